@@ -1,0 +1,69 @@
+//! What a packet that was seen on an interface says about the device's state.
+
+use super::session::Heading;
+use super::table::bits;
+use super::{Device, Hit, SessionRef};
+use crate::net::{Endpoint, Instant, Packet, Tuple};
+use crate::plan::{InterfaceId, RuleKind};
+
+impl SessionRef {
+    /// Whether the session was made at `now`.
+    pub fn is_new(&self, now: Instant) -> bool {
+        self.created == now.0
+    }
+}
+
+impl Device {
+    /// Whether a packet seen on an interface was coming in: its sender lies that way.
+    pub fn comes_in_by(&self, interface: InterfaceId, packet: Packet) -> bool {
+        let source = packet.source().address;
+        let claimed = self.config.own.contains_key(&source) || self.config.claimed.contains(source);
+        !claimed && self.config.routes.find(source, None).is_some_and(|w| w.interface == interface)
+    }
+
+    /// Enters a packet that was seen going out and belongs to a known session.
+    pub fn refresh_leaving(&mut self, now: Instant, packet: Packet) -> bool {
+        self.expire(now);
+        // its reverse is what would come in on that side
+        let Some(hit) = self.find(Packet { ends: packet.ends.reversed(), ..packet }, None) else { return false };
+        let Heading { from_initiator, outbound } = hit.heading;
+        let heading = Heading { from_initiator: !from_initiator, outbound: !outbound };
+        self.refresh(now, Hit { heading, ..hit }, packet.signal);
+        true
+    }
+
+    /// What a first packet that was seen going out must have been when it came in, and where: through a fixed rule, or
+    /// as it is. `None` where nothing tells.
+    pub fn before_leaving(&self, packet: Packet) -> Option<(InterfaceId, Packet)> {
+        let to = packet.destination();
+        let source = packet.source().address;
+        if self.config.own.contains_key(&source) || self.config.claimed.contains(source) {
+            return None;
+        }
+        let ingress = self.config.routes.find(source, None)?.interface;
+        for &id in self.config.source_rules(to.address) {
+            let rule = self.rule(id);
+            let external = match &rule.kind {
+                _ if !self.enabled[usize::from(id)] || !rule.into.interfaces.contains(ingress) => None,
+                RuleKind::Static(s) if rule.service.holds(packet.protocol, to.port) => {
+                    let position = s.internal.position(to.address);
+                    let address = self.config.external(s.external).zip(position).and_then(|(r, n)| r.nth(n));
+                    address.map(|address| Endpoint { address, port: to.port })
+                }
+                RuleKind::Forward(f) if f.protocol == packet.protocol => {
+                    let mut servers = f.servers.iter().filter(|s| s.address == to.address);
+                    let offset =
+                        servers.find_map(|s| to.port.checked_sub(s.port).filter(|o| u32::from(*o) < f.ports.count()));
+                    let address = self.config.external(f.external).map(|r| r.first());
+                    address.zip(offset).map(|(address, o)| Endpoint { address, port: f.ports.first + o })
+                }
+                _ => None,
+            };
+            if let Some(destination) = external {
+                let ends = Tuple { destination, ..packet.ends };
+                return Some((ingress, Packet { ends, ..packet }));
+            }
+        }
+        bits(to.address).map(|_| (ingress, packet))
+    }
+}

@@ -1,0 +1,543 @@
+//! How an external end is chosen for a new mapping. Nothing is taken here: a choice takes effect when it is committed,
+//! so that a packet that is dropped afterwards moves no turn, sequence or random stream.
+//! Read first: RFC 4787 §4.1 and §4.2, RFC 6888 §3, RFC 7422.
+
+use std::borrow::Cow;
+use std::net::IpAddr;
+
+use rand_chacha::ChaCha12Rng;
+use rand_chacha::rand_core::Rng;
+
+use super::addresses::FreeSet;
+use super::config::TargetConfig;
+use super::index::mix;
+use super::ports::{PortMap, Span};
+use super::session::NONE;
+use super::table::{Kind, bits, v4};
+use super::translate::{Kept, Source, source_number};
+use super::{Device, Refusal};
+use crate::net::{Endpoint, Instant, Packet, Protocol};
+use crate::plan::{Dependence, Fallback, Pick, PortAssignment, RuleId, RuleKind};
+use crate::reason::Reason;
+
+/// What of a target is in use.
+#[derive(Debug, Clone, Default)]
+pub(super) struct TargetState {
+    /// Addresses that can be borrowed whole, where they are.
+    pub free: Option<FreeSet>,
+    /// Addresses with a mapping.
+    pub in_use: u32,
+    pub peak: u32,
+    /// Packets refused for want of an address or port.
+    pub refused: u64,
+}
+
+/// An external end that was found, and what choosing it moves.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Choice {
+    pub kind: Kind,
+    pub target: u16,
+    pub address: u32,
+    /// 0 where there is none.
+    pub port: u16,
+    /// Whether the device could as well have chosen otherwise.
+    pub freely: bool,
+    /// Whether the address came out of the pool's turn.
+    pub picked: bool,
+    /// Position of the port's class.
+    pub class: u8,
+    /// The block that the port lies in.
+    pub block: Option<u32>,
+    /// Where the random stream stands behind the choice.
+    pub random: Option<u128>,
+}
+
+/// A random stream that is read but not moved.
+struct Draw {
+    rng: ChaCha12Rng,
+    used: bool,
+}
+
+impl Draw {
+    /// A number below `n`, each equally likely.
+    fn below(&mut self, n: u32) -> u32 {
+        self.used = true;
+        ((u128::from(self.rng.next_u64()) * u128::from(n)) >> 64) as u32
+    }
+
+    fn position(&self) -> Option<u128> {
+        self.used.then(|| self.rng.get_word_pos())
+    }
+}
+
+/// What a port is wanted for.
+#[derive(Clone, Copy)]
+struct Wish {
+    protocol: Protocol,
+    host: u32,
+    port: u16,
+    peer: Endpoint,
+}
+
+impl Device {
+    pub(super) fn set_up_targets(&mut self) {
+        for (config, state) in self.config.targets.iter().zip(&mut self.targets) {
+            if config.whole {
+                state.free = Some(FreeSet::full(config.space.count()));
+            }
+        }
+    }
+
+    /// The hash under which an endpoint mapping is found, by as much of the peer as mappings depend on.
+    #[inline]
+    pub(super) fn endpoint_hash(&self, protocol: Protocol, host: u32, port: u16, peer: u32, peer_port: u16) -> u32 {
+        let peer = match self.config.plan.behaviour.mapping {
+            Dependence::EndpointIndependent => 0,
+            Dependence::AddressDependent => u64::from(peer) << 16,
+            Dependence::AddressAndPortDependent => u64::from(peer) << 16 | u64::from(peer_port),
+        };
+        mix(u64::from(protocol.0) << 48 | u64::from(host) << 16 | u64::from(port), peer)
+    }
+
+    pub(super) fn address_hash(host: u32, target: u16) -> u32 {
+        mix(1 << 56 | u64::from(host), u64::from(target))
+    }
+
+    pub(super) fn portless_hash(protocol: Protocol, host: u32, peer: u32) -> u32 {
+        mix(2 << 56 | u64::from(protocol.0) << 48 | u64::from(host), u64::from(peer))
+    }
+
+    /// Endpoint mappings of an internal endpoint that a packet to this peer may use, whichever rule made them.
+    #[inline]
+    pub(super) fn mappings_of(
+        &self,
+        protocol: Protocol,
+        host: u32,
+        port: u16,
+        peer: u32,
+        peer_port: u16,
+    ) -> impl Iterator<Item = u32> + '_ {
+        let hash = self.endpoint_hash(protocol, host, port, peer, peer_port);
+        let dependence = self.config.plan.behaviour.mapping;
+        self.table.by_internal.candidates(hash).filter(move |&id| {
+            let m = self.table.mapping(id);
+            m.kind() == Kind::Endpoint
+                && m.internal == host
+                && m.internal_port == port
+                && self.externals.page(m.place()).protocol == protocol
+                && match dependence {
+                    Dependence::EndpointIndependent => true,
+                    Dependence::AddressDependent => self.table.session(m.head).remote == peer,
+                    Dependence::AddressAndPortDependent => {
+                        let s = self.table.session(m.head);
+                        s.remote == peer && s.remote_port == peer_port
+                    }
+                }
+        })
+    }
+
+    /// The address mapping of a host on a target for whole addresses.
+    fn address_mapping(&self, host: u32, target: u16) -> Option<u32> {
+        self.table.by_internal.candidates(Self::address_hash(host, target)).find(|&id| {
+            let m = self.table.mapping(id);
+            m.kind() == Kind::Address && m.internal == host && m.target == target
+        })
+    }
+
+    /// Portless mappings on an external address.
+    pub(super) fn portless_at(&self, external: u32, protocol: Protocol) -> Vec<u32> {
+        let all = self.portless.iter().filter(|(key, _)| key.0 == external && key.1 == protocol);
+        all.map(|(_, id)| *id).collect()
+    }
+
+    /// A pool rule: a whole address for the sender.
+    pub(super) fn borrow(&self, now: Instant, id: u16, sent: Packet) -> Result<Source, Refusal> {
+        let RuleKind::Pool { fallback, .. } = self.rule(id).kind else { return Ok(Source::Keep(Kept::NoRule)) };
+        let (Some(host), Some(target)) = (bits(sent.source().address), self.config.rule_targets[usize::from(id)].main)
+        else {
+            return Ok(Source::Keep(Kept::NoRule));
+        };
+        let port = sent.source().port;
+        if let Some(mapping) = self.address_mapping(host, target) {
+            let address = self.externals.get(self.table.mapping(mapping).place()).address;
+            return Ok(Source::Mapped(RuleId(id), mapping, v4(address, port)));
+        }
+        let stays = self.on_fallback.contains_key(&(host, id));
+        if stays {
+            if let Some(known) = self.known_endpoint(id, sent) {
+                return Ok(known);
+            }
+        }
+        self.check_rule_limit(id)?;
+        if stays && self.config.plan.behaviour.paired {
+            return self.new_on_fallback(now, id, sent, fallback, Reason::PoolExhausted);
+        }
+        let mut draw = self.draw();
+        let Some(position) = self.free_position(target, host, &mut draw) else {
+            return self.new_on_fallback(now, id, sent, fallback, Reason::PoolExhausted);
+        };
+        self.check_room(id)?;
+        let config = &self.config.targets[usize::from(target)];
+        let address = config.space.nth(position);
+        let choice = Choice {
+            kind: Kind::Address,
+            target,
+            address,
+            port: 0,
+            freely: config.pick == Pick::Random && config.space.count() > 1,
+            picked: true,
+            class: 0,
+            block: None,
+            random: draw.position(),
+        };
+        Ok(Source::New(RuleId(id), choice, v4(address, port)))
+    }
+
+    /// An overload rule, or the `as` of a fixed one: an endpoint for the sender.
+    pub(super) fn overload(&self, now: Instant, id: u16, sent: Packet) -> Result<Source, Refusal> {
+        if let Some(known) = self.known_endpoint(id, sent) {
+            return Ok(known);
+        }
+        let fallback = match self.rule(id).kind {
+            RuleKind::Overload { fallback, .. } => fallback,
+            _ => Fallback::Drop,
+        };
+        self.check_rule_limit(id)?;
+        self.check_host_limit(id, sent)?;
+        let targets = self.config.rule_targets[usize::from(id)];
+        let Some(main) = targets.main else { return Ok(Source::Keep(Kept::NoRule)) };
+        let stays = self.config.plan.behaviour.paired
+            && bits(sent.source().address).is_some_and(|h| self.on_fallback.contains_key(&(h, id)));
+        if stays {
+            return self.new_on_fallback(now, id, sent, fallback, Reason::PortsExhausted);
+        }
+        match self.endpoint_on(main, sent) {
+            Ok(choice) => self.new_source(id, choice),
+            Err(Reason::PortsExhausted) => self.new_on_fallback(now, id, sent, fallback, Reason::PortsExhausted),
+            Err(reason) => Err(self.refuse(reason, id)),
+        }
+    }
+
+    /// The living mapping that a rule made for a sender, as far as mappings are reused.
+    fn known_endpoint(&self, id: u16, sent: Packet) -> Option<Source> {
+        let (from, to) = (sent.source(), sent.destination());
+        let (host, peer) = (bits(from.address)?, bits(to.address)?);
+        if sent.protocol.is_multiplexed() {
+            let mut known = self.mappings_of(sent.protocol, host, from.port, peer, to.port);
+            let mapping = known.find(|m| self.table.mapping(*m).rule == id)?;
+            let m = self.table.mapping(mapping);
+            let address = self.externals.get(self.externals.page(m.place()).external).address;
+            return Some(Source::Mapped(RuleId(id), mapping, v4(address, m.external_port)));
+        }
+        let mut known = self.table.by_internal.candidates(Self::portless_hash(sent.protocol, host, peer));
+        let mapping = known.find(|m| {
+            let m = self.table.mapping(*m);
+            m.kind() == Kind::Portless
+                && m.internal == host
+                && m.rule == id
+                && m.internal_port == u16::from(sent.protocol.0)
+                && self.table.session(m.head).remote == peer
+        })?;
+        let address = self.externals.get(self.table.mapping(mapping).place()).address;
+        Some(Source::Mapped(RuleId(id), mapping, v4(address, 0)))
+    }
+
+    fn new_source(&self, id: u16, choice: Choice) -> Result<Source, Refusal> {
+        self.check_room(id)?;
+        Ok(Source::New(RuleId(id), choice, v4(choice.address, choice.port)))
+    }
+
+    fn new_on_fallback(
+        &self,
+        _now: Instant,
+        id: u16,
+        sent: Packet,
+        fallback: Fallback,
+        reason: Reason,
+    ) -> Result<Source, Refusal> {
+        match (fallback, self.config.rule_targets[usize::from(id)].fallback) {
+            (Fallback::Pass, _) => Ok(Source::Keep(Kept::Passed(RuleId(id)))),
+            (Fallback::Overload(_), Some(target)) => {
+                self.check_host_limit(id, sent)?;
+                let choice = self.endpoint_on(target, sent).map_err(|reason| self.refuse(reason, id))?;
+                self.new_source(id, choice)
+            }
+            _ => Err(self.refuse(reason, id)),
+        }
+    }
+
+    fn refuse(&self, reason: Reason, id: u16) -> Refusal {
+        let rule = (reason != Reason::DeviceFull).then_some(RuleId(id));
+        Refusal { reason, rule, place: Some(self.rule(id).place) }
+    }
+
+    /// RFC 6888 §3 REQ-11: what exceeds a limit is dropped, and nothing is deleted to make room.
+    fn check_rule_limit(&self, id: u16) -> Result<(), Refusal> {
+        let rule = self.rule(id);
+        let dynamic = matches!(rule.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. });
+        let held = self.counters.rules[usize::from(id)].mappings;
+        let full = dynamic && rule.limit.is_some_and(|l| held >= u64::from(l));
+        if full { Err(self.refuse(Reason::RuleLimit, id)) } else { Ok(()) }
+    }
+
+    /// RFC 6888 §3 REQ-4: ports are limited by internal host.
+    fn check_host_limit(&self, id: u16, sent: Packet) -> Result<(), Refusal> {
+        let Some(most) = self.config.plan.behaviour.ports_per_host else { return Ok(()) };
+        let held = bits(sent.source().address).and_then(|h| self.by_host.get(&h)).copied().unwrap_or(0);
+        if sent.protocol.is_multiplexed() && held >= most { Err(self.refuse(Reason::HostLimit, id)) } else { Ok(()) }
+    }
+
+    fn check_room(&self, id: u16) -> Result<(), Refusal> {
+        let full = self.config.plan.behaviour.max_mappings.is_some_and(|m| self.table.mapping_count() >= m);
+        if full { Err(self.refuse(Reason::DeviceFull, id)) } else { Ok(()) }
+    }
+
+    fn draw(&self) -> Draw {
+        Draw { rng: self.random.clone(), used: false }
+    }
+
+    /// A free address for a host to borrow whole.
+    fn free_position(&self, target: u16, host: u32, draw: &mut Draw) -> Option<u32> {
+        let config = &self.config.targets[usize::from(target)];
+        let free = self.targets[usize::from(target)].free.as_ref()?;
+        let from = |start: u32| free.at_or_above(start).or_else(|| free.at_or_above(0));
+        match config.pick {
+            _ if free.len() == 0 => None,
+            Pick::Lowest => from(0),
+            Pick::Highest => free.highest(),
+            Pick::InTurn => from(self.turn_start(config)),
+            Pick::Random => free.nth(draw.below(free.len())),
+            Pick::BySource => from(host % config.space.count()),
+        }
+    }
+
+    /// Where `in-turn` goes on: behind the address that the pool handed out last.
+    fn turn_start(&self, config: &TargetConfig) -> u32 {
+        let last = config.pool.and_then(|p| self.last_picked[p.index()]);
+        last.map_or(0, |a| config.space.position_after(a))
+    }
+
+    /// An address and port on a target.
+    fn endpoint_on(&self, target: u16, sent: Packet) -> Result<Choice, Reason> {
+        let config = &self.config.targets[usize::from(target)];
+        let Some(host) = bits(sent.source().address) else { return Err(Reason::UnsupportedFamily) };
+        let mut draw = self.draw_if(config);
+        let wish = Wish { protocol: sent.protocol, host, port: sent.source().port, peer: sent.destination() };
+        let count = config.space.count();
+        let paired = self.config.plan.behaviour.paired && count > 1;
+        let found =
+            |address: u32, picked: bool, draw: &mut Option<Draw>| self.end_on(target, address, picked, wish, draw);
+        if let Some((external, _)) = self.pairs.get(&(host, target)).filter(|_| paired) {
+            let address = self.externals.get(*external).address;
+            return found(address, false, &mut draw).ok_or(self.none_left(wish));
+        }
+        let start = match config.pick {
+            Pick::InTurn => self.turn_start(config),
+            Pick::BySource if count > 0 => source_number(IpAddr::V4(host.into())) % count,
+            _ => 0,
+        };
+        let choice = match config.pick {
+            Pick::Highest => (0..count).rev().find_map(|n| found(config.space.nth(n), true, &mut draw)),
+            Pick::Random => self.random_end(config, |a, d| found(a, true, d), &mut draw),
+            _ => (start..count).chain(0..start).find_map(|n| found(config.space.nth(n), true, &mut draw)),
+        };
+        choice.ok_or(self.none_left(wish))
+    }
+
+    fn none_left(&self, wish: Wish) -> Reason {
+        if wish.protocol.is_multiplexed() { Reason::PortsExhausted } else { Reason::UnsupportedProtocol }
+    }
+
+    fn draw_if(&self, config: &TargetConfig) -> Option<Draw> {
+        let wanted =
+            config.pick == Pick::Random || self.config.plan.behaviour.port_assignment == PortAssignment::Random;
+        wanted.then(|| self.draw())
+    }
+
+    /// Any address of a pool on which an end is found, each equally likely.
+    fn random_end(
+        &self,
+        config: &TargetConfig,
+        mut found: impl FnMut(u32, &mut Option<Draw>) -> Option<Choice>,
+        draw: &mut Option<Draw>,
+    ) -> Option<Choice> {
+        let count = config.space.count();
+        for _ in 0..16 {
+            let position = draw.as_mut()?.below(count.max(1));
+            if let Some(choice) = (count > 0).then(|| found(config.space.nth(position), draw)).flatten() {
+                return Some(choice);
+            }
+        }
+        // nearly all are full: look at each
+        let usable = |d: &mut Option<Draw>, f: &mut dyn FnMut(u32, &mut Option<Draw>) -> Option<Choice>| {
+            (0..count).filter(|n| f(config.space.nth(*n), d).is_some()).collect::<Vec<_>>()
+        };
+        let left = usable(&mut None, &mut found);
+        let position = *left.get(draw.as_mut()?.below((left.len() as u32).max(1)) as usize)?;
+        found(config.space.nth(position), draw)
+    }
+
+    /// An end on one address.
+    fn end_on(&self, target: u16, address: u32, picked: bool, wish: Wish, draw: &mut Option<Draw>) -> Option<Choice> {
+        let external = self.externals.find(address);
+        if external.is_some_and(|e| self.externals.get(e).whole != NONE) {
+            return None;
+        }
+        let config = &self.config.targets[usize::from(target)];
+        let any = config.pick == Pick::Random && config.space.count() > 1;
+        let (kind, class, block, random) = (Kind::Endpoint, 0, None, None);
+        let mut choice = Choice { kind, target, address, port: 0, freely: any, picked, class, block, random };
+        if !wish.protocol.is_multiplexed() {
+            let peer = bits(wish.peer.address)?;
+            choice.kind = Kind::Portless;
+            let taken = external.is_some_and(|e| self.portless.contains_key(&(e, wish.protocol, peer)));
+            choice.random = draw.as_ref().and_then(Draw::position);
+            return (!taken).then_some(choice);
+        }
+        self.port_on(&mut choice, wish, draw)?;
+        choice.random = draw.as_ref().and_then(Draw::position);
+        Some(choice)
+    }
+
+    /// A port on an address: RFC 4787 §4.2.1 REQ-3 (no overloading, classes), §4.2.2 REQ-4 (parity), RFC 6056 §3.
+    fn port_on(&self, choice: &mut Choice, wish: Wish, draw: &mut Option<Draw>) -> Option<()> {
+        let behaviour = &self.config.plan.behaviour;
+        let class = behaviour.port_classes.iter().position(|c| wish.port.max(1) <= c.from.1)?;
+        let range: Span = behaviour.port_classes[class].into;
+        choice.class = class as u8;
+        let page = self.externals.find_page(choice.address, wish.protocol);
+        let ports: Cow<'_, PortMap> = match page {
+            Some(page) => Cow::Borrowed(&self.externals.page(page).ports),
+            None => {
+                let mut ports = PortMap::new();
+                self.config.reserve(IpAddr::V4(choice.address.into()), wish.protocol, &mut ports);
+                Cow::Owned(ports)
+            }
+        };
+        let rested = page.map_or(&[][..], |p| self.externals.resting_for(p, wish.host));
+        let ports = if rested.is_empty() {
+            ports
+        } else {
+            let mut own = ports.into_owned();
+            rested.iter().for_each(|p| own.release(*p));
+            Cow::Owned(own)
+        };
+        let odd = behaviour.port_parity.then_some(wish.port & 1 == 1);
+        let whole = [range];
+        let blocks;
+        let spans: &[Span] = match behaviour.block_size {
+            None => &whole,
+            Some(size) => {
+                blocks = self.block_spans(page, class, range, size, wish.host, &ports, odd)?;
+                &blocks
+            }
+        };
+        let shared = behaviour.port_overloading.then_some(page).flatten();
+        let last = page.map_or(0, |p| self.externals.page(p).last[class]);
+        choice.port = match (behaviour.port_assignment, shared) {
+            (PortAssignment::Preserve, _) => {
+                let inside = (range.0..=range.1).contains(&wish.port);
+                let from = if inside { wish.port } else { range.0 };
+                self.next_port(&ports, shared, spans, from, odd, wish)?
+            }
+            (PortAssignment::Sequential, _) => {
+                let from = if last == 0 || last >= range.1 { range.0 } else { last + 1 };
+                self.next_port(&ports, shared, spans, from, odd, wish)?
+            }
+            (PortAssignment::Random, shared) => {
+                choice.freely = true;
+                let usable = |p: &u16| ports.is_free(*p) || shared.is_some_and(|s| self.shareable(s, *p, wish));
+                let draw = draw.as_mut();
+                match shared {
+                    None => any_free(&ports, spans, odd, draw)?,
+                    Some(_) => {
+                        let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
+                        let all: Vec<u16> =
+                            spans.iter().flat_map(|s| s.0..=s.1).filter(parity).filter(usable).collect();
+                        let n = draw.map_or(0, |d| d.below((all.len() as u32).max(1)));
+                        *all.get(n as usize)?
+                    }
+                }
+            }
+        };
+        if let Some(size) = behaviour.block_size {
+            choice.block = Some((class as u32) << 16 | u32::from((choice.port - range.0) / size));
+        }
+        Some(())
+    }
+
+    /// The next port upward that is free, or that may be shared with other peers.
+    fn next_port(
+        &self,
+        ports: &PortMap,
+        shared: Option<u32>,
+        spans: &[Span],
+        from: u16,
+        odd: Option<bool>,
+        wish: Wish,
+    ) -> Option<u16> {
+        let Some(page) = shared else { return ports.next_free(spans, from, odd) };
+        let behind = spans.iter().flat_map(|s| s.0..=s.1).filter(|p| *p >= from);
+        let before = spans.iter().flat_map(|s| s.0..=s.1).filter(|p| *p < from);
+        let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
+        behind.chain(before).filter(parity).find(|p| ports.is_free(*p) || self.shareable(page, *p, wish))
+    }
+
+    /// Whether the mappings of a port all have peers that `mapping` tells apart from the wished one.
+    fn shareable(&self, page: u32, port: u16, wish: Wish) -> bool {
+        let by_port = self.config.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
+        let mut others = self.externals.mappings(page, port).peekable();
+        others.peek().is_some()
+            && others.all(|m| {
+                let session = self.table.session(self.table.mapping(m).head);
+                let same = Some(session.remote) == bits(wish.peer.address)
+                    && (!by_port || session.remote_port == wish.peer.port);
+                !same
+            })
+    }
+
+    /// RFC 7422: the blocks of a host in which a port is free, or else the lowest block that nobody has.
+    #[allow(clippy::too_many_arguments)]
+    fn block_spans(
+        &self,
+        page: Option<u32>,
+        class: usize,
+        range: Span,
+        size: u16,
+        host: u32,
+        ports: &PortMap,
+        odd: Option<bool>,
+    ) -> Option<Vec<Span>> {
+        let count = (u32::from(range.1 - range.0) + 1) / u32::from(size);
+        let span = |n: u32| {
+            let low = range.0 + (n as u16) * size;
+            (low, low + (size - 1))
+        };
+        let owner = |n: u32| {
+            let page = page.map(|p| self.externals.page(p))?;
+            page.blocks.get(&((class as u32) << 16 | n)).map(|b| b.0)
+        };
+        let own: Vec<Span> = (0..count).filter(|n| owner(*n) == Some(host)).map(span).collect();
+        if own.iter().any(|s| ports.lowest_free(*s, odd).is_some()) {
+            return Some(own);
+        }
+        let unowned = (0..count).filter(|n| owner(*n).is_none()).map(span);
+        unowned.into_iter().find(|s| ports.lowest_free(*s, odd).is_some()).map(|s| vec![s])
+    }
+}
+
+/// Any free port, each equally likely: draws until one is free, and counts where few are.
+fn any_free(ports: &PortMap, spans: &[Span], odd: Option<bool>, draw: Option<&mut Draw>) -> Option<u16> {
+    let draw = draw?;
+    if let [(low, high)] = *spans {
+        let width = u32::from(high - low) + 1;
+        for _ in 0..16 {
+            let port = low + draw.below(width) as u16;
+            if ports.is_free(port) && odd.is_none_or(|o| (port & 1 == 1) == o) {
+                return Some(port);
+            }
+        }
+    }
+    let free = ports.count_free(spans, odd);
+    if free == 0 { None } else { ports.nth_free(spans, draw.below(free), odd) }
+}

@@ -1,0 +1,253 @@
+//! Step 10: what a forwarded first packet leaves behind.
+
+use std::net::IpAddr;
+
+use super::choose::Choice;
+use super::session::{INBOUND, NONE, Session, Terms};
+use super::table::{Kind, Mapping, Wide, bits};
+use super::translate::{Entry, Source};
+use super::{Device, Refusal, SessionRef};
+use crate::net::{Endpoint, Instant, Packet};
+use crate::plan::{InterfaceId, RuleId, RuleKind, Spread};
+use crate::reason::Reason;
+
+impl Device {
+    /// Makes the session of a first packet, and the mapping if it needs a new one.
+    pub(super) fn commit(
+        &mut self,
+        now: Instant,
+        (ingress, egress): (InterfaceId, InterfaceId),
+        sent: Packet,
+        out: Packet,
+        entry: &Entry,
+        source: Source,
+    ) -> Result<SessionRef, Refusal> {
+        self.check_sessions()?;
+        let inbound_rule = entry.rule;
+        let outbound_rule = source.rule();
+        let hairpin = inbound_rule.is_some_and(|r| self.rule(r.0).hairpin.interfaces.contains(ingress));
+        let inbound = inbound_rule.is_some() && outbound_rule.is_none();
+        // the far end as the mapping's filter knows it
+        let remote = match (inbound, hairpin) {
+            (true, _) => sent.source(),
+            (false, true) => sent.destination(),
+            (false, false) => out.destination(),
+        };
+        let source_mapping = match &source {
+            Source::Mapped(rule, mapping, _) => {
+                self.share(*mapping, rule.0);
+                *mapping
+            }
+            Source::New(rule, choice, _) => self.make_mapping(now, *rule, choice, sent, remote),
+            _ => NONE,
+        };
+        let entered = entry.mapping.unwrap_or(NONE);
+        let compact = !self.config.routes.ambiguous
+            && match (source_mapping, entered) {
+                (mapping, NONE) if mapping != NONE => inbound_rule.is_none() && self.is_endpoint(mapping),
+                (NONE, mapping) if mapping != NONE => source.kept().is_some() && self.is_endpoint(mapping),
+                _ => false,
+            };
+        let wide = (!compact).then_some(Wide {
+            protocol: sent.protocol,
+            original: sent.ends,
+            translated: out.ends,
+            inbound_rule: inbound_rule.map(|r| r.0),
+            outbound_rule: outbound_rule.map(|r| r.0),
+            source_mapping,
+            entered,
+            interfaces: (ingress.0, egress.0),
+        });
+        let owner = if source_mapping != NONE { source_mapping } else { entered };
+        let id = self.make_session(now, sent, remote, owner, if inbound { INBOUND } else { 0 }, wide);
+        if let Some(rule) = inbound_rule {
+            self.take_turn(rule);
+        }
+        for rule in distinct(inbound_rule, outbound_rule) {
+            self.counters.begin(rule.0);
+        }
+        Ok(SessionRef { id, created: now.0 })
+    }
+
+    /// Makes the session of a packet that the device itself sends.
+    pub(super) fn commit_own(
+        &mut self,
+        now: Instant,
+        sent: Packet,
+        egress: InterfaceId,
+    ) -> Result<SessionRef, Refusal> {
+        self.check_sessions()?;
+        let wide = Wide {
+            protocol: sent.protocol,
+            original: sent.ends,
+            translated: sent.ends,
+            inbound_rule: None,
+            outbound_rule: None,
+            source_mapping: NONE,
+            entered: NONE,
+            interfaces: (u16::MAX, egress.0),
+        };
+        let id = self.make_session(now, sent, sent.destination(), NONE, 0, Some(wide));
+        Ok(SessionRef { id, created: now.0 })
+    }
+
+    fn check_sessions(&self) -> Result<(), Refusal> {
+        let full = self.config.plan.behaviour.max_sessions.is_some_and(|m| self.table.session_count() >= m);
+        if full { Err(Refusal::new(Reason::DeviceFull, self.config.plan.place)) } else { Ok(()) }
+    }
+
+    fn is_endpoint(&self, mapping: u32) -> bool {
+        self.table.mapping(mapping).kind() == Kind::Endpoint
+    }
+
+    fn make_session(
+        &mut self,
+        now: Instant,
+        sent: Packet,
+        remote: Endpoint,
+        owner: u32,
+        flags: u8,
+        wide: Option<Wide>,
+    ) -> u32 {
+        let plan = &self.config.plan;
+        let port = sent.destination().port;
+        let refresh_both = plan.behaviour.refresh_both;
+        let terms = Terms { timers: &plan.timers, protocol: sent.protocol, port, refresh_both };
+        let mut session = Session::new(now.0, terms, owner, flags);
+        session.remote = bits(remote.address).unwrap_or(0);
+        session.remote_port = remote.port;
+        let id = self.table.add_session(session, wide);
+        let count = self.table.session_count();
+        self.counters.peak_sessions = self.counters.peak_sessions.max(count);
+        id
+    }
+
+    /// A forward's next session goes to its next server.
+    fn take_turn(&mut self, rule: RuleId) {
+        if let RuleKind::Forward(f) = &self.config.plan.rules[rule.index()].kind {
+            if f.servers.len() > 1 && f.spread == Spread::InTurn {
+                let turn = &mut self.turns[rule.index()];
+                *turn = (*turn + 1) % f.servers.len() as u32;
+            }
+        }
+    }
+
+    /// Two pool rules on one pool share a host's address mapping, which then counts as the newer one's only while the
+    /// older is disabled.
+    fn share(&mut self, mapping: u32, rule: u16) {
+        let owner = self.table.mapping(mapping).rule;
+        if owner == rule {
+            return;
+        }
+        let sharing = self.sharing.entry(mapping).or_insert_with(|| vec![owner]);
+        if !sharing.contains(&rule) {
+            sharing.push(rule);
+        }
+        if !self.enabled[usize::from(owner)] {
+            self.hand_over(mapping, rule);
+        }
+    }
+
+    /// Lets a mapping count as another rule's.
+    pub(super) fn hand_over(&mut self, mapping: u32, rule: u16) {
+        let m = &mut self.table.mappings[mapping as usize];
+        let before = std::mem::replace(&mut m.rule, rule);
+        self.counters.rules[usize::from(before)].mappings -= 1;
+        self.counters.rules[usize::from(rule)].mappings += 1;
+    }
+
+    fn make_mapping(&mut self, now: Instant, rule: RuleId, choice: &Choice, sent: Packet, remote: Endpoint) -> u32 {
+        let (from, protocol) = (sent.source(), sent.protocol);
+        let (host, peer) = (bits(from.address).unwrap_or(0), bits(remote.address).unwrap_or(0));
+        let external = self.externals.obtain(choice.address);
+        let was_used = self.externals.get(external).is_used();
+        let (place, hash) = match choice.kind {
+            Kind::Endpoint => {
+                let (config, classes) = (&self.config, self.config.plan.behaviour.port_classes.len());
+                let address = IpAddr::V4(choice.address.into());
+                let reserve = |ports: &mut _| config.reserve(address, protocol, ports);
+                let page = self.externals.obtain_page(choice.address, protocol, classes, reserve);
+                (page, self.endpoint_hash(protocol, host, from.port, peer, remote.port))
+            }
+            Kind::Address => (external, Self::address_hash(host, choice.target)),
+            Kind::Portless => (external, Self::portless_hash(protocol, host, peer)),
+        };
+        let mut mapping = Mapping::new(choice.kind, place, choice.freely, now.0);
+        mapping.internal = host;
+        mapping.rule = rule.0;
+        mapping.target = choice.target;
+        mapping.internal_port = if choice.kind == Kind::Portless { protocol.0.into() } else { from.port };
+        mapping.external_port = choice.port;
+        let id = self.table.add_mapping(mapping, hash);
+        match choice.kind {
+            Kind::Address => self.externals.get_mut(external).whole = id,
+            Kind::Portless => {
+                self.externals.get_mut(external).endpoints += 1;
+                self.portless.insert((external, protocol, peer), id);
+            }
+            Kind::Endpoint => {
+                self.externals.bind(place, choice.port, id);
+                let page = self.externals.page_mut(place);
+                page.last[usize::from(choice.class)] = choice.port;
+                if let Some(block) = choice.block {
+                    page.blocks.entry(block).or_insert((host, 0)).1 += 1;
+                }
+                if self.config.plan.behaviour.ports_per_host.is_some() {
+                    *self.by_host.entry(host).or_default() += 1;
+                }
+            }
+        }
+        if choice.kind != Kind::Address {
+            self.pair(host, choice.target, external);
+            if self.config.rule_targets[rule.index()].fallback == Some(choice.target) {
+                *self.on_fallback.entry((host, rule.0)).or_default() += 1;
+            }
+        }
+        let config = &self.config.targets[usize::from(choice.target)];
+        if let (true, Some(pool)) = (choice.picked, config.pool) {
+            self.last_picked[pool.index()] = Some(choice.address);
+        }
+        if let Some(position) = choice.random {
+            self.random.set_word_pos(position);
+        }
+        if !was_used {
+            self.note_use(choice.address, true);
+        }
+        self.counters.rules[rule.index()].mappings += 1;
+        self.counters.peak_mappings = self.counters.peak_mappings.max(self.table.mapping_count());
+        id
+    }
+
+    /// Whether a target's addresses are worth remembering by host.
+    pub(super) fn is_paired(&self, target: u16) -> bool {
+        self.config.plan.behaviour.paired && self.config.targets[usize::from(target)].space.count() > 1
+    }
+
+    fn pair(&mut self, host: u32, target: u16, external: u32) {
+        if self.is_paired(target) {
+            self.pairs.entry((host, target)).or_insert((external, 0)).1 += 1;
+        }
+    }
+
+    /// Tells every pool that lists an address whether it is in use.
+    pub(super) fn note_use(&mut self, address: u32, used: bool) {
+        for &target in self.config.targets_of(address) {
+            let state = &mut self.targets[usize::from(target)];
+            let Some(position) = self.config.targets[usize::from(target)].space.position(address) else { continue };
+            if used {
+                state.in_use += 1;
+                state.peak = state.peak.max(state.in_use);
+            } else {
+                state.in_use -= 1;
+            }
+            if let Some(free) = &mut state.free {
+                if used { free.remove(position) } else { free.insert(position) }
+            }
+        }
+    }
+}
+
+/// Two rules, or one if they are the same.
+pub(super) fn distinct(a: Option<RuleId>, b: Option<RuleId>) -> impl Iterator<Item = RuleId> {
+    a.into_iter().chain(b.filter(|b| Some(*b) != a))
+}

@@ -1,0 +1,313 @@
+//! A device's plan, turned into what the pipeline looks things up in.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+use super::addresses::Space;
+use super::intervals::IntervalMap;
+use super::ports::PortMap;
+use super::routes::Routes;
+use super::table::bits;
+use crate::net::{AddressRange, AddressSet, Prefix, Protocol};
+use crate::plan::{self, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target};
+
+/// What addresses a rule may hand out, and how they are picked.
+#[derive(Debug, Clone)]
+pub(super) struct TargetConfig {
+    pub target: Target,
+    /// Whole addresses, for a pool rule; endpoints, for an overload.
+    pub whole: bool,
+    pub space: Space,
+    pub pick: Pick,
+    pub pool: Option<PoolId>,
+}
+
+/// Positions of a rule's targets.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct RuleTargets {
+    /// What it translates to, or of a fixed rule what it overloads senders to.
+    pub main: Option<u16>,
+    pub fallback: Option<u16>,
+}
+
+/// A device ready for packets.
+#[derive(Debug, Clone)]
+pub(super) struct Config {
+    pub plan: plan::Device,
+    /// The plan's interfaces, hosts and next hops, which no pool hands out.
+    taken: AddressSet,
+    pub own: HashMap<IpAddr, InterfaceId>,
+    /// External addresses of rules and those it answers ARP for: never routed.
+    pub claimed: AddressSet,
+    /// External addresses of enabled rules, for which it answers ARP.
+    pub arp: AddressSet,
+    pub routes: Routes,
+    pub targets: Vec<TargetConfig>,
+    pub rule_targets: Vec<RuleTargets>,
+    targets_of: IntervalMap<Vec<u16>>,
+    by_source: IntervalMap<Vec<u16>>,
+    by_source_v6: Vec<u16>,
+    forwards: HashMap<Protocol, IntervalMap<Vec<u16>>>,
+    statics: IntervalMap<Vec<u16>>,
+    statics_v6: Vec<u16>,
+}
+
+impl Config {
+    pub(super) fn new(plan: plan::Device, taken: AddressSet, enabled: &[bool]) -> Self {
+        let mut config = Self {
+            own: HashMap::new(),
+            claimed: AddressSet::default(),
+            arp: AddressSet::default(),
+            routes: Routes::new(&plan),
+            targets: Vec::new(),
+            rule_targets: Vec::new(),
+            targets_of: IntervalMap::new(&[], |_| Vec::new()),
+            by_source: IntervalMap::new(&[], |_| Vec::new()),
+            by_source_v6: Vec::new(),
+            forwards: HashMap::new(),
+            statics: IntervalMap::new(&[], |_| Vec::new()),
+            statics_v6: Vec::new(),
+            plan,
+            taken,
+        };
+        for (i, interface) in config.plan.interfaces.iter().enumerate() {
+            let addresses = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+            config.own.extend(addresses.map(|a| (a, InterfaceId(i as u16))));
+        }
+        config.find_targets();
+        config.find_sources();
+        config.find_destinations();
+        config.claim(enabled);
+        config
+    }
+
+    /// The addresses of a fixed rule's external end, as they are now.
+    pub(super) fn external(&self, external: External) -> Option<AddressRange> {
+        match external {
+            External::Range(range) => Some(range),
+            External::Interface(i) => self.plan.interfaces[i.index()].primary().map(AddressRange::one),
+        }
+    }
+
+    fn find_targets(&mut self) {
+        for i in 0..self.plan.rules.len() {
+            let (main, fallback) = match &self.plan.rules[i].kind {
+                RuleKind::Exempt => (None, None),
+                RuleKind::Static(s) => (s.translate_as.map(|t| (t, false)), None),
+                RuleKind::Forward(f) => (f.translate_as.map(|t| (t, false)), None),
+                RuleKind::Pool { pool, fallback } => (Some((Target::Pool(*pool), true)), Some(*fallback)),
+                RuleKind::Overload { target, fallback } => (Some((*target, false)), Some(*fallback)),
+            };
+            let fallback = match fallback {
+                Some(Fallback::Overload(target)) => Some(self.target(target, false)),
+                _ => None,
+            };
+            let main = main.map(|(target, whole)| self.target(target, whole));
+            self.rule_targets.push(RuleTargets { main, fallback });
+        }
+        let runs = self.targets.iter().enumerate();
+        let runs = runs.flat_map(|(i, t)| t.space.runs().map(move |r| (i as u16, (r.0.into(), r.1.into()))));
+        let (owners, ranges): (Vec<u16>, Vec<(u64, u64)>) = runs.unzip();
+        self.targets_of = IntervalMap::new(&ranges, |active| active.iter().map(|r| owners[*r]).collect());
+    }
+
+    /// Targets that can hand out an address.
+    pub(super) fn targets_of(&self, address: u32) -> &[u16] {
+        self.targets_of.get(address.into())
+    }
+
+    fn target(&mut self, target: Target, whole: bool) -> u16 {
+        if let Some(known) = self.targets.iter().position(|t| t.target == target && t.whole == whole) {
+            return known as u16;
+        }
+        let one = |address: Option<IpAddr>| address.map(AddressRange::one).into_iter().collect();
+        let (set, pick, pool) = match target {
+            Target::Interface(i) => (one(self.plan.interfaces[i.index()].primary()), Pick::Lowest, None),
+            Target::Address(address) => (one(Some(address)), Pick::Lowest, None),
+            Target::Pool(id) => {
+                let pool = &self.plan.pools[id.index()];
+                (self.usable(pool, whole), pool.pick, Some(id))
+            }
+        };
+        self.targets.push(TargetConfig { target, whole, space: Space::new(&set), pick, pool });
+        (self.targets.len() - 1) as u16
+    }
+
+    /// What a pool can hand out: what it lists, less network and broadcast of its prefixes, less what somebody has.
+    fn usable(&self, pool: &Pool, whole: bool) -> AddressSet {
+        let mut set = pool.listed();
+        let ends = |p: Prefix| [p.first(), p.last()];
+        let prefixes = pool.parts.iter().filter_map(|p| p.1).filter(|p| p.first().is_ipv4() && p.length() <= 30);
+        if !pool.usable_all {
+            prefixes.flat_map(ends).for_each(|a| set.remove(AddressRange::one(a)));
+        }
+        self.taken.ranges().for_each(|r| set.remove(r));
+        for rule in &self.plan.rules {
+            let gone = match &rule.kind {
+                RuleKind::Static(s) if whole || rule.service.is_any() => self.external(s.external),
+                RuleKind::Forward(f) if whole => self.external(f.external),
+                _ => None,
+            };
+            if let Some(range) = gone {
+                set.remove(range);
+            }
+        }
+        set
+    }
+
+    /// Takes out the ports of an address that fixed rules or the device itself use.
+    pub(super) fn reserve(&self, address: IpAddr, protocol: Protocol, ports: &mut PortMap) {
+        let mut take = |first: u16, last: u16| (first..=last).for_each(|p| ports.take(p));
+        for rule in &self.plan.rules {
+            match &rule.kind {
+                RuleKind::Forward(f) if f.protocol == protocol => {
+                    if self.external(f.external).is_some_and(|r| r.contains(address)) {
+                        take(f.ports.first, f.ports.last);
+                    }
+                }
+                RuleKind::Static(s) if self.external(s.external).is_some_and(|r| r.contains(address)) => {
+                    let services = rule.service.0.iter();
+                    let held = services.filter(|s| s.protocol.is_none_or(|p| p == protocol));
+                    held.for_each(|s| take(s.ports.first, s.ports.last));
+                }
+                _ => {}
+            }
+        }
+        if let Some(interface) = self.own.get(&address) {
+            let services = self.plan.interfaces[interface.index()].services.0.iter();
+            let offered = services.filter(|s| s.protocol.is_none_or(|p| p == protocol));
+            offered.for_each(|s| take(s.ports.first, s.ports.last));
+        }
+    }
+
+    /// Whose sources each rule is for, and in which order they are looked at.
+    fn find_sources(&mut self) {
+        let mut order: Vec<u16> = (0..self.plan.rules.len() as u16).collect();
+        if self.plan.behaviour.rule_order == RuleOrder::FixedFirst {
+            order.sort_by_cached_key(|&i| {
+                let rule = &self.plan.rules[usize::from(i)];
+                let group = match rule.kind {
+                    RuleKind::Exempt => 0,
+                    RuleKind::Static(_) | RuleKind::Forward(_) => 1,
+                    _ => 2,
+                };
+                (group, senders(rule).count(), rule.parties.destination.count(), i)
+            });
+        }
+        let (mut ranges, mut owners) = (Vec::new(), Vec::new());
+        for (position, &i) in order.iter().enumerate() {
+            let senders = senders(&self.plan.rules[usize::from(i)]);
+            let space = v4_ranges(&senders);
+            self.by_source_v6.extend(senders.ranges().any(|r| r.first().is_ipv6()).then_some(i));
+            owners.extend(std::iter::repeat_n(position, space.len()));
+            ranges.extend(space);
+        }
+        self.by_source = IntervalMap::new(&ranges, |active| {
+            let mut rules: Vec<u16> = active.iter().map(|r| order[owners[*r]]).collect();
+            rules.dedup();
+            rules
+        });
+    }
+
+    /// Rules that may translate a source, in the order in which they are looked at.
+    #[inline]
+    pub(super) fn source_rules(&self, source: IpAddr) -> &[u16] {
+        match bits(source) {
+            Some(a) => self.by_source.get(a.into()),
+            None => &self.by_source_v6,
+        }
+    }
+
+    /// Which fixed rules hold an external end. Among statics, those limited to services come first.
+    fn find_destinations(&mut self) {
+        let mut forwards: HashMap<Protocol, Vec<((u64, u64), u16)>> = HashMap::new();
+        let mut statics: Vec<(bool, u16, AddressRange)> = Vec::new();
+        for (i, rule) in self.plan.rules.iter().enumerate() {
+            let i = i as u16;
+            match &rule.kind {
+                RuleKind::Forward(f) => {
+                    if let Some(a) = self.external(f.external).and_then(|r| bits(r.first())) {
+                        let range = (port_key(a, f.ports.first), port_key(a, f.ports.last));
+                        forwards.entry(f.protocol).or_default().push((range, i));
+                    }
+                }
+                RuleKind::Static(s) => {
+                    if let Some(range) = self.external(s.external) {
+                        statics.push((rule.service.is_any(), i, range));
+                    }
+                }
+                _ => {}
+            }
+        }
+        for (protocol, list) in forwards {
+            let ranges: Vec<_> = list.iter().map(|l| l.0).collect();
+            let map = IntervalMap::new(&ranges, |active| active.iter().map(|r| list[*r].1).collect());
+            self.forwards.insert(protocol, map);
+        }
+        statics.sort_by_key(|s| (s.0, s.1));
+        self.statics_v6 = statics.iter().filter(|s| s.2.first().is_ipv6()).map(|s| s.1).collect();
+        let v4: Vec<_> = statics.iter().filter_map(|s| Some((bits(s.2.first())?, bits(s.2.last())?, s.1))).collect();
+        let ranges: Vec<_> = v4.iter().map(|s| (s.0.into(), s.1.into())).collect();
+        self.statics = IntervalMap::new(&ranges, |active| active.iter().map(|r| v4[*r].2).collect());
+    }
+
+    /// Forward rules whose external end holds a destination.
+    pub(super) fn forward_rules(&self, protocol: Protocol, address: IpAddr, port: u16) -> &[u16] {
+        let map = self.forwards.get(&protocol);
+        map.zip(bits(address)).map_or(&[], |(m, a)| m.get(port_key(a, port)).as_slice())
+    }
+
+    /// Static rules whose external end holds an address.
+    pub(super) fn static_rules(&self, address: IpAddr) -> &[u16] {
+        match bits(address) {
+            Some(a) => self.statics.get(a.into()),
+            None => &self.statics_v6,
+        }
+    }
+
+    /// Looks up what rules claim, and what enabled rules answer for.
+    pub(super) fn claim(&mut self, enabled: &[bool]) {
+        self.arp = AddressSet::default();
+        for interface in &self.plan.interfaces {
+            self.claimed.extend(&interface.proxy_arp);
+        }
+        for (i, rule) in self.plan.rules.iter().enumerate() {
+            let mut ends = AddressSet::default();
+            match &rule.kind {
+                RuleKind::Static(s) => self.external(s.external).into_iter().for_each(|r| ends.insert(r)),
+                RuleKind::Forward(f) => self.external(f.external).into_iter().for_each(|r| ends.insert(r)),
+                _ => {}
+            }
+            let targets = self.rule_targets[i];
+            for target in targets.main.into_iter().chain(targets.fallback) {
+                for (first, last) in self.targets[usize::from(target)].space.runs() {
+                    let range = |n: u32| IpAddr::V4(n.into());
+                    if let Ok(range) = AddressRange::new(range(first), range(last)) {
+                        ends.insert(range);
+                    }
+                }
+            }
+            if enabled[i] {
+                self.arp.extend(&ends);
+            }
+            self.claimed.extend(&ends);
+        }
+    }
+}
+
+fn port_key(address: u32, port: u16) -> u64 {
+    u64::from(address) << 16 | u64::from(port)
+}
+
+/// Whose packets a rule is for in step 8: of a fixed rule, those of its internal end.
+pub(super) fn senders(rule: &Rule) -> AddressSet {
+    match &rule.kind {
+        RuleKind::Static(s) => s.internal.into(),
+        RuleKind::Forward(f) => f.servers.iter().map(|s| AddressRange::one(s.address)).collect(),
+        _ => rule.parties.source.clone(),
+    }
+}
+
+fn v4_ranges(set: &AddressSet) -> Vec<(u64, u64)> {
+    set.ranges().filter_map(|r| Some((bits(r.first())?.into(), bits(r.last())?.into()))).collect()
+}

@@ -1,0 +1,86 @@
+//! What is done to a device while it runs.
+
+use std::collections::BTreeSet;
+
+use super::Device;
+use super::table::bits;
+use crate::net::Instant;
+use crate::plan::RuleId;
+use crate::traffic::{Action, Clearing};
+
+impl Device {
+    /// Does something to the device. A disabled rule's sessions go on; what is cleared ends.
+    pub fn act(&mut self, now: Instant, action: &Action) {
+        self.expire(now);
+        match action {
+            Action::Disable(rule) => self.enable(*rule, false, now),
+            Action::Enable(rule) => self.enable(*rule, true, now),
+            Action::Clear(clearing) => self.clear(now, *clearing),
+            Action::Restart => self.restart(now),
+        }
+    }
+
+    fn enable(&mut self, rule: RuleId, on: bool, now: Instant) {
+        self.enabled[rule.index()] = on;
+        self.config.claim(&self.enabled);
+        if on {
+            return;
+        }
+        let own: Vec<u32> = self.table.all_mappings().filter(|m| self.table.mapping(*m).rule == rule.0).collect();
+        for mapping in own {
+            let heir = self.sharing.get(&mapping).and_then(|s| s.iter().find(|r| self.enabled[usize::from(**r)]));
+            match heir.copied() {
+                Some(heir) => self.hand_over(mapping, heir),
+                // it ends with its last session, which it has none of
+                None if self.table.mapping(mapping).sessions == 0 => self.remove_mapping(mapping, 0, 0, now.0),
+                None => {}
+            }
+        }
+    }
+
+    fn clear(&mut self, now: Instant, what: Clearing) {
+        let sessions: Vec<u32> = self.table.all_sessions().filter(|id| self.is_meant(*id, what)).collect();
+        let mut left: BTreeSet<u32> = BTreeSet::new();
+        for id in sessions {
+            let mapping = self.table.listed_under(self.table.session(id));
+            self.end_session(id, now.0, false);
+            left.insert(mapping);
+        }
+        // cleared mappings do not linger
+        let empty = |m: &u32| self.lingers_until(*m).is_some();
+        let all = what == Clearing::default();
+        let lingering: Vec<u32> = self.table.all_mappings().filter(empty).collect();
+        for mapping in lingering {
+            let m = self.table.mapping(mapping);
+            let host = what.host.is_some_and(|h| bits(h) == Some(m.internal));
+            let rule = what.rule.is_some_and(|r| r.0 == m.rule);
+            if all || host || rule || left.contains(&mapping) {
+                self.remove_mapping(mapping, 0, 0, now.0);
+            }
+        }
+    }
+
+    fn is_meant(&self, id: u32, what: Clearing) -> bool {
+        let session = self.table.session(id);
+        let (original, translated) = self.tuples(id);
+        let (inbound, outbound) = self.rules_of(session);
+        let host = |h| original.source.address == h || translated.destination.address == h;
+        let pool = |p: crate::plan::PoolId| {
+            let m = self.table.listed_under(session);
+            let target = self.table.mappings.get(m as usize).map(|m| m.target);
+            target.is_some_and(|t| self.config.targets[usize::from(t)].pool == Some(p))
+        };
+        what.host.is_none_or(host)
+            && what.rule.is_none_or(|r| inbound == Some(r) || outbound == Some(r))
+            && what.pool.is_none_or(pool)
+            && what.protocol.is_none_or(|p| self.protocol_of(session) == p)
+    }
+
+    /// All dynamic state is lost, and what `in-turn` and `sequential` remember with it. What was counted stays.
+    fn restart(&mut self, now: Instant) {
+        self.clear(now, Clearing::default());
+        self.externals = Default::default();
+        self.last_picked.fill(None);
+        self.turns.fill(0);
+    }
+}

@@ -1,0 +1,213 @@
+//! The external addresses in use: who has borrowed one whole, which ports of it are taken and by what.
+
+use std::collections::{HashMap, VecDeque};
+
+use foldhash::fast::RandomState;
+
+use super::ports::PortMap;
+use super::session::NONE;
+use crate::net::Protocol;
+
+/// Protocols that are translated by port or query id, and their page of an address.
+const PAGED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
+
+fn page_slot(protocol: Protocol) -> Option<usize> {
+    PAGED.iter().position(|p| *p == protocol)
+}
+
+/// The ports of one external address and protocol.
+#[derive(Debug, Clone)]
+pub(super) struct Page {
+    /// Position of the address.
+    pub external: u32,
+    pub protocol: Protocol,
+    pub ports: PortMap,
+    /// Mapping + 1 by external port; 0 for none.
+    by_port: Vec<u32>,
+    /// The port last handed out, by class, for sequential assignment; 0 before the first.
+    pub last: Vec<u16>,
+    /// Owner and number of ports in use of each block that has an owner.
+    pub blocks: HashMap<u32, (u32, u32), RandomState>,
+}
+
+impl Page {
+    /// The mapping at a port, the first of several where ports are overloaded.
+    pub(super) fn mapping(&self, port: u16) -> Option<u32> {
+        self.by_port[usize::from(port)].checked_sub(1)
+    }
+}
+
+/// An external address that has been used.
+#[derive(Debug, Clone)]
+pub(super) struct External {
+    pub address: u32,
+    /// The address mapping that has borrowed it whole.
+    pub whole: u32,
+    /// Endpoint and portless mappings on it.
+    pub endpoints: u32,
+    pages: [u32; PAGED.len()],
+}
+
+impl External {
+    pub(super) fn is_used(&self) -> bool {
+        self.whole != NONE || self.endpoints > 0
+    }
+}
+
+/// The ports that rest after their mapping ended (RFC 6888 §3 REQ-8), the longest resting first, and whose they were:
+/// that host may have them again.
+#[derive(Debug, Clone, Default)]
+struct Resting {
+    queue: VecDeque<(u64, u32, u16)>,
+    hosts: HashMap<(u32, u16), (u64, u32), RandomState>,
+    by_host: HashMap<(u32, u32), Vec<u16>, RandomState>,
+}
+
+impl Resting {
+    fn put(&mut self, page: u32, port: u16, host: u32, until: u64) {
+        self.queue.push_back((until, page, port));
+        self.hosts.insert((page, port), (until, host));
+        self.by_host.entry((page, host)).or_default().push(port);
+    }
+
+    /// Ends the rest of a port; `until` is the one that was agreed, for a port may have begun another rest since.
+    fn end(&mut self, page: u32, port: u16, until: Option<u64>) -> bool {
+        let Some(&(agreed, host)) = self.hosts.get(&(page, port)) else { return false };
+        if until.is_some_and(|u| u != agreed) {
+            return false;
+        }
+        self.hosts.remove(&(page, port));
+        if let Some(ports) = self.by_host.get_mut(&(page, host)) {
+            ports.retain(|p| *p != port);
+            if ports.is_empty() {
+                self.by_host.remove(&(page, host));
+            }
+        }
+        true
+    }
+}
+
+/// All of them.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Externals {
+    by_address: HashMap<u32, u32, RandomState>,
+    list: Vec<External>,
+    pages: Vec<Page>,
+    /// Further mappings of a port, where ports are overloaded.
+    shared: HashMap<(u32, u16), Vec<u32>, RandomState>,
+    resting: Resting,
+}
+
+impl Externals {
+    /// The position of an address that has been used.
+    pub(super) fn find(&self, address: u32) -> Option<u32> {
+        self.by_address.get(&address).copied()
+    }
+
+    pub(super) fn get(&self, external: u32) -> &External {
+        &self.list[external as usize]
+    }
+
+    pub(super) fn get_mut(&mut self, external: u32) -> &mut External {
+        &mut self.list[external as usize]
+    }
+
+    /// The position of an address, new if need be.
+    pub(super) fn obtain(&mut self, address: u32) -> u32 {
+        *self.by_address.entry(address).or_insert_with(|| {
+            self.list.push(External { address, whole: NONE, endpoints: 0, pages: [NONE; PAGED.len()] });
+            self.list.len() as u32 - 1
+        })
+    }
+
+    pub(super) fn page(&self, page: u32) -> &Page {
+        &self.pages[page as usize]
+    }
+
+    pub(super) fn page_mut(&mut self, page: u32) -> &mut Page {
+        &mut self.pages[page as usize]
+    }
+
+    /// The page of an address and protocol, if it has been used.
+    pub(super) fn find_page(&self, address: u32, protocol: Protocol) -> Option<u32> {
+        let page = self.get(self.find(address)?).pages[page_slot(protocol)?];
+        (page != NONE).then_some(page)
+    }
+
+    /// The page of an address and protocol, new if need be: then `reserve` takes out what is never handed out.
+    pub(super) fn obtain_page(
+        &mut self,
+        address: u32,
+        protocol: Protocol,
+        classes: usize,
+        reserve: impl FnOnce(&mut PortMap),
+    ) -> u32 {
+        let external = self.obtain(address);
+        let slot = page_slot(protocol).unwrap_or(0);
+        if self.list[external as usize].pages[slot] == NONE {
+            let mut ports = PortMap::new();
+            reserve(&mut ports);
+            let (by_port, last) = (vec![0; 1 << 16], vec![0; classes]);
+            self.pages.push(Page { external, protocol, ports, by_port, last, blocks: HashMap::default() });
+            self.list[external as usize].pages[slot] = self.pages.len() as u32 - 1;
+        }
+        self.list[external as usize].pages[slot]
+    }
+
+    /// Every mapping at a port.
+    pub(super) fn mappings(&self, page: u32, port: u16) -> impl Iterator<Item = u32> + '_ {
+        let more = if self.shared.is_empty() { None } else { self.shared.get(&(page, port)) };
+        self.page(page).mapping(port).into_iter().chain(more.into_iter().flatten().copied())
+    }
+
+    /// Gives a port to a mapping.
+    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32) {
+        let p = &mut self.pages[page as usize];
+        if p.by_port[usize::from(port)] != 0 {
+            self.shared.entry((page, port)).or_default().push(mapping);
+        } else {
+            p.by_port[usize::from(port)] = mapping + 1;
+            p.ports.take(port);
+            self.resting.end(page, port, None);
+        }
+        self.list[p.external as usize].endpoints += 1;
+    }
+
+    /// Takes a port from a mapping; it is free at once, or rests until `rest_until` but for `host`.
+    pub(super) fn unbind(&mut self, page: u32, port: u16, mapping: u32, host: u32, rest_until: Option<u64>) {
+        let p = &mut self.pages[page as usize];
+        self.list[p.external as usize].endpoints -= 1;
+        let more = if self.shared.is_empty() { None } else { self.shared.get_mut(&(page, port)) };
+        if let Some(more) = more {
+            if p.by_port[usize::from(port)] == mapping + 1 {
+                p.by_port[usize::from(port)] = more.remove(0) + 1;
+            } else {
+                more.retain(|m| *m != mapping);
+            }
+            if more.is_empty() {
+                self.shared.remove(&(page, port));
+            }
+            return;
+        }
+        p.by_port[usize::from(port)] = 0;
+        match rest_until {
+            Some(until) => self.resting.put(page, port, host, until),
+            None => p.ports.release(port),
+        }
+    }
+
+    /// Wakes the ports whose rest is over.
+    pub(super) fn wake(&mut self, now: u64) {
+        while let Some(&(until, page, port)) = self.resting.queue.front().filter(|r| r.0 <= now) {
+            self.resting.queue.pop_front();
+            if self.resting.end(page, port, Some(until)) {
+                self.pages[page as usize].ports.release(port);
+            }
+        }
+    }
+
+    /// Resting ports of a page that `host` had: to it they are free.
+    pub(super) fn resting_for(&self, page: u32, host: u32) -> &[u16] {
+        self.resting.by_host.get(&(page, host)).map_or(&[], Vec::as_slice)
+    }
+}

@@ -1,0 +1,70 @@
+//! Which of many ranges hold a number: found by one binary search, whatever their number and overlap.
+
+use std::collections::BTreeSet;
+
+/// A value for every elementary interval between the ends of some ranges.
+#[derive(Debug, Clone)]
+pub(crate) struct IntervalMap<V> {
+    starts: Vec<u64>,
+    values: Vec<V>,
+}
+
+impl<V: Clone + PartialEq> IntervalMap<V> {
+    /// From ranges of numbers below 2^64 - 1, both ends included. `value` makes an interval's value out of the
+    /// positions of the ranges that hold it, in ascending order.
+    pub(crate) fn new(ranges: &[(u64, u64)], value: impl Fn(&BTreeSet<usize>) -> V) -> Self {
+        let mut edges: Vec<(u64, bool, usize)> = Vec::with_capacity(ranges.len() * 2);
+        for (i, &(first, last)) in ranges.iter().enumerate() {
+            edges.push((first, true, i));
+            edges.push((last + 1, false, i));
+        }
+        edges.sort_unstable();
+        let mut active = BTreeSet::new();
+        let (mut starts, mut values) = (vec![0], vec![value(&active)]);
+        let mut i = 0;
+        while i < edges.len() {
+            let at = edges[i].0;
+            while i < edges.len() && edges[i].0 == at {
+                if edges[i].1 {
+                    active.insert(edges[i].2)
+                } else {
+                    active.remove(&edges[i].2)
+                };
+                i += 1;
+            }
+            let new = value(&active);
+            if at == 0 {
+                values[0] = new;
+            } else if values.last() != Some(&new) {
+                starts.push(at);
+                values.push(new);
+            }
+        }
+        Self { starts, values }
+    }
+
+    /// The value of the interval that holds `x`.
+    #[inline]
+    pub(crate) fn get(&self, x: u64) -> &V {
+        let i = self.starts.partition_point(|s| *s <= x);
+        &self.values[i - 1]
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn names_exactly_the_ranges_that_hold_a_number(ranges in proptest::collection::vec((0u64..60, 0u64..20), 0..12)) {
+            let ranges: Vec<_> = ranges.into_iter().map(|(a, n)| (a, a + n)).collect();
+            let map = IntervalMap::new(&ranges, |active| active.iter().copied().collect::<Vec<_>>());
+            for x in 0..90 {
+                let holding: Vec<_> = (0..ranges.len()).filter(|i| ranges[*i].0 <= x && x <= ranges[*i].1).collect();
+                prop_assert_eq!(map.get(x), &holding);
+            }
+        }
+    }
+}

@@ -1,0 +1,236 @@
+//! What time does to the table, and how sessions and mappings end.
+
+use std::cmp::Reverse;
+
+use super::commit::distinct;
+use super::session::{INBOUND, NONE, SHARED, Session, Terms};
+use super::table::{Kind, v4};
+use super::{Device, Ending, Hit, SessionRef};
+use crate::net::{Endpoint, Instant, Protocol, Signal, Tuple};
+use crate::plan::RuleId;
+use crate::reason::Reason;
+
+impl Device {
+    /// Ends everything whose time is up at `now`, in the order of expiry.
+    pub fn expire(&mut self, now: Instant) {
+        while let Some(id) = self.table.next_due(now.0) {
+            let at = self.table.session(id).expires;
+            self.end_session(id, at, true);
+        }
+        while let Some(&Reverse((until, mapping))) = self.lingering.peek().filter(|l| l.0.0 <= now.0) {
+            self.lingering.pop();
+            if self.lingers.get(&mapping) == Some(&until) {
+                self.remove_mapping(mapping, 0, 0, until);
+            }
+        }
+        self.externals.wake(now.0);
+    }
+
+    /// Protocol and port that a session's timers depend on.
+    pub(super) fn terms(&self, session: &Session) -> Terms<'_> {
+        let (protocol, port) = match self.table.wide(session) {
+            Some(wide) => (wide.protocol, wide.original.destination.port),
+            None => {
+                let mapping = self.table.mapping(session.owner);
+                let port = if session.has(INBOUND) { mapping.external_port } else { session.remote_port };
+                (self.externals.page(mapping.place()).protocol, port)
+            }
+        };
+        let plan = &self.config.plan;
+        Terms { timers: &plan.timers, protocol, port, refresh_both: plan.behaviour.refresh_both }
+    }
+
+    /// The initiator's packet as sent and as forwarded.
+    pub(super) fn tuples(&self, id: u32) -> (Tuple, Tuple) {
+        let session = self.table.session(id);
+        if let Some(wide) = self.table.wide(session) {
+            return (wide.original, wide.translated);
+        }
+        let mapping = self.table.mapping(session.owner);
+        let address = self.externals.get(self.externals.page(mapping.place()).external).address;
+        let internal = v4(mapping.internal, mapping.internal_port);
+        let external = v4(address, mapping.external_port);
+        let remote = v4(session.remote, session.remote_port);
+        let pair = |source: Endpoint, destination: Endpoint| Tuple { source, destination };
+        if session.has(INBOUND) {
+            (pair(remote, external), pair(remote, internal))
+        } else {
+            (pair(internal, remote), pair(external, remote))
+        }
+    }
+
+    pub(super) fn protocol_of(&self, session: &Session) -> Protocol {
+        self.terms(session).protocol
+    }
+
+    /// Rules of steps 4 and 8 that a session was made by.
+    pub(super) fn rules_of(&self, session: &Session) -> (Option<RuleId>, Option<RuleId>) {
+        match self.table.wide(session) {
+            Some(wide) => (wide.inbound_rule.map(RuleId), wide.outbound_rule.map(RuleId)),
+            None => {
+                let rule = Some(RuleId(self.table.mapping(session.owner).rule));
+                if session.has(INBOUND) { (rule, None) } else { (None, rule) }
+            }
+        }
+    }
+
+    pub(super) fn unchanged_reason(&self, id: u32) -> (Reason, Option<RuleId>) {
+        let own = self.table.wide(self.table.session(id)).is_some_and(|w| w.interfaces.0 == u16::MAX);
+        (if own { Reason::FromDevice } else { Reason::NoRule }, None)
+    }
+
+    /// Enters an accepted packet of a session.
+    pub(super) fn refresh(&mut self, now: Instant, hit: Hit, signal: Signal) {
+        let mut session = *self.table.session(hit.id);
+        session.on_packet(now.0, signal, hit.heading, self.terms(&session));
+        self.table.sessions[hit.id as usize] = session;
+        self.table.rearm(hit.id);
+    }
+
+    /// Whether a session still lives.
+    pub fn is_alive(&self, session: SessionRef) -> bool {
+        let s = self.table.session(session.id);
+        s.owner != NONE && s.created == session.created
+    }
+
+    /// When a session ends if nothing more comes.
+    pub fn expires(&self, session: SessionRef) -> Instant {
+        Instant(self.table.session(session.id).expires)
+    }
+
+    /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of packet by packet: the
+    /// session's state at any moment in between follows from it.
+    pub fn run_until(&mut self, now: Instant, session: SessionRef, end: Instant, ending: Ending) {
+        if !self.is_alive(session) {
+            return;
+        }
+        let id = session.id;
+        let mut s = *self.table.session(id);
+        let running = s.running(now.0);
+        let (mut end, mut ending) = (end.0, ending);
+        if running.is_some() || s.has(SHARED) {
+            let list = self.table.overlaps.entry(id).or_insert_with(|| running.into_iter().collect());
+            list.retain(|f| f.0 > now.0);
+            list.push((end, ending));
+            s.flags |= SHARED;
+            // the first to close ends the session for all; else it lasts as long as the longest
+            let closing = list.iter().filter(|f| f.1 == Ending::Close).min_by_key(|f| f.0);
+            (end, ending) = *closing.or(list.iter().max_by_key(|f| f.0)).unwrap_or(&(end, ending));
+        }
+        s.run_until(end, ending, self.terms(&s));
+        self.table.sessions[id as usize] = s;
+        self.table.rearm(id);
+    }
+
+    /// Ends a session, and its mapping if it was the last one.
+    pub(super) fn end_session(&mut self, id: u32, at: u64, expired: bool) {
+        let session = *self.table.session(id);
+        let (inbound, outbound) = self.rules_of(&session);
+        for rule in distinct(inbound, outbound) {
+            self.counters.end(rule.0, expired);
+        }
+        for mapping in self.table.remove_session(id) {
+            if mapping != NONE && self.table.mapping(mapping).sessions == 0 {
+                self.leave_mapping(mapping, session.remote, session.remote_port, at);
+            }
+        }
+    }
+
+    /// A mapping has lost its last session: it goes, or an address mapping lingers for the `binding` timer.
+    fn leave_mapping(&mut self, id: u32, peer: u32, peer_port: u16, at: u64) {
+        let m = self.table.mapping(id);
+        let binding = u64::try_from(self.config.plan.timers.binding.as_nanos()).unwrap_or(u64::MAX);
+        if m.kind() == Kind::Address && binding > 0 && self.enabled[usize::from(m.rule)] {
+            let until = at.saturating_add(binding);
+            self.lingers.insert(id, until);
+            self.lingering.push(Reverse((until, id)));
+        } else {
+            self.remove_mapping(id, peer, peer_port, at);
+        }
+    }
+
+    /// Until when an address mapping without sessions lasts.
+    pub(super) fn lingers_until(&self, id: u32) -> Option<u64> {
+        self.lingers.get(&id).copied()
+    }
+
+    /// Takes a mapping without sessions out of the table. `peer`: the far end of its last session.
+    pub(super) fn remove_mapping(&mut self, id: u32, peer: u32, peer_port: u16, at: u64) {
+        let m = *self.table.mapping(id);
+        let (external, hash) = match m.kind() {
+            Kind::Endpoint => {
+                let (external, protocol) = {
+                    let page = self.externals.page(m.place());
+                    (page.external, page.protocol)
+                };
+                self.free_port(id, protocol, at);
+                (external, self.endpoint_hash(protocol, m.internal, m.internal_port, peer, peer_port))
+            }
+            Kind::Address => {
+                self.externals.get_mut(m.place()).whole = NONE;
+                self.lingers.remove(&id);
+                self.sharing.remove(&id);
+                (m.place(), Self::address_hash(m.internal, m.target))
+            }
+            Kind::Portless => {
+                let protocol = Protocol(m.internal_port as u8);
+                self.externals.get_mut(m.place()).endpoints -= 1;
+                self.portless.remove(&(m.place(), protocol, peer));
+                (m.place(), Self::portless_hash(protocol, m.internal, peer))
+            }
+        };
+        if m.kind() != Kind::Address {
+            self.unpair(m.internal, m.target, m.rule);
+        }
+        self.table.remove_mapping(id, hash);
+        self.counters.rules[usize::from(m.rule)].mappings -= 1;
+        if !self.externals.get(external).is_used() {
+            self.note_use(self.externals.get(external).address, false);
+        }
+    }
+
+    /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is tracked (REQ-8a).
+    fn free_port(&mut self, id: u32, protocol: Protocol, at: u64) {
+        let m = *self.table.mapping(id);
+        let hold = u64::try_from(self.config.plan.behaviour.hold_down.as_nanos()).unwrap_or(u64::MAX);
+        let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
+        self.externals.unbind(m.place(), m.external_port, id, m.internal, rest);
+        if let Some(size) = self.config.plan.behaviour.block_size {
+            let classes = &self.config.plan.behaviour.port_classes;
+            let class = classes.iter().position(|c| m.internal_port.max(1) <= c.from.1).unwrap_or(0);
+            let block = (class as u32) << 16 | u32::from((m.external_port - classes[class].into.0) / size);
+            let blocks = &mut self.externals.page_mut(m.place()).blocks;
+            if let Some(used) = blocks.get_mut(&block).map(|b| &mut b.1) {
+                *used -= 1;
+                if *used == 0 {
+                    blocks.remove(&block);
+                }
+            }
+        }
+        if let Some(count) = self.by_host.get_mut(&m.internal) {
+            *count -= 1;
+            if *count == 0 {
+                self.by_host.remove(&m.internal);
+            }
+        }
+    }
+
+    fn unpair(&mut self, host: u32, target: u16, rule: u16) {
+        if self.is_paired(target) {
+            if let Some(pair) = self.pairs.get_mut(&(host, target)) {
+                pair.1 -= 1;
+                if pair.1 == 0 {
+                    self.pairs.remove(&(host, target));
+                }
+            }
+        }
+        if self.config.rule_targets[usize::from(rule)].fallback == Some(target) {
+            if let Some(count) = self.on_fallback.get_mut(&(host, rule)) {
+                *count -= 1;
+                if *count == 0 {
+                    self.on_fallback.remove(&(host, rule));
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,140 @@
+//! The ports of one external address and protocol: which are taken, and how a free one is found.
+//! Read first: RFC 4787 §4.2.
+
+/// A run of ports, both ends included.
+pub(super) type Span = (u16, u16);
+
+/// One bit a port, and one bit for every 64 of them that are all taken.
+#[derive(Debug, Clone)]
+pub(super) struct PortMap {
+    taken: Box<[u64; 1024]>,
+    full: [u64; 16],
+}
+
+impl PortMap {
+    /// All free but 0, which is never handed out.
+    pub(super) fn new() -> Self {
+        let mut map = Self { taken: Box::new([0; 1024]), full: [0; 16] };
+        map.take(0);
+        map
+    }
+
+    pub(super) fn is_free(&self, port: u16) -> bool {
+        self.taken[usize::from(port >> 6)] >> (port & 63) & 1 == 0
+    }
+
+    pub(super) fn take(&mut self, port: u16) {
+        let word = usize::from(port >> 6);
+        self.taken[word] |= 1 << (port & 63);
+        if self.taken[word] == u64::MAX {
+            self.full[word >> 6] |= 1 << (word & 63);
+        }
+    }
+
+    pub(super) fn release(&mut self, port: u16) {
+        let word = usize::from(port >> 6);
+        self.taken[word] &= !(1 << (port & 63));
+        self.full[word >> 6] &= !(1 << (word & 63));
+    }
+
+    /// Free ports of a word that lie in `span` and have the wanted lowest bit.
+    fn free_in_word(&self, word: usize, span: Span, odd: Option<bool>) -> u64 {
+        let (low, high) = (usize::from(span.0), usize::from(span.1));
+        let mut free = !self.taken[word];
+        if word == low >> 6 {
+            free &= u64::MAX << (low & 63);
+        }
+        if word == high >> 6 {
+            free &= u64::MAX >> (63 - (high & 63));
+        }
+        match odd {
+            None => free,
+            Some(true) => free & 0xAAAA_AAAA_AAAA_AAAA,
+            Some(false) => free & 0x5555_5555_5555_5555,
+        }
+    }
+
+    /// The lowest free port of a span.
+    pub(super) fn lowest_free(&self, span: Span, odd: Option<bool>) -> Option<u16> {
+        let (mut word, last) = (usize::from(span.0 >> 6), usize::from(span.1 >> 6));
+        while word <= last {
+            // step over runs of full words sixty-four at a time
+            let full = self.full[word >> 6] >> (word & 63);
+            if full & 1 == 1 {
+                word += (full.trailing_ones() as usize).max(1);
+                continue;
+            }
+            let free = self.free_in_word(word, span, odd);
+            if free != 0 {
+                return Some((word << 6) as u16 | free.trailing_zeros() as u16);
+            }
+            word += 1;
+        }
+        None
+    }
+
+    /// The first free port at or behind `from` in `spans` (sorted), going on from their low end.
+    pub(super) fn next_free(&self, spans: &[Span], from: u16, odd: Option<bool>) -> Option<u16> {
+        let behind = spans.iter().filter(|s| s.1 >= from).map(|s| (s.0.max(from), s.1));
+        let before = spans.iter().filter(|s| s.0 < from).map(|s| (s.0, s.1.min(from - 1)));
+        behind.chain(before).find_map(|s| self.lowest_free(s, odd))
+    }
+
+    /// How many ports of `spans` are free.
+    pub(super) fn count_free(&self, spans: &[Span], odd: Option<bool>) -> u32 {
+        let words = |s: &Span| usize::from(s.0 >> 6)..=usize::from(s.1 >> 6);
+        spans.iter().flat_map(|s| words(s).map(|w| self.free_in_word(w, *s, odd).count_ones())).sum()
+    }
+
+    /// The `n`-th free port of `spans`, from 0.
+    pub(super) fn nth_free(&self, spans: &[Span], mut n: u32, odd: Option<bool>) -> Option<u16> {
+        for span in spans {
+            for word in usize::from(span.0 >> 6)..=usize::from(span.1 >> 6) {
+                let mut free = self.free_in_word(word, *span, odd);
+                if n >= free.count_ones() {
+                    n -= free.count_ones();
+                    continue;
+                }
+                for _ in 0..n {
+                    free &= free - 1;
+                }
+                return Some((word << 6) as u16 | free.trailing_zeros() as u16);
+            }
+        }
+        None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn spans() -> impl Strategy<Value = Vec<Span>> {
+        proptest::collection::vec(1u16.., 2..=6).prop_map(|mut ends| {
+            ends.sort_unstable();
+            ends.dedup();
+            ends.chunks_exact(2).map(|c| (c[0], c[1])).collect()
+        })
+    }
+
+    proptest! {
+        /// Every search against a walk over all ports, in nearly full and nearly empty maps.
+        #[test]
+        fn searches_agree_with_a_walk(
+            spans in spans(), from in 1u16.., odd in any::<Option<bool>>(), keep in 0u16..200, step in 1u16..700,
+        ) {
+            let mut map = PortMap::new();
+            (1..=u16::MAX).filter(|p| p % step >= keep % step).for_each(|p| map.take(p));
+            let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
+            let free: Vec<u16> =
+                spans.iter().flat_map(|s| s.0..=s.1).filter(|p| map.is_free(*p)).filter(parity).collect();
+            let next = free.iter().find(|p| **p >= from).or(free.first()).copied();
+            prop_assert_eq!(map.next_free(&spans, from, odd), next);
+            prop_assert_eq!(map.count_free(&spans, odd) as usize, free.len());
+            for n in [0, free.len() / 2, free.len()] {
+                prop_assert_eq!(map.nth_free(&spans, n as u32, odd), free.get(n).copied());
+            }
+        }
+    }
+}

@@ -1,0 +1,379 @@
+//! One conversation: its state and how long it lasts. Read first: RFC 5382 §5, RFC 7857 §2 and figure 1, RFC 4787 §4.3.
+
+use std::time::Duration;
+
+use super::wheel::UNARMED;
+use crate::net::{Protocol, Signal};
+use crate::plan::Timers;
+
+/// Nothing: no mapping, no next session.
+pub(super) const NONE: u32 = u32::MAX;
+
+/// How long a session is kept after a RST (RFC 7857 §2.2).
+const AFTER_RESET: Duration = Duration::from_secs(240);
+
+/// State of a session, by the names of a table; RFC 7857 figure 1 has them as INIT, ESTABLISHED, CLIENT-FIN and
+/// SERVER-FIN, BOTH-FIN, TRANS.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum State {
+    /// A protocol without connections.
+    Open,
+    /// TCP: the client's SYN was seen.
+    Opening,
+    /// TCP: the server's SYN was seen.
+    Established,
+    /// TCP: the client's FIN was seen.
+    ClientFin,
+    /// TCP: the server's FIN was seen.
+    ServerFin,
+    /// TCP: FIN was seen both ways.
+    Closing,
+    /// TCP: a RST was seen.
+    Reset,
+}
+
+impl State {
+    /// The word for it in a table.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Opening => "opening",
+            Self::Established | Self::ClientFin | Self::ServerFin => "established",
+            Self::Closing => "closing",
+            Self::Reset => "reset",
+        }
+    }
+
+    fn is_refreshable(self) -> bool {
+        !matches!(self, Self::Closing | Self::Reset)
+    }
+}
+
+/// How a flow ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Ending {
+    /// TCP: FIN both ways with the last packet.
+    Close,
+    /// TCP: RST with the last packet.
+    Reset,
+    /// Nothing more.
+    Silent,
+}
+
+/// A conversation. 48 octets: a device holds millions.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Session {
+    /// Nanoseconds.
+    pub created: u64,
+    /// The last packet; in the future while a flow is running that will end then.
+    pub last: u64,
+    /// When it ends if nothing more comes; while a flow is running, counted from the flow's end.
+    pub expires: u64,
+    /// The far end, as the mapping sees it.
+    pub remote: u32,
+    pub remote_port: u16,
+    pub state: State,
+    pub flags: u8,
+    /// The mapping that it uses; for a wide session its wide record.
+    pub owner: u32,
+    /// Neighbours among the sessions of the mapping.
+    pub next: u32,
+    pub previous: u32,
+    /// Bookkeeping of the wheel.
+    pub armed: u32,
+}
+
+/// Both tuples are in a wide record.
+pub(super) const WIDE: u8 = 1;
+/// The far end started it.
+pub(super) const INBOUND: u8 = 2;
+/// An answer was seen.
+pub(super) const ANSWERED: u8 = 4;
+/// TCP: the client is not the one who started it.
+pub(super) const SWAPPED: u8 = 8;
+/// Another flow runs on it too.
+pub(super) const SHARED: u8 = 16;
+/// A flow is running: it closes, resets or just ends at `last`.
+const RUNNING: u8 = 32 + 64 + 128;
+const RUNS_TO_CLOSE: u8 = 32;
+const RUNS_TO_RESET: u8 = 64;
+const RUNS_TO_SILENCE: u8 = 128;
+
+/// What of the world around it a session's life depends on.
+#[derive(Clone, Copy)]
+pub(super) struct Terms<'a> {
+    pub timers: &'a Timers,
+    pub protocol: Protocol,
+    /// Destination port as the initiator sent it.
+    pub port: u16,
+    pub refresh_both: bool,
+}
+
+impl Terms<'_> {
+    /// How long a state lasts without traffic.
+    fn span(&self, state: State) -> u64 {
+        let span = match state {
+            State::Open => self.timers.idle(self.protocol, self.port),
+            State::Opening => self.timers.tcp_open,
+            State::Established | State::ClientFin | State::ServerFin => {
+                self.timers.per_port.get(&(self.protocol, self.port)).copied().unwrap_or(self.timers.tcp_idle)
+            }
+            State::Closing => self.timers.tcp_close,
+            State::Reset => AFTER_RESET,
+        };
+        u64::try_from(span.as_nanos()).unwrap_or(u64::MAX)
+    }
+}
+
+/// Which way a packet of a session goes.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Heading {
+    /// From the one who started the session.
+    pub from_initiator: bool,
+    /// From the end that has the internal side.
+    pub outbound: bool,
+}
+
+impl Session {
+    /// A session that its first packet makes.
+    pub(super) fn new(now: u64, terms: Terms<'_>, owner: u32, flags: u8) -> Self {
+        let state = if terms.protocol == Protocol::TCP { State::Opening } else { State::Open };
+        Self {
+            created: now,
+            last: now,
+            expires: now.saturating_add(terms.span(state)),
+            remote: 0,
+            remote_port: 0,
+            state,
+            flags,
+            owner,
+            next: NONE,
+            previous: NONE,
+            armed: UNARMED,
+        }
+    }
+
+    pub(super) fn has(&self, flag: u8) -> bool {
+        self.flags & flag != 0
+    }
+
+    /// Whether a flow is running on it at `now`.
+    fn is_running(&self, now: u64) -> bool {
+        self.flags & RUNNING != 0 && now < self.last
+    }
+
+    /// The session as it is at `now`, with what a running flow did meanwhile.
+    pub(super) fn at(mut self, now: u64, terms: Terms<'_>) -> Self {
+        if self.is_running(now) {
+            self.last = now;
+            if self.state.is_refreshable() {
+                self.expires = now.saturating_add(terms.span(self.state));
+            }
+        } else {
+            self.settle();
+        }
+        self
+    }
+
+    /// Enters what the last packet of a flow did that is over.
+    fn settle(&mut self) {
+        if self.state != State::Open && self.state.is_refreshable() {
+            match self.flags & RUNNING {
+                RUNS_TO_CLOSE => self.state = State::Closing,
+                RUNS_TO_RESET => self.state = State::Reset,
+                _ => {}
+            }
+        }
+        self.flags &= !RUNNING;
+    }
+
+    /// A flow runs on it from now until `end`, both ways without a pause. RFC 7857 §2.2 and figure 1 for what the last
+    /// packet does.
+    pub(super) fn run_until(&mut self, end: u64, ending: Ending, terms: Terms<'_>) {
+        if !self.state.is_refreshable() {
+            return;
+        }
+        let last_state = match (self.state, ending) {
+            (State::Open, _) | (_, Ending::Silent) => self.state,
+            (_, Ending::Close) => State::Closing,
+            (_, Ending::Reset) => State::Reset,
+        };
+        self.flags = self.flags & !RUNNING
+            | match ending {
+                Ending::Close => RUNS_TO_CLOSE,
+                Ending::Reset => RUNS_TO_RESET,
+                Ending::Silent => RUNS_TO_SILENCE,
+            };
+        self.last = end;
+        self.expires = end.saturating_add(terms.span(last_state));
+    }
+
+    /// When and how the running flow ends.
+    pub(super) fn running(&self, now: u64) -> Option<(u64, Ending)> {
+        let ending = match self.flags & RUNNING {
+            RUNS_TO_CLOSE => Ending::Close,
+            RUNS_TO_RESET => Ending::Reset,
+            _ => Ending::Silent,
+        };
+        self.is_running(now).then_some((self.last, ending))
+    }
+
+    /// A packet of the session that the device has accepted.
+    ///
+    /// RFC 5382 §5 REQ-5, RFC 7857 §2.2 (RST), RFC 4787 §4.3 REQ-6 (refresh), RFC 5508 §3.2 REQ-2 (queries).
+    pub(super) fn on_packet(&mut self, now: u64, signal: Signal, heading: Heading, terms: Terms<'_>) {
+        let running = self.is_running(now);
+        if !running {
+            self.settle();
+        }
+        if !heading.from_initiator {
+            self.flags |= ANSWERED;
+        }
+        let before = self.state;
+        let from_client = heading.from_initiator != self.has(SWAPPED);
+        use State::{ClientFin, Closing, Established, Open, Opening, Reset, ServerFin};
+        self.state = match (before, signal) {
+            (Closing | Reset, Signal::Syn) => {
+                self.flags = self.flags & !SWAPPED | if heading.from_initiator { 0 } else { SWAPPED };
+                Opening
+            }
+            (Opening, Signal::Syn | Signal::SynAck) if !from_client => Established,
+            (Established | ClientFin | ServerFin, Signal::Rst) => Reset,
+            (Established, Signal::Fin) => {
+                if from_client {
+                    ClientFin
+                } else {
+                    ServerFin
+                }
+            }
+            (ClientFin, Signal::Fin) if !from_client => Closing,
+            (ServerFin, Signal::Fin) if from_client => Closing,
+            (Reset, s) if s != Signal::Rst => Established,
+            (state, _) => state,
+        };
+        if running && self.state == Reset {
+            self.state = before; // the running flow's next packet revives it at once
+        }
+        if running && self.state != Closing {
+            return;
+        }
+        if self.state == Closing && before != Closing {
+            self.flags &= !RUNNING;
+        }
+        self.last = now;
+        let refreshes = match self.state {
+            Open => {
+                let ports = terms.protocol.has_ports();
+                heading.outbound || terms.refresh_both || !ports
+            }
+            // only the SYN of the client keeps an opening session; anything else leaves its timer alone
+            Opening => signal == Signal::Syn,
+            Closing | Reset => before != self.state,
+            Established | ClientFin | ServerFin => true,
+        };
+        if refreshes {
+            self.expires = now.saturating_add(terms.span(self.state));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const S: u64 = 1_000_000_000;
+
+    fn terms(timers: &Timers, protocol: Protocol) -> Terms<'_> {
+        Terms { timers, protocol, port: 53, refresh_both: false }
+    }
+
+    const CLIENT: Heading = Heading { from_initiator: true, outbound: true };
+    const SERVER: Heading = Heading { from_initiator: false, outbound: false };
+
+    /// Every state against every packet: RFC 7857 figure 1 as decided in the contract.
+    #[test]
+    fn rfc7857_s2_state_table() {
+        use Signal::{Fin, Plain, Rst, Syn, SynAck};
+        use State::{ClientFin, Closing, Established, Opening, Reset, ServerFin};
+        let timers = Timers::default();
+        let t = terms(&timers, Protocol::TCP);
+        // state, packet, whose; next state, seconds to live from now (`None`: its old expiry stays)
+        let table = [
+            (Opening, Syn, CLIENT, Opening, Some(240)),
+            (Opening, SynAck, SERVER, Established, Some(7440)),
+            (Opening, Syn, SERVER, Established, Some(7440)),
+            (Opening, Rst, SERVER, Opening, None),
+            (Opening, Fin, CLIENT, Opening, None),
+            (Opening, Plain, CLIENT, Opening, None),
+            (Established, Syn, CLIENT, Established, Some(7440)),
+            (Established, Plain, SERVER, Established, Some(7440)),
+            (Established, Fin, CLIENT, ClientFin, Some(7440)),
+            (Established, Fin, SERVER, ServerFin, Some(7440)),
+            (Established, Rst, SERVER, Reset, Some(240)),
+            (ClientFin, Fin, CLIENT, ClientFin, Some(7440)),
+            (ClientFin, Plain, SERVER, ClientFin, Some(7440)),
+            (ClientFin, Fin, SERVER, Closing, Some(240)),
+            (ClientFin, Rst, SERVER, Reset, Some(240)),
+            (ServerFin, Fin, CLIENT, Closing, Some(240)),
+            (ServerFin, Plain, CLIENT, ServerFin, Some(7440)),
+            (Closing, Plain, CLIENT, Closing, None),
+            (Closing, Rst, CLIENT, Closing, None),
+            (Closing, Fin, SERVER, Closing, None),
+            (Closing, Syn, CLIENT, Opening, Some(240)),
+            (Closing, Syn, SERVER, Opening, Some(240)),
+            (Reset, Rst, SERVER, Reset, None),
+            (Reset, Plain, CLIENT, Established, Some(7440)),
+            (Reset, Syn, CLIENT, Opening, Some(240)),
+        ];
+        for (state, signal, heading, next, seconds) in table {
+            let mut session = Session::new(0, t, 0, 0);
+            session.state = state;
+            session.expires = 9999 * S;
+            session.on_packet(10 * S, signal, heading, t);
+            let expires = seconds.map_or(9999 * S, |s| (10 + s) * S);
+            assert_eq!((session.state, session.expires), (next, expires), "{state:?} {signal:?} {heading:?}");
+        }
+    }
+
+    /// RFC 4787 §4.3 REQ-6: outbound packets refresh, inbound ones only where the device is told so.
+    #[test]
+    fn rfc4787_req6_udp_refresh() {
+        let timers = Timers::default();
+        let mut session = Session::new(0, terms(&timers, Protocol::UDP), 0, 0);
+        session.on_packet(200 * S, Signal::Plain, CLIENT, terms(&timers, Protocol::UDP));
+        assert_eq!(session.expires, 500 * S);
+        session.on_packet(250 * S, Signal::Plain, SERVER, terms(&timers, Protocol::UDP));
+        assert_eq!(session.expires, 500 * S);
+        let both = Terms { refresh_both: true, ..terms(&timers, Protocol::UDP) };
+        session.on_packet(250 * S, Signal::Plain, SERVER, both);
+        assert_eq!(session.expires, 550 * S);
+    }
+
+    /// RFC 4787 §4.3 REQ-5a: a shorter timer for the destination port of a known short protocol.
+    #[test]
+    fn rfc4787_req5a_per_port() {
+        let mut timers = Timers::default();
+        timers.per_port.insert((Protocol::UDP, 53), Duration::from_secs(10));
+        assert_eq!(Session::new(0, terms(&timers, Protocol::UDP), 0, 0).expires, 10 * S);
+    }
+
+    /// A running flow keeps its session alive, and its end is entered when somebody looks.
+    #[test]
+    fn a_running_flow_ends_as_it_should() {
+        let timers = Timers::default();
+        let t = terms(&timers, Protocol::TCP);
+        for (ending, state, seconds) in [
+            (Ending::Close, State::Closing, 240),
+            (Ending::Reset, State::Reset, 240),
+            (Ending::Silent, State::Established, 7440),
+        ] {
+            let mut session = Session::new(0, t, 0, 0);
+            session.on_packet(0, Signal::SynAck, SERVER, t);
+            session.run_until(30 * S, ending, t);
+            let during = session.at(10 * S, t);
+            assert_eq!((during.state, during.last, during.expires), (State::Established, 10 * S, 7450 * S));
+            let after = session.at(31 * S, t);
+            assert_eq!((after.state, after.last, after.expires), (state, 30 * S, (30 + seconds) * S));
+        }
+    }
+}

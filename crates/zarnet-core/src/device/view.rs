@@ -1,0 +1,236 @@
+//! The table as it is at a moment.
+
+use std::collections::HashMap;
+
+use super::commit::distinct;
+use super::counters::PoolUse;
+use super::session::Session;
+use super::table::{Kind, v4};
+use super::{Device, State};
+use crate::net::{AddressRange, Endpoint, Instant, Protocol, Tuple};
+use crate::plan::{Dependence, RuleId, RuleKind};
+
+/// A mapping of the table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MappingRow {
+    /// The rule that made it.
+    pub rule: RuleId,
+    /// Type of the entry; `overload` for one on a fallback.
+    pub kind: &'static str,
+    /// Its protocol; `None` is any.
+    pub protocol: Option<Protocol>,
+    /// Internal end; port 0 for none.
+    pub internal: Endpoint,
+    /// External end; port 0 for none.
+    pub external: Endpoint,
+    /// The peer, where the mapping is for one only; port 0 for any.
+    pub peer: Option<Endpoint>,
+    /// Whether it is there for ever.
+    pub fixed: bool,
+    /// Whether the device could as well have chosen another external end.
+    pub freely: bool,
+    /// When it was made; `None` for a fixed one.
+    pub created: Option<Instant>,
+    /// When it ends if nothing more comes; `None` for a fixed one.
+    pub expires: Option<Instant>,
+    /// Sessions under it.
+    pub sessions: u32,
+}
+
+/// A session of the table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SessionRow {
+    /// Rule of step 4, then of step 8.
+    pub rules: [Option<RuleId>; 2],
+    /// Its protocol.
+    pub protocol: Protocol,
+    /// Its state.
+    pub state: State,
+    /// The initiator's packet as sent.
+    pub original: Tuple,
+    /// The same as forwarded.
+    pub translated: Tuple,
+    /// When it was made.
+    pub created: Instant,
+    /// Its last packet.
+    pub last_active: Instant,
+    /// When it ends if nothing more comes.
+    pub expires: Instant,
+}
+
+/// A fixed rule with more address or port pairs than this lists only those with sessions.
+const MOST_UNUSED: u128 = 256;
+
+impl Device {
+    fn session_at(&self, id: u32, now: Instant) -> Session {
+        let session = self.table.session(id);
+        session.at(now.0, self.terms(session))
+    }
+
+    /// The sessions in which something was changed, at `now`, which must not lie before the last packet.
+    pub fn sessions(&self, now: Instant) -> impl Iterator<Item = SessionRow> + '_ {
+        self.table.all_sessions().filter_map(move |id| {
+            let (original, translated) = self.tuples(id);
+            if original == translated {
+                return None;
+            }
+            let session = self.session_at(id, now);
+            let (inbound, outbound) = self.rules_of(&session);
+            let mut rules = distinct(inbound, outbound);
+            Some(SessionRow {
+                rules: [rules.next(), rules.next()],
+                protocol: self.protocol_of(&session),
+                state: session.state,
+                original,
+                translated,
+                created: Instant(session.created),
+                last_active: Instant(session.last),
+                expires: Instant(session.expires),
+            })
+        })
+    }
+
+    /// Sessions of all kinds, untranslated ones included.
+    pub fn session_count(&self) -> u64 {
+        self.table.session_count()
+    }
+
+    /// The dynamic mappings at `now`.
+    pub fn mappings(&self, now: Instant) -> impl Iterator<Item = MappingRow> + '_ {
+        self.table.all_mappings().map(move |id| {
+            let m = self.table.mapping(id);
+            let binding = u64::try_from(self.config.plan.timers.binding.as_nanos()).unwrap_or(u64::MAX);
+            let also = self.table.entered.get(&id).into_iter().flatten().copied();
+            let longest = self.table.sessions_of(id).chain(also).map(|s| self.session_at(s, now).expires).max();
+            let (mut expires, mut protocol, mut external, mut peer) = (longest.unwrap_or(now.0), None, m.place(), None);
+            let head = self.table.sessions.get(m.head as usize);
+            match m.kind() {
+                Kind::Address => {
+                    expires = longest.map_or(expires, |e| e.saturating_add(binding));
+                    expires = self.lingers_until(id).filter(|_| longest.is_none()).unwrap_or(expires);
+                }
+                Kind::Portless => {
+                    protocol = Some(Protocol(m.internal_port as u8));
+                    peer = head.map(|s| v4(s.remote, 0));
+                }
+                Kind::Endpoint => {
+                    let page = self.externals.page(m.place());
+                    (protocol, external) = (Some(page.protocol), page.external);
+                    peer = head.and_then(|s| match self.config.plan.behaviour.mapping {
+                        Dependence::EndpointIndependent => None,
+                        Dependence::AddressDependent => Some(v4(s.remote, 0)),
+                        Dependence::AddressAndPortDependent => Some(v4(s.remote, s.remote_port)),
+                    });
+                }
+            }
+            let has_port = m.kind() == Kind::Endpoint;
+            MappingRow {
+                rule: RuleId(m.rule),
+                kind: if m.kind() == Kind::Address { "pool" } else { "overload" },
+                protocol,
+                internal: v4(m.internal, if has_port { m.internal_port } else { 0 }),
+                external: v4(self.externals.get(external).address, m.external_port),
+                peer,
+                fixed: false,
+                freely: m.freely(),
+                created: Some(Instant(m.created)),
+                expires: Some(Instant(expires)),
+                sessions: m.sessions,
+            }
+        })
+    }
+
+    /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the others those in use.
+    pub fn fixed_mappings(&self) -> Vec<MappingRow> {
+        let mut rows = Vec::new();
+        let mut used = self.fixed_in_use();
+        for (i, rule) in self.config.plan.rules.iter().enumerate() {
+            let id = RuleId(i as u16);
+            let row = |kind, protocol, internal, external| MappingRow {
+                rule: id,
+                kind,
+                protocol,
+                internal,
+                external,
+                peer: None,
+                fixed: true,
+                freely: false,
+                created: None,
+                expires: None,
+                sessions: 0,
+            };
+            let (mut pairs, kind, protocol) = match &rule.kind {
+                RuleKind::Static(s) => {
+                    let external = self.config.external(s.external).unwrap_or(s.internal);
+                    let pair =
+                        |n: u128| Some((Endpoint::new(s.internal.nth(n)?, 0), Endpoint::new(external.nth(n)?, 0)));
+                    let count = if s.internal.count() > MOST_UNUSED { 0 } else { s.internal.count() };
+                    ((0..count).filter_map(pair).collect::<Vec<_>>(), "static", rule.service.protocol())
+                }
+                RuleKind::Forward(f) => {
+                    let external = self.config.external(f.external).map(AddressRange::first);
+                    let count = u128::from(f.ports.count()) * f.servers.len() as u128;
+                    let ports = if count > MOST_UNUSED { 0 } else { f.ports.count() as u16 };
+                    let all = (0..ports).flat_map(|n| f.servers.iter().map(move |s| (n, s)));
+                    let pair = |(n, s): (u16, &crate::plan::Server)| {
+                        Some((Endpoint::new(s.address, s.port + n), Endpoint::new(external?, f.ports.first + n)))
+                    };
+                    (all.filter_map(pair).collect(), "forward", Some(f.protocol))
+                }
+                _ => continue,
+            };
+            let in_use = used.remove(&id).unwrap_or_default();
+            if !self.enabled[i] {
+                pairs.clear();
+            }
+            let mut unlisted = in_use.keys().filter(|p| !pairs.contains(p)).copied().collect::<Vec<_>>();
+            unlisted.sort_unstable();
+            pairs.extend(unlisted);
+            rows.extend(pairs.into_iter().map(|pair| MappingRow {
+                sessions: in_use.get(&pair).copied().unwrap_or(0),
+                ..row(kind, protocol, pair.0, pair.1)
+            }));
+        }
+        rows
+    }
+
+    /// Sessions by fixed rule and pair of ends.
+    fn fixed_in_use(&self) -> HashMap<RuleId, HashMap<(Endpoint, Endpoint), u32>> {
+        let mut used: HashMap<RuleId, HashMap<(Endpoint, Endpoint), u32>> = HashMap::new();
+        for id in self.table.all_sessions() {
+            let session = self.table.session(id);
+            let (original, translated) = self.tuples(id);
+            let (inbound, outbound) = self.rules_of(session);
+            let ends = [
+                (inbound, translated.destination, original.destination),
+                (outbound.filter(|o| Some(*o) != inbound), original.source, translated.source),
+            ];
+            for (rule, internal, external) in ends {
+                let Some(rule) = rule else { continue };
+                let pair = match self.rule(rule.0).kind {
+                    RuleKind::Static(_) => (Endpoint { port: 0, ..internal }, Endpoint { port: 0, ..external }),
+                    RuleKind::Forward(_) => (internal, external),
+                    _ => continue,
+                };
+                *used.entry(rule).or_default().entry(pair).or_default() += 1;
+            }
+        }
+        used
+    }
+
+    /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port counts as the former.
+    pub fn pools(&self) -> Vec<PoolUse> {
+        let mut pools = vec![PoolUse::default(); self.config.plan.pools.len()];
+        for whole in [false, true] {
+            for (config, state) in self.config.targets.iter().zip(&self.targets) {
+                if let Some(pool) = config.pool.filter(|_| config.whole == whole) {
+                    let use_ = &mut pools[pool.index()];
+                    let refused = use_.refused + state.refused;
+                    let (usable, in_use, peak) = (config.space.count(), state.in_use, state.peak);
+                    *use_ = PoolUse { usable: usable.into(), in_use: in_use.into(), peak: peak.into(), refused };
+                }
+            }
+        }
+        pools
+    }
+}

@@ -1,0 +1,179 @@
+//! When sessions expire: a wheel of slots an eighth of a second wide, whose current slot is kept in exact order.
+//!
+//! Postponing an expiry costs nothing: the entry is looked at when its old slot comes round, and put back. Bringing one
+//! forward leaves a stale entry behind, which `armed` tells apart.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+/// Nanoseconds to ticks: 134 ms.
+const SHIFT: u32 = 27;
+/// The horizon: 18 minutes. What lies behind it is looked at once a round.
+const SLOTS: u32 = 8192;
+/// Not in the wheel.
+pub(super) const UNARMED: u32 = u32::MAX;
+
+/// What the wheel asks of the arena whose entries it keeps.
+pub(super) trait Timed {
+    /// When the entry expires, in nanoseconds.
+    fn expires(&self, id: u32) -> u64;
+    /// The tick under which the wheel last filed the entry; [`UNARMED`] for none.
+    fn armed(&mut self, id: u32) -> &mut u32;
+}
+
+/// The wheel.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Wheel {
+    slots: Vec<Vec<u32>>,
+    /// Entries of the current tick, latest first.
+    due: Vec<(u64, u32)>,
+    /// Entries that were filed for the current tick after it began.
+    soon: BinaryHeap<Reverse<(u64, u32)>>,
+    origin: Option<u64>,
+    now: u32,
+    filed: usize,
+}
+
+impl Wheel {
+    fn tick(&self, time: u64) -> u32 {
+        let ticks = (time >> SHIFT).saturating_sub(self.origin.unwrap_or(0));
+        u32::try_from(ticks).unwrap_or(UNARMED - 1).min(UNARMED - 1)
+    }
+
+    /// Files an entry under its expiry, if it is not filed early enough already.
+    pub(super) fn arm(&mut self, arena: &mut impl Timed, id: u32) {
+        let tick = self.tick(arena.expires(id));
+        let armed = *arena.armed(id);
+        if armed == UNARMED || tick < armed {
+            self.file(arena, id, tick);
+        }
+    }
+
+    fn file(&mut self, arena: &mut impl Timed, id: u32, tick: u32) {
+        if tick <= self.now {
+            *arena.armed(id) = self.now;
+            self.soon.push(Reverse((arena.expires(id), id)));
+            return;
+        }
+        if self.slots.is_empty() {
+            self.slots.resize_with(SLOTS as usize, Vec::new);
+        }
+        let tick = tick.min(self.now + SLOTS - 1);
+        *arena.armed(id) = tick;
+        self.slots[(tick % SLOTS) as usize].push(id);
+        self.filed += 1;
+    }
+
+    /// The next entry that expires at `now` or before, in the order of expiry. It is then no longer filed.
+    pub(super) fn next_due(&mut self, arena: &mut impl Timed, now: u64) -> Option<u32> {
+        if self.origin.is_none() {
+            self.origin = Some(now >> SHIFT);
+        }
+        let target = self.tick(now);
+        loop {
+            while let Some((expires, id)) = self.peek() {
+                if expires > now {
+                    return None;
+                }
+                self.pop();
+                // stale, or postponed since it was filed
+                if *arena.armed(id) != self.now {
+                    continue;
+                }
+                *arena.armed(id) = UNARMED;
+                if arena.expires(id) <= now {
+                    return Some(id);
+                }
+                self.arm(arena, id);
+            }
+            if self.now >= target {
+                return None;
+            }
+            if self.filed == 0 {
+                self.now = target;
+                return None;
+            }
+            self.now += 1;
+            self.turn(arena);
+        }
+    }
+
+    /// Takes over the slot of the tick that begins.
+    fn turn(&mut self, arena: &mut impl Timed) {
+        let slot = std::mem::take(&mut self.slots[(self.now % SLOTS) as usize]);
+        self.filed -= slot.len();
+        for id in slot {
+            if *arena.armed(id) != self.now {
+                continue;
+            }
+            let expires = arena.expires(id);
+            if self.tick(expires) > self.now {
+                *arena.armed(id) = UNARMED;
+                self.arm(arena, id);
+            } else {
+                self.due.push((expires, id));
+            }
+        }
+        self.due.sort_unstable_by(|a, b| b.cmp(a));
+    }
+
+    fn peek(&self) -> Option<(u64, u32)> {
+        let soon = self.soon.peek().map(|r| r.0);
+        match (self.due.last().copied(), soon) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (a, b) => a.or(b),
+        }
+    }
+
+    fn pop(&mut self) {
+        let soon = self.soon.peek().map(|r| r.0);
+        match (self.due.last(), soon) {
+            (Some(a), Some(b)) if b < *a => drop(self.soon.pop()),
+            (None, _) => drop(self.soon.pop()),
+            _ => drop(self.due.pop()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[derive(Default)]
+    struct Arena(Vec<(u64, u32)>);
+
+    impl Timed for Arena {
+        fn expires(&self, id: u32) -> u64 {
+            self.0[id as usize].0
+        }
+        fn armed(&mut self, id: u32) -> &mut u32 {
+            &mut self.0[id as usize].1
+        }
+    }
+
+    proptest! {
+        /// Each entry comes out once, at the first look at or after its expiry, in order, whatever was postponed or
+        /// brought forward in between.
+        #[test]
+        fn everything_comes_out_when_it_is_due(
+            start in 0u64..1 << 60,
+            steps in proptest::collection::vec((0u64..3000, 0u32..20, 0u64..5_000_000), 1..200),
+        ) {
+            let (mut wheel, mut arena, mut now) = (Wheel::default(), Arena(vec![(u64::MAX, UNARMED); 20]), start);
+            for (forward, id, life) in steps {
+                now += forward << 22;
+                let mut last = 0;
+                while let Some(id) = wheel.next_due(&mut arena, now) {
+                    let expires = arena.expires(id);
+                    prop_assert!(expires <= now && expires >= last);
+                    last = expires;
+                    arena.0[id as usize].0 = u64::MAX;
+                }
+                prop_assert!(arena.0.iter().all(|e| e.0 > now));
+                arena.0[id as usize].0 = now + 1 + (life << 20);
+                wheel.arm(&mut arena, id);
+            }
+        }
+    }
+}

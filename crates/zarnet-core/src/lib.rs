@@ -1,0 +1,9 @@
+//! The computation of Zarnet.
+pub mod device;
+pub mod net;
+pub mod network;
+pub mod plan;
+pub mod predict;
+mod reason;
+pub mod traffic;
+pub use reason::{Class, Reason};

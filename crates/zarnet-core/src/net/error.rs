@@ -1,0 +1,74 @@
+//! What can be wrong with a piece of notation: an address, a port, a service, a time, a flow.
+
+/// Why a piece of text is not what it should be.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NotationError {
+    /// Nothing is written where something is needed.
+    #[error("nothing is written here")]
+    Empty,
+    /// Not an address.
+    #[error("`{0}` is not an address")]
+    Address(String),
+    /// A prefix length that the family does not have.
+    #[error("a prefix length of `{0}` does not exist for {1}; it goes from 0 to {2}")]
+    PrefixLength(String, &'static str, u8),
+    /// A dotted mask whose ones are not all on one side.
+    #[error("`{0}` is neither a mask (ones, then zeros) nor an inverted mask (zeros, then ones)")]
+    MaskShape(String),
+    /// 0.0.0.0 or 255.255.255.255 behind the slash: a mask and an inverted mask at once.
+    #[error("`{mask}` is /{as_mask} read as a mask and /{as_inverted} read as an inverted mask")]
+    MaskAmbiguous {
+        /// The mask as written.
+        mask: String,
+        /// The prefix length that it means as a mask.
+        as_mask: u8,
+        /// The prefix length that it means as an inverted mask.
+        as_inverted: u8,
+    },
+    /// The last end of a range lies below its first.
+    #[error("the range `{0}` runs backwards")]
+    Reversed(String),
+    /// The two ends of a range, or the ends of a flow, are of two families.
+    #[error("`{0}` mixes IPv4 and IPv6")]
+    MixedFamilies(String),
+    /// Not a port number.
+    #[error("`{0}` is not a port; ports go from 1 to 65535")]
+    Port(String),
+    /// Not a protocol.
+    #[error("`{0}` is not a protocol")]
+    Protocol(String),
+    /// A port without a protocol.
+    #[error("`{0}` names a port but no protocol")]
+    ProtocolMissing(String),
+    /// A protocol that has no ports, with a port.
+    #[error("`{0}` has no ports")]
+    PortsNotPossible(String),
+    /// Not a length of time.
+    #[error("`{0}` is not a time")]
+    Time(String),
+    /// A flow without an arrow.
+    #[error("`{0}` has no `->` between its source and its destination")]
+    Arrow(String),
+}
+
+impl NotationError {
+    /// A way out, in one line, where there is one that fits every case.
+    pub fn help(&self) -> Option<String> {
+        Some(match self {
+            Self::Empty | Self::Reversed(_) | Self::MixedFamilies(_) | Self::PortsNotPossible(_) => return None,
+            Self::Address(_) => {
+                "write an address (10.1.2.3), a prefix (10.1.2.0/24), a range (10.1.2.3-10.1.2.9), a mask (10.1.2.0/255.255.255.0) or the name of a group".into()
+            }
+            Self::PrefixLength(_, _, longest) => format!("write a length between 0 and {longest}"),
+            Self::MaskShape(_) => "write the prefix length instead, such as /24".into(),
+            Self::MaskAmbiguous { as_mask, as_inverted, .. } => {
+                format!("write /{as_mask} or /{as_inverted}, whichever is meant")
+            }
+            Self::Port(_) => "write a number, such as 443, or a range, such as 16384-16484".into(),
+            Self::Protocol(_) => "write tcp, udp, icmp, icmpv6, gre, esp, ah, sctp, dccp or a number from 0 to 255".into(),
+            Self::ProtocolMissing(t) => format!("write `{t}/tcp` or `{t}/udp`"),
+            Self::Time(_) => "write seconds (90, 1.5) or units (90s, 2m30s, 1h)".into(),
+            Self::Arrow(_) => "write SOURCE[:PORT] -> DESTINATION[:PORT]/PROTOCOL".into(),
+        })
+    }
+}

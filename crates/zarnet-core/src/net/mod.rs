@@ -1,0 +1,25 @@
+//! The vocabulary: addresses and sets of them, ports, protocols, services, packets, instants.
+//!
+//! Everything here parses from text and prints back to the same meaning, and knows nothing of plans or devices.
+
+mod address;
+mod error;
+mod flow;
+mod packet;
+mod protocol;
+mod service;
+mod set;
+mod time;
+
+pub(crate) use address::parse_address;
+pub use address::{AddressRange, Family, Prefix};
+pub use error::NotationError;
+pub use flow::{FlowNotation, PartyNotation};
+pub use packet::{Endpoint, Packet, Signal, Tuple};
+pub use protocol::Protocol;
+pub use service::{PortRange, Service, ServiceSet};
+pub use set::AddressSet;
+pub use time::{Instant, parse_span};
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,125 @@
+//! What of a packet matters to translation.
+
+use std::fmt;
+use std::net::IpAddr;
+
+use super::Protocol;
+
+/// An address and a port; port 0 where there is none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Endpoint {
+    /// The address.
+    pub address: IpAddr,
+    /// Port, or query id on the side that asked (RFC 5508 §3.1); 0 for none.
+    pub port: u16,
+}
+
+impl Endpoint {
+    /// An endpoint.
+    pub fn new(address: impl Into<IpAddr>, port: u16) -> Self {
+        Self { address: address.into(), port }
+    }
+}
+
+impl fmt::Display for Endpoint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (self.address, self.port) {
+            (a, 0) => a.fmt(f),
+            (IpAddr::V4(a), p) => write!(f, "{a}:{p}"),
+            (IpAddr::V6(a), p) => write!(f, "[{a}]:{p}"),
+        }
+    }
+}
+
+/// What a packet says about the conversation it belongs to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Signal {
+    /// Data, or a protocol without connections.
+    Plain,
+    /// TCP: SYN without ACK.
+    Syn,
+    /// TCP: SYN and ACK.
+    SynAck,
+    /// TCP: FIN.
+    Fin,
+    /// TCP: RST.
+    Rst,
+    /// ICMP: a query; its id is the source port.
+    Query,
+    /// ICMP: the reply to a query; its id is the destination port.
+    Reply,
+}
+
+/// Source and destination.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Tuple {
+    /// The sender.
+    pub source: Endpoint,
+    /// The receiver.
+    pub destination: Endpoint,
+}
+
+impl Tuple {
+    /// The two ends swapped: an answer's.
+    pub fn reversed(self) -> Self {
+        Self { source: self.destination, destination: self.source }
+    }
+}
+
+impl fmt::Display for Tuple {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} -> {}", self.source, self.destination)
+    }
+}
+
+/// A packet, as far as translation looks at it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Packet {
+    /// Protocol above IP.
+    pub protocol: Protocol,
+    /// What it says.
+    pub signal: Signal,
+    /// Its two ends.
+    pub ends: Tuple,
+}
+
+impl Packet {
+    /// The first packet of a conversation of `protocol`: a SYN, a query, or plain.
+    pub fn first(protocol: Protocol, source: Endpoint, destination: Endpoint) -> Self {
+        let signal = match protocol {
+            Protocol::TCP => Signal::Syn,
+            p if p.has_query_id() => Signal::Query,
+            _ => Signal::Plain,
+        };
+        Self { protocol, signal, ends: Tuple { source, destination } }
+    }
+
+    /// What an ordinary receiver answers to a first packet.
+    pub fn answer(self) -> Self {
+        let signal = match self.signal {
+            Signal::Syn => Signal::SynAck,
+            Signal::Query => Signal::Reply,
+            other => other,
+        };
+        Self { signal, ends: self.ends.reversed(), ..self }
+    }
+
+    /// The sender.
+    pub fn source(self) -> Endpoint {
+        self.ends.source
+    }
+
+    /// The receiver.
+    pub fn destination(self) -> Endpoint {
+        self.ends.destination
+    }
+
+    /// Whether a conversation may begin with it: for TCP only a SYN, for ICMP only a query.
+    pub fn may_begin(self) -> bool {
+        match self.protocol {
+            Protocol::TCP => self.signal == Signal::Syn,
+            p if p.has_query_id() => self.signal == Signal::Query,
+            _ => true,
+        }
+    }
+}

@@ -1,0 +1,160 @@
+//! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
+
+mod walk;
+mod world;
+
+use std::collections::HashSet;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use foldhash::fast::RandomState;
+
+use crate::device::{Device, Forwarded, SessionRef};
+use crate::net::{AddressSet, Packet};
+use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId, RuleKind, SegmentId};
+use crate::reason::Reason;
+use world::World;
+
+/// Where a packet comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Origin {
+    /// A host of the plan.
+    Host(HostId),
+    /// A device of the plan.
+    Device(DeviceId),
+    /// Somebody on the internet.
+    Peer,
+    /// A host that the plan does not declare, on the one segment where it can be.
+    Undeclared(SegmentId),
+}
+
+/// Who got a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Receiver {
+    /// A host of the plan.
+    Host(HostId),
+    /// A host that the plan does not declare.
+    Undeclared(SegmentId),
+    /// Somebody on the internet.
+    Peer,
+    /// A device, which took it as an answer to a packet of its own.
+    Device(DeviceId),
+    /// A device, which answers it.
+    Answering(DeviceId, Forwarded),
+}
+
+/// What became of a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fate {
+    /// It arrived, as it then was.
+    Arrived(Receiver, Packet),
+    /// It did not.
+    Lost(Loss),
+}
+
+/// Why a packet did not arrive, and who is to blame.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Loss {
+    /// The reason.
+    pub reason: Reason,
+    /// The device that dropped it, or sent it to where it was lost.
+    pub device: Option<DeviceId>,
+    /// The rule, for reasons that a rule causes.
+    pub rule: Option<RuleId>,
+    /// What in the plan caused it.
+    pub place: Option<Place>,
+}
+
+/// A device that a packet passed.
+#[derive(Debug, Clone, Copy)]
+pub struct Passage {
+    /// The device.
+    pub device: DeviceId,
+    /// Where the packet came in; `None` for the device's own.
+    pub ingress: Option<InterfaceId>,
+    /// Where it went out.
+    pub egress: InterfaceId,
+    /// Its session there.
+    pub session: Option<SessionRef>,
+    /// Whether the device changed an address or port.
+    pub changed: bool,
+    /// Why not, if it did not.
+    pub unchanged: Option<(Reason, Option<RuleId>)>,
+}
+
+/// A network with the state of its devices.
+#[derive(Debug, Clone)]
+pub struct Network {
+    plan: Arc<Plan>,
+    devices: Vec<Device>,
+    world: World,
+    /// Addresses that send somewhere in the traffic: those that no host has are hosts of their own.
+    sources: Option<HashSet<IpAddr, RandomState>>,
+    missed_source: bool,
+}
+
+impl Network {
+    /// A network at rest. `sources`: every address that sends in the traffic to come, where it is known.
+    pub fn new(plan: Arc<Plan>, seed: u64, sources: Option<HashSet<IpAddr, RandomState>>) -> Self {
+        let taken = taken(&plan);
+        let devices = plan.devices.iter().zip(seed..).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
+        let world = World::new(&plan);
+        Self { plan, devices, world, sources, missed_source: false }
+    }
+
+    /// The plan it was made from.
+    pub fn plan(&self) -> &Arc<Plan> {
+        &self.plan
+    }
+
+    /// Its devices, in the order of the plan.
+    pub fn devices(&self) -> &[Device] {
+        &self.devices
+    }
+
+    /// One of them.
+    pub fn device_mut(&mut self, id: DeviceId) -> &mut Device {
+        &mut self.devices[id.index()]
+    }
+
+    /// Dynamic mappings on all devices.
+    pub fn mapping_count(&self) -> u64 {
+        self.devices.iter().map(Device::mapping_count).sum()
+    }
+
+    /// Whether a packet was lost at an address that may be a host only because it sends somewhere in the traffic: then
+    /// the prediction has to be made again with its sources known.
+    pub fn missed_source(&self) -> bool {
+        self.missed_source
+    }
+
+    /// Who has an address as a source of traffic.
+    pub fn origin(&self, address: IpAddr) -> Option<Origin> {
+        self.world.origin(address)
+    }
+
+    /// Whether the flow's realms are those of a rule that translates, enabled or not, on one of the devices it passed.
+    pub fn rule_was_meant(&self, passages: &[Passage]) -> bool {
+        passages.iter().any(|p| {
+            let Some(ingress) = p.ingress else { return false };
+            self.plan.devices[p.device.index()].rules.iter().any(|r| {
+                !matches!(r.kind, RuleKind::Exempt)
+                    && r.from.interfaces.contains(ingress)
+                    && r.into.interfaces.contains(p.egress)
+            })
+        })
+    }
+}
+
+/// Addresses that no pool hands out: of interfaces and hosts, and every next hop and gateway.
+fn taken(plan: &Plan) -> AddressSet {
+    let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
+    let own = interfaces.flat_map(|i| i.addresses.iter().map(|a| a.0));
+    let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));
+    let routed = plan.segments.iter().flat_map(|s| s.routed.iter().map(|r| r.via));
+    let hosts = plan.hosts.iter().flat_map(|h| std::iter::once(h.address).chain(h.gateway));
+    own.chain(hops).chain(routed).chain(hosts).map(crate::net::AddressRange::one).collect()
+}
+
+#[cfg(test)]
+mod tests;

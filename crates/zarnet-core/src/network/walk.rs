@@ -1,0 +1,276 @@
+//! The walk of one packet: from segment to segment, through the devices in between.
+
+use std::net::IpAddr;
+
+use super::world::{Node, Way, World};
+use super::{Fate, Loss, Network, Origin, Passage, Receiver};
+use crate::device::{Forwarded, Outcome, Refusal};
+use crate::net::{Instant, Packet};
+use crate::plan::{DeviceId, Host, HostId, InterfaceId, SegmentId};
+use crate::reason::Reason;
+
+/// A packet that passes more devices than this is in a loop.
+const MOST_DEVICES: usize = 32;
+
+/// A packet on a segment, on its way to a next hop.
+struct Leg {
+    segment: SegmentId,
+    next_hop: IpAddr,
+    packet: Packet,
+    /// The device that sent it here.
+    device: Option<DeviceId>,
+}
+
+/// What stays the same all along the way of a packet.
+struct Trip<'a> {
+    now: Instant,
+    /// The address of whoever began the conversation.
+    home: IpAddr,
+    /// Whether the packet answers another, so that no listener is needed.
+    answers: bool,
+    passages: &'a mut Vec<Passage>,
+}
+
+impl Leg {
+    fn lost(&self, reason: Reason) -> Fate {
+        Fate::Lost(Loss { reason, device: self.device, rule: None, place: None })
+    }
+}
+
+impl Network {
+    /// Sends a first packet. `passages` gets the devices that it passes.
+    pub fn send(&mut self, now: Instant, origin: Origin, packet: Packet, passages: &mut Vec<Passage>) -> Fate {
+        let mut trip = Trip { now, home: packet.source().address, answers: false, passages };
+        self.depart(&mut trip, origin, packet)
+    }
+
+    /// Sends the answer to a packet that arrived. `asked` is the packet as its initiator sent it.
+    pub fn answer(
+        &mut self,
+        now: Instant,
+        receiver: Receiver,
+        arrived: Packet,
+        (origin, asked): (Origin, Packet),
+        passages: &mut Vec<Passage>,
+    ) -> Fate {
+        let (answer, home) = (arrived.answer(), asked.source().address);
+        let mut trip = Trip { now, home, answers: true, passages };
+        let fate = match receiver {
+            Receiver::Host(host) => self.depart(&mut trip, Origin::Host(host), answer),
+            Receiver::Undeclared(segment) => self.depart(&mut trip, Origin::Undeclared(segment), answer),
+            Receiver::Peer => self.depart(&mut trip, Origin::Peer, answer),
+            Receiver::Device(_) => return Fate::Arrived(receiver, answer),
+            Receiver::Answering(device, out) => {
+                let leg = self.leg_from(device, out);
+                self.carry(&mut trip, leg)
+            }
+        };
+        let Fate::Arrived(at, packet) = fate else { return fate };
+        let reached = match (origin, at) {
+            (Origin::Host(a), Receiver::Host(b)) => a == b,
+            (Origin::Device(a), Receiver::Device(b)) => a == b,
+            (Origin::Peer, Receiver::Peer) | (Origin::Undeclared(_), Receiver::Undeclared(_)) => {
+                packet.destination().address == home
+            }
+            _ => false,
+        };
+        // whoever asked one endpoint does not take an answer from another
+        let expected = packet.source() == asked.destination() && packet.destination().port == asked.source().port;
+        if reached && expected {
+            return fate;
+        }
+        let device = passages.last().map(|p| p.device);
+        Fate::Lost(Loss { reason: Reason::UnexpectedSource, device, rule: None, place: None })
+    }
+
+    fn depart(&mut self, trip: &mut Trip<'_>, origin: Origin, packet: Packet) -> Fate {
+        let destination = packet.destination().address;
+        let leg = |segment, next_hop| Leg { segment, next_hop, packet, device: None };
+        match origin {
+            Origin::Peer => self.cross_internet(trip, leg(World::INTERNET, destination)),
+            Origin::Undeclared(segment) => {
+                // its prefix and its gateway are those of the interface that it shares a segment with
+                let source = packet.source().address;
+                let interface = self.world.attached(segment).iter().find_map(|a| {
+                    let interface = &self.plan.devices[a.device.index()].interfaces[a.interface.index()];
+                    interface.addresses.iter().find(|a| a.1.contains(source))
+                });
+                let Some((gateway, prefix)) = interface else {
+                    return leg(segment, destination).lost(Reason::UnknownSource);
+                };
+                let next_hop = if prefix.contains(destination) { destination } else { *gateway };
+                self.carry(trip, leg(segment, next_hop))
+            }
+            Origin::Host(id) => {
+                let host = &self.plan.hosts[id.index()];
+                let segment = self.world.number(host.segment);
+                if self.world.is_internet(host.segment) {
+                    return self.cross_internet(trip, leg(segment, destination));
+                }
+                match next_hop(host, destination) {
+                    Some(next_hop) => {
+                        let gateway = Some(next_hop) == host.gateway && !host.prefix.contains(destination);
+                        let place = host.place;
+                        if gateway && self.who(segment, next_hop, trip.home).is_none() {
+                            let reason = Reason::GatewayUnanswered;
+                            return Fate::Lost(Loss { reason, device: None, rule: None, place: Some(place) });
+                        }
+                        self.carry(trip, leg(segment, next_hop))
+                    }
+                    None => {
+                        let (reason, place) = (Reason::NoGateway, Some(host.place));
+                        Fate::Lost(Loss { reason, device: None, rule: None, place })
+                    }
+                }
+            }
+            Origin::Device(id) => match self.devices[id.index()].originate(trip.now, packet) {
+                Outcome::Forwarded(out) => {
+                    trip.passages.push(passage(id, None, out, false));
+                    let leg = self.leg_from(id, out);
+                    self.carry(trip, leg)
+                }
+                Outcome::Answered(out) => Fate::Arrived(Receiver::Answering(id, out), packet),
+                Outcome::Consumed => Fate::Arrived(Receiver::Device(id), packet),
+                Outcome::Dropped(refusal) => dropped(id, refusal),
+            },
+        }
+    }
+
+    fn leg_from(&self, device: DeviceId, out: Forwarded) -> Leg {
+        let interface = &self.plan.devices[device.index()].interfaces[out.interface.index()];
+        let segment = self.world.number(interface.segment);
+        Leg { segment, next_hop: out.next_hop, packet: out.packet, device: Some(device) }
+    }
+
+    /// Carries a packet on until it arrives or is lost.
+    fn carry(&mut self, trip: &mut Trip<'_>, mut leg: Leg) -> Fate {
+        for _ in 0..=MOST_DEVICES {
+            let node = if leg.segment == World::INTERNET {
+                match self.on_internet(&leg) {
+                    Ok(Found::Node(node)) => node,
+                    Ok(Found::Peer) => return Fate::Arrived(Receiver::Peer, leg.packet),
+                    Err(reason) => return leg.lost(reason),
+                }
+            } else {
+                match self.who(leg.segment, leg.next_hop, trip.home) {
+                    Some(Found::Node(node)) => node,
+                    Some(Found::Peer) => return self.at_undeclared(leg),
+                    None => return leg.lost(Reason::NobodyAnswers),
+                }
+            };
+            let (device, ingress) = match node {
+                Node::Host(id) => return self.at_host(id, leg, trip.answers),
+                Node::Interface(device, ingress) => (device, ingress),
+            };
+            match self.devices[device.index()].receive(trip.now, ingress, leg.packet) {
+                Outcome::Forwarded(out) => {
+                    trip.passages.push(passage(device, Some(ingress), out, out.packet.ends != leg.packet.ends));
+                    leg = self.leg_from(device, out);
+                }
+                Outcome::Answered(out) => return Fate::Arrived(Receiver::Answering(device, out), leg.packet),
+                Outcome::Consumed => return Fate::Arrived(Receiver::Device(device), leg.packet),
+                Outcome::Dropped(refusal) => return dropped(device, refusal),
+            }
+        }
+        leg.lost(Reason::Looped)
+    }
+
+    fn cross_internet(&mut self, trip: &mut Trip<'_>, leg: Leg) -> Fate {
+        let ends = leg.packet.ends;
+        if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
+            return leg.lost(Reason::PrivateAddressOnInternet);
+        }
+        match self.world.way(leg.next_hop) {
+            Way::Ask(next_hop) => self.carry(trip, Leg { next_hop, ..leg }),
+            Way::Peer => Fate::Arrived(Receiver::Peer, leg.packet),
+            Way::Unrouted => leg.lost(Reason::Unrouted),
+        }
+    }
+
+    /// Who gets a packet on the internet: whoever answers for its next hop, or whoever the provider takes it to.
+    fn on_internet(&self, leg: &Leg) -> Result<Found, Reason> {
+        let ends = leg.packet.ends;
+        if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
+            return Err(Reason::PrivateAddressOnInternet);
+        }
+        let answering = |address| self.answering(World::INTERNET, address).map(Found::Node);
+        if let Some(found) = answering(leg.next_hop) {
+            return Ok(found);
+        }
+        if !self.world.is_provider(leg.next_hop) {
+            return Err(Reason::NobodyAnswers);
+        }
+        match self.world.way(ends.destination.address) {
+            Way::Peer => Ok(Found::Peer),
+            Way::Ask(next_hop) => answering(next_hop).ok_or(Reason::NobodyAnswers),
+            Way::Unrouted => Err(Reason::Unrouted),
+        }
+    }
+
+    /// Owner before listed proxies before what rules and mappings need.
+    fn answering(&self, segment: SegmentId, address: IpAddr) -> Option<Node> {
+        self.world.owner(segment, address).or_else(|| self.world.proxy(segment, address)).or_else(|| {
+            let mut all = self.world.attached(segment).iter();
+            let found = all.find(|a| self.devices[a.device.index()].answers_for_translated(a.interface, address));
+            found.map(|a| Node::Interface(a.device, a.interface))
+        })
+    }
+
+    /// Who answers on a segment that is not the internet; `Peer` stands for an undeclared host.
+    fn who(&mut self, segment: SegmentId, address: IpAddr, home: IpAddr) -> Option<Found> {
+        if let Some(node) = self.world.owner(segment, address) {
+            return Some(Found::Node(node));
+        }
+        if self.world.origin(address) == Some(Origin::Undeclared(segment)) {
+            // it is there if it sends somewhere in the traffic
+            match &self.sources {
+                _ if address == home => return Some(Found::Peer),
+                Some(sources) if sources.contains(&address) => return Some(Found::Peer),
+                Some(_) => {}
+                None => self.missed_source = true,
+            }
+        }
+        self.answering(segment, address).map(Found::Node)
+    }
+
+    fn at_undeclared(&self, leg: Leg) -> Fate {
+        if leg.packet.destination().address != leg.next_hop {
+            return leg.lost(Reason::NotForThisHost);
+        }
+        Fate::Arrived(Receiver::Undeclared(leg.segment), leg.packet)
+    }
+
+    fn at_host(&self, id: HostId, leg: Leg, answers: bool) -> Fate {
+        let host = &self.plan.hosts[id.index()];
+        let lost = |reason| Fate::Lost(Loss { reason, device: leg.device, rule: None, place: Some(host.place) });
+        let packet = leg.packet;
+        if packet.destination().address != host.address {
+            return lost(Reason::NotForThisHost);
+        }
+        // queries are answered whatever the host listens to
+        let asks = !answers && !packet.protocol.has_query_id();
+        let listens = host.listens.as_ref().is_none_or(|l| l.holds(packet.protocol, packet.destination().port));
+        if asks && !listens {
+            return lost(Reason::NoListener);
+        }
+        Fate::Arrived(Receiver::Host(id), packet)
+    }
+}
+
+/// Somebody of the plan, or somebody who is not.
+enum Found {
+    Node(Node),
+    Peer,
+}
+
+fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
+    if host.prefix.contains(destination) { Some(destination) } else { host.gateway }
+}
+
+fn passage(device: DeviceId, ingress: Option<InterfaceId>, out: Forwarded, changed: bool) -> Passage {
+    Passage { device, ingress, egress: out.interface, session: out.session, changed, unchanged: out.unchanged }
+}
+
+fn dropped(device: DeviceId, refusal: Refusal) -> Fate {
+    Fate::Lost(Loss { reason: refusal.reason, device: Some(device), rule: refusal.rule, place: refusal.place })
+}

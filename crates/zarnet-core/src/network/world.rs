@@ -1,0 +1,296 @@
+//! Who is where: owners of addresses on segments, the internet, and what is public.
+
+use std::collections::{HashMap, HashSet};
+use std::net::IpAddr;
+
+use foldhash::fast::RandomState;
+
+use super::Origin;
+use crate::device::intervals::IntervalMap;
+use crate::net::{AddressRange, AddressSet, Prefix};
+use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, RuleKind, SegmentId};
+
+/// All internet segments are joined under this number.
+const INTERNET: SegmentId = SegmentId(u16::MAX);
+
+/// Addresses that cannot be used on the internet: RFC 1918, 6598 and 6890, multicast and reserved ones. Documentation
+/// and benchmark prefixes count as public here.
+const SPECIAL: [&str; 17] = [
+    "0.0.0.0/8",
+    "10.0.0.0/8",
+    "100.64.0.0/10",
+    "127.0.0.0/8",
+    "169.254.0.0/16",
+    "172.16.0.0/12",
+    "192.0.0.0/24",
+    "192.168.0.0/16",
+    "224.0.0.0/4",
+    "240.0.0.0/4",
+    "::/127",
+    "::ffff:0:0/96",
+    "64:ff9b:1::/48",
+    "100::/64",
+    "fc00::/7",
+    "fe80::/10",
+    "ff00::/8",
+];
+
+/// Somebody who answers for an address on a segment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Node {
+    Host(HostId),
+    Interface(DeviceId, InterfaceId),
+}
+
+/// How the internet reaches an address.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Reach {
+    /// It lies in the prefix of an interface: somebody there must answer for it.
+    OnLink,
+    /// It is routed to this next hop.
+    Via(IpAddr),
+}
+
+/// Where the internet takes a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Way {
+    /// To whoever answers for this address on the internet.
+    Ask(IpAddr),
+    /// To somebody outside of the plan.
+    Peer,
+    /// Nowhere.
+    Unrouted,
+}
+
+/// An interface on a segment.
+#[derive(Debug, Clone)]
+pub(super) struct Attachment {
+    pub device: DeviceId,
+    pub interface: InterfaceId,
+    proxy_arp: AddressSet,
+}
+
+/// What of the network does not change with its traffic.
+#[derive(Debug, Clone)]
+pub(super) struct World {
+    /// By segment: its number, or the one of the internet.
+    numbers: Vec<SegmentId>,
+    owners: HashMap<(SegmentId, IpAddr), Node, RandomState>,
+    attached: HashMap<SegmentId, Vec<Attachment>, RandomState>,
+    /// Next hops and gateways on the internet that nobody in the plan has.
+    provider: HashSet<IpAddr, RandomState>,
+    special: AddressSet,
+    special_v4: IntervalMap<bool>,
+    in_plan: AddressSet,
+    reach: Vec<(Prefix, Reach)>,
+    reach_v4: IntervalMap<Option<Reach>>,
+    hosts: HashMap<IpAddr, HostId, RandomState>,
+    devices: HashMap<IpAddr, DeviceId, RandomState>,
+    /// Interfaces on other segments than the internet, by prefix.
+    inside: Vec<(Prefix, SegmentId)>,
+    inside_v4: IntervalMap<Option<SegmentId>>,
+}
+
+impl World {
+    pub(super) fn new(plan: &Plan) -> Self {
+        let number = |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
+        let special: AddressSet = SPECIAL.iter().filter_map(|t| t.parse::<AddressRange>().ok()).collect();
+        let special_v4 = v4_ranges(special.ranges());
+        let mut world = Self {
+            numbers: (0..plan.segments.len()).map(number).collect(),
+            owners: HashMap::default(),
+            attached: HashMap::default(),
+            provider: HashSet::default(),
+            special_v4: IntervalMap::new(&special_v4, |active| !active.is_empty()),
+            special,
+            in_plan: AddressSet::default(),
+            reach: Vec::new(),
+            reach_v4: IntervalMap::new(&[], |_| None),
+            hosts: plan.hosts.iter().enumerate().rev().map(|(i, h)| (h.address, HostId(i as u16))).collect(),
+            devices: HashMap::default(),
+            inside: Vec::new(),
+            inside_v4: IntervalMap::new(&[], |_| None),
+        };
+        world.attach(plan);
+        world.find_provider(plan);
+        world.find_in_plan(plan);
+        world.find_reach(plan);
+        world
+    }
+
+    pub(super) fn number(&self, segment: SegmentId) -> SegmentId {
+        self.numbers[segment.index()]
+    }
+
+    pub(super) fn is_internet(&self, segment: SegmentId) -> bool {
+        self.number(segment) == INTERNET
+    }
+
+    fn attach(&mut self, plan: &Plan) {
+        for (d, device) in plan.devices.iter().enumerate() {
+            for (i, interface) in device.interfaces.iter().enumerate() {
+                let (device, id) = (DeviceId(d as u16), InterfaceId(i as u16));
+                let segment = self.number(interface.segment);
+                let addresses = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+                for address in addresses {
+                    self.owners.insert((segment, address), Node::Interface(device, id));
+                    self.devices.insert(address, device);
+                }
+                let attachment = Attachment { device, interface: id, proxy_arp: interface.proxy_arp.clone() };
+                self.attached.entry(segment).or_default().push(attachment);
+                if segment != INTERNET {
+                    self.inside.extend(interface.addresses.iter().map(|a| (a.1, segment)));
+                }
+            }
+        }
+        for (i, host) in plan.hosts.iter().enumerate() {
+            self.owners.insert((self.number(host.segment), host.address), Node::Host(HostId(i as u16)));
+        }
+        let ranges = v4_ranges(self.inside.iter().map(|i| i.0.range()));
+        let segments: Vec<SegmentId> = self.inside.iter().filter(|i| i.0.first().is_ipv4()).map(|i| i.1).collect();
+        // an undeclared host is where exactly one interface can be its gateway
+        let one = |active: &std::collections::BTreeSet<usize>| match active.len() {
+            1 => active.first().map(|r| segments[*r]),
+            _ => None,
+        };
+        self.inside_v4 = IntervalMap::new(&ranges, one);
+    }
+
+    fn find_provider(&mut self, plan: &Plan) {
+        let internet = |s: SegmentId| plan.segments[s.index()].internet;
+        let mut hops: Vec<IpAddr> = Vec::new();
+        for device in &plan.devices {
+            let routes = device.routes.iter();
+            hops.extend(routes.filter(|r| internet(device.interfaces[r.interface.index()].segment)).map(|r| r.via));
+        }
+        hops.extend(plan.hosts.iter().filter(|h| internet(h.segment)).filter_map(|h| h.gateway));
+        hops.extend(plan.segments.iter().filter(|s| s.internet).flat_map(|s| s.routed.iter().map(|r| r.via)));
+        self.provider = hops.into_iter().filter(|h| !self.owners.contains_key(&(INTERNET, *h))).collect();
+    }
+
+    /// What is in the plan is not a peer.
+    fn find_in_plan(&mut self, plan: &Plan) {
+        let set = &mut self.in_plan;
+        for device in &plan.devices {
+            for interface in &device.interfaces {
+                let own = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+                own.for_each(|a| set.insert(AddressRange::one(a)));
+                set.extend(&interface.proxy_arp);
+                if plan.segments[interface.segment.index()].internet {
+                    interface.addresses.iter().for_each(|a| set.insert(a.1.range()));
+                }
+            }
+            device.pools.iter().for_each(|p| set.extend(&p.listed()));
+            for rule in &device.rules {
+                let external = match &rule.kind {
+                    RuleKind::Static(s) => Some(s.external),
+                    RuleKind::Forward(f) => Some(f.external),
+                    RuleKind::Overload { target: crate::plan::Target::Address(a), .. } => {
+                        Some(External::Range(AddressRange::one(*a)))
+                    }
+                    _ => None,
+                };
+                if let Some(External::Range(range)) = external {
+                    set.insert(range);
+                }
+            }
+        }
+        plan.hosts.iter().for_each(|h| set.insert(AddressRange::one(h.address)));
+        plan.segments.iter().flat_map(|s| &s.routed).for_each(|r| set.insert(r.to.range()));
+        self.provider.iter().for_each(|a| set.remove(AddressRange::one(*a)));
+    }
+
+    fn find_reach(&mut self, plan: &Plan) {
+        for interface in plan.devices.iter().flat_map(|d| &d.interfaces) {
+            if plan.segments[interface.segment.index()].internet {
+                self.reach.extend(interface.addresses.iter().map(|a| (a.1, Reach::OnLink)));
+            }
+        }
+        for segment in plan.segments.iter().filter(|s| s.internet) {
+            self.reach.extend(segment.routed.iter().map(|r| (r.to, Reach::Via(r.via))));
+        }
+        // the longest decides, an interface's prefix at equal length
+        self.reach.sort_by_key(|r| (std::cmp::Reverse(r.0.length()), r.1 != Reach::OnLink));
+        let v4: Vec<(Prefix, Reach)> = self.reach.iter().filter(|r| r.0.first().is_ipv4()).copied().collect();
+        let ranges = v4_ranges(v4.iter().map(|r| r.0.range()));
+        self.reach_v4 = IntervalMap::new(&ranges, |active| active.first().map(|r| v4[*r].1));
+    }
+
+    /// Whether an address can be a source or destination on the internet.
+    pub(super) fn is_public(&self, address: IpAddr) -> bool {
+        match address {
+            IpAddr::V4(a) => !*self.special_v4.get(a.to_bits().into()),
+            IpAddr::V6(_) => !self.special.contains(address),
+        }
+    }
+
+    fn is_peer(&self, address: IpAddr) -> bool {
+        self.is_public(address) && !self.in_plan.contains(address)
+    }
+
+    /// Who has an address as a source of traffic.
+    pub(super) fn origin(&self, address: IpAddr) -> Option<Origin> {
+        // most sources are undeclared hosts of an inner segment, which the first look-up tells apart from peers
+        let inside = match address {
+            IpAddr::V4(a) => *self.inside_v4.get(a.to_bits().into()),
+            IpAddr::V6(_) => {
+                let mut holding = self.inside.iter().filter(|i| i.0.contains(address));
+                holding.next().filter(|_| holding.next().is_none()).map(|i| i.1)
+            }
+        };
+        if let Some(host) = self.hosts.get(&address) {
+            return Some(Origin::Host(*host));
+        }
+        if let Some(device) = self.devices.get(&address) {
+            return Some(Origin::Device(*device));
+        }
+        if self.is_peer(address) {
+            return Some(Origin::Peer);
+        }
+        inside.map(Origin::Undeclared)
+    }
+
+    /// Who owns an address on a segment.
+    pub(super) fn owner(&self, segment: SegmentId, address: IpAddr) -> Option<Node> {
+        self.owners.get(&(segment, address)).copied()
+    }
+
+    /// The interfaces on a segment.
+    pub(super) fn attached(&self, segment: SegmentId) -> &[Attachment] {
+        self.attached.get(&segment).map_or(&[], Vec::as_slice)
+    }
+
+    /// The interface that answers for an address on a segment because it is listed to.
+    pub(super) fn proxy(&self, segment: SegmentId, address: IpAddr) -> Option<Node> {
+        let mut all = self.attached(segment).iter();
+        all.find(|a| a.proxy_arp.contains(address)).map(|a| Node::Interface(a.device, a.interface))
+    }
+
+    /// Whether the provider's router answers for an address.
+    pub(super) fn is_provider(&self, address: IpAddr) -> bool {
+        self.provider.contains(&address)
+    }
+
+    /// Where the internet takes a packet for an address.
+    pub(super) fn way(&self, address: IpAddr) -> Way {
+        let reach = match address {
+            IpAddr::V4(a) => *self.reach_v4.get(a.to_bits().into()),
+            IpAddr::V6(_) => self.reach.iter().find(|r| r.0.contains(address)).map(|r| r.1),
+        };
+        match reach {
+            Some(_) if self.is_provider(address) => Way::Peer,
+            Some(Reach::OnLink) => Way::Ask(address),
+            Some(Reach::Via(via)) => Way::Ask(via),
+            None if self.owner(INTERNET, address).is_some() => Way::Ask(address),
+            None if self.is_peer(address) => Way::Peer,
+            None => Way::Unrouted,
+        }
+    }
+
+    pub(super) const INTERNET: SegmentId = INTERNET;
+}
+
+fn v4_ranges(ranges: impl Iterator<Item = AddressRange>) -> Vec<(u64, u64)> {
+    let number = |a: IpAddr| if let IpAddr::V4(a) = a { Some(u64::from(a.to_bits())) } else { None };
+    ranges.filter_map(|r| Some((number(r.first())?, number(r.last())?))).collect()
+}

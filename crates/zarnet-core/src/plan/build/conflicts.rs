@@ -1,0 +1,117 @@
+//! Ends that two would hold: addresses on a segment, external ends of fixed rules.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+use super::{Builder, PlanError};
+use crate::net::{AddressRange, PortRange, Protocol};
+use crate::plan::{Device, External, Place, Plan, Problem, Rule, RuleKind, SegmentId};
+
+impl Builder {
+    /// An address that two hold as their own on one segment.
+    pub(super) fn held_twice(&mut self, plan: &Plan) {
+        let mut owners: HashMap<(SegmentId, IpAddr), Place> = HashMap::new();
+        let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
+        let own = interfaces.flat_map(|i| {
+            let addresses = i.addresses.iter().map(|a| a.0).chain(i.also.iter().copied());
+            addresses.map(move |a| (i.segment, a, i.place))
+        });
+        let all = own.chain(plan.hosts.iter().map(|h| (h.segment, h.address, h.place)));
+        for (segment, address, place) in all {
+            // all internet segments are joined
+            let key = if plan.segments[segment.index()].internet { SegmentId(u16::MAX) } else { segment };
+            if let Some(first) = owners.insert((key, address), place) {
+                let segment = plan.segments[segment.index()].name.clone();
+                let error = PlanError::AddressHeldTwice { address, segment };
+                self.problems.push(Problem::between(error, place, first, "held here first"));
+            }
+        }
+        self.proxies_twice(plan);
+    }
+
+    /// An address that two answer for without owning it.
+    fn proxies_twice(&mut self, plan: &Plan) {
+        let mut ranges: Vec<(SegmentId, AddressRange, Place)> = Vec::new();
+        for interface in plan.devices.iter().flat_map(|d| &d.interfaces) {
+            ranges.extend(interface.proxy_arp.ranges().map(|r| (interface.segment, r, interface.place)));
+        }
+        ranges.sort_by_key(|r| (r.0, r.1.first()));
+        for pair in ranges.windows(2) {
+            let ((segment, a, first), (other, b, place)) = (pair[0], pair[1]);
+            if segment == other && a.contains(b.first()) {
+                let segment = plan.segments[segment.index()].name.clone();
+                let error = PlanError::AddressHeldTwice { address: b.first(), segment };
+                self.problems.push(Problem::between(error, place, first, "answered for here first"));
+            }
+        }
+    }
+
+    /// Two fixed rules of one kind with one external end, toward overlapping senders and realms. Rules of different
+    /// kinds may overlap: the pipeline orders them.
+    pub(super) fn conflicts(&mut self, device: &Device) {
+        let mut claims: Vec<Claim<'_>> = device.rules.iter().filter_map(|r| claim(r, device)).collect();
+        claims.sort_by_key(|c| (c.kind, c.addresses.first()));
+        let mut live: Vec<usize> = Vec::new();
+        for i in 0..claims.len() {
+            let c = &claims[i];
+            live.retain(|&j| claims[j].kind == c.kind && claims[j].addresses.last() >= c.addresses.first());
+            for &j in &live {
+                if claims[j].collides(c) {
+                    let (a, b) = if claims[j].rule.place < c.rule.place { (&claims[j], c) } else { (c, &claims[j]) };
+                    let error = PlanError::ExternalEndTwice {
+                        end: b.end(),
+                        first: a.rule.name.clone(),
+                        second: b.rule.name.clone(),
+                    };
+                    self.problems.push(Problem::between(error, b.rule.place, a.rule.place, "claimed here first"));
+                }
+            }
+            live.push(i);
+        }
+    }
+}
+
+/// The external end of a fixed rule. `kind`: rules conflict with rules of their kind.
+struct Claim<'a> {
+    kind: u8,
+    rule: &'a Rule,
+    addresses: AddressRange,
+    port: Option<(Protocol, PortRange)>,
+}
+
+fn claim<'a>(rule: &'a Rule, device: &Device) -> Option<Claim<'a>> {
+    let range = |external: External| match external {
+        External::Range(range) => Some(range),
+        External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
+    };
+    match &rule.kind {
+        RuleKind::Forward(f) => {
+            Some(Claim { kind: 0, rule, addresses: range(f.external)?, port: Some((f.protocol, f.ports)) })
+        }
+        RuleKind::Static(s) => {
+            let kind = if rule.service.is_any() { 2 } else { 1 };
+            Some(Claim { kind, rule, addresses: range(s.external)?, port: None })
+        }
+        _ => None,
+    }
+}
+
+impl Claim<'_> {
+    fn collides(&self, other: &Self) -> bool {
+        let ports = match (self.port, other.port) {
+            (Some((p, a)), Some((q, b))) => p == q && a.intersects(b),
+            _ => self.rule.service.intersects(&other.rule.service),
+        };
+        ports
+            && self.rule.parties.source.intersects(&other.rule.parties.source)
+            && self.rule.into.interfaces.intersects(&other.rule.into.interfaces)
+    }
+
+    fn end(&self) -> String {
+        match self.port {
+            Some((protocol, ports)) => format!("{}:{ports}/{protocol}", self.addresses),
+            None if self.rule.service.is_any() => self.addresses.to_string(),
+            None => format!("{} ({})", self.addresses, self.rule.service),
+        }
+    }
+}

@@ -1,0 +1,185 @@
+//! A device without its rules: interfaces, routes, filters, policies, pools.
+
+use std::collections::HashMap;
+
+use super::{Builder, PlanError, Text};
+use crate::net::{Prefix, ServiceSet};
+use crate::plan::{
+    Acl, AclEntry, AclId, Device, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, Interface, InterfaceId,
+    InterfaceSet, Parties, Pick, Plan, Policy, Pool, Route, Verdict, Zone,
+};
+
+/// Pools that are larger than this cannot be kept track of.
+const MOST_ADDRESSES: u128 = 1 << 24;
+const MOST: usize = 65_535;
+
+impl Builder {
+    pub(super) fn device(&mut self, draft: &DraftDevice, plan: &mut Plan) -> Option<Device> {
+        self.unique("interface", draft.interfaces.iter().map(|i| &i.name));
+        self.unique("filter", draft.acls.iter().map(|a| &a.name));
+        self.unique("pool", draft.pools.iter().map(|p| &p.name));
+        self.unique("rule", draft.rules.iter().map(|r| &r.name));
+        let most = [("interfaces", draft.interfaces.len()), ("rules", draft.rules.len()), ("pools", draft.pools.len())];
+        for (what, count) in most {
+            if count > MOST / 2 && what == "pools" || count > MOST {
+                self.report(PlanError::TooMany { what, most: MOST }, draft.place);
+                return None;
+            }
+        }
+        let verdicts = [("accept", Verdict::Accept), ("drop", Verdict::Drop)];
+        let default_policy = draft.default_policy.as_ref().and_then(|p| self.one_of("default-policy", p, &verdicts));
+        let mut device = Device {
+            name: draft.name.value.clone(),
+            behaviour: self.behaviour(&draft.behaviour),
+            timers: self.timers(draft),
+            forwarding: draft.forwarding,
+            default_policy: default_policy.unwrap_or(Verdict::Accept),
+            default_policy_place: draft.default_policy.as_ref().map_or(draft.place, |p| p.place),
+            interfaces: Vec::new(),
+            routes: Vec::new(),
+            acls: Vec::new(),
+            policies: Vec::new(),
+            pools: Vec::new(),
+            rules: Vec::new(),
+            place: draft.place,
+        };
+        for acl in &draft.acls {
+            let entries = acl.entries.iter().filter_map(|e| self.acl_entry(e)).collect();
+            device.acls.push(Acl { name: acl.name.value.clone(), entries, place: acl.place });
+        }
+        let named = plan.segments.len();
+        for interface in &draft.interfaces {
+            let interface = self.interface(interface, draft, named, plan);
+            device.interfaces.push(interface);
+        }
+        for route in &draft.routes {
+            if let (Some(to), Some(via)) = (self.parse::<Prefix>(&route.to), self.address(&route.via)) {
+                let connected = device.interfaces.iter().enumerate();
+                let lengths = connected.flat_map(|(i, f)| {
+                    f.addresses.iter().filter(|a| a.1.contains(via)).map(move |a| (a.1.length(), i))
+                });
+                // the longest connected prefix, the first listed of equals
+                match lengths.max_by_key(|&(length, i)| (length, usize::MAX - i)) {
+                    Some((_, i)) => {
+                        let interface = InterfaceId(i as u16);
+                        device.routes.push(Route { to, via, interface, place: route.place });
+                    }
+                    None => self.report(PlanError::ViaUnreachable(via), route.via.place),
+                }
+            }
+        }
+        for policy in &draft.policies {
+            let zone = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| zone(t, &device.interfaces));
+            let (from, into) = (zone(&policy.from), zone(&policy.into));
+            let parties = self.parties(policy.source.as_ref(), policy.destination.as_ref());
+            let accept_drop = self.accept_or_drop(policy.accept.as_ref(), policy.drop.as_ref(), policy.place);
+            if let Some((verdict, service)) = accept_drop {
+                device.policies.push(Policy { from, into, verdict, service, parties, place: policy.place });
+            }
+        }
+        for pool in &draft.pools {
+            if let Some(pool) = self.pool(pool) {
+                device.pools.push(pool);
+            }
+        }
+        self.rules(draft, &mut device);
+        Some(device)
+    }
+
+    fn interface(&mut self, draft: &DraftInterface, device: &DraftDevice, named: usize, plan: &mut Plan) -> Interface {
+        let mut acl = |name: &Option<Text>| {
+            let names = device.acls.iter().map(|a| a.name.value.as_str());
+            name.as_ref().and_then(|n| self.lookup("filter", n, names)).map(|i| AclId(i as u16))
+        };
+        let (ingress_acl, egress_acl) = (acl(&draft.ingress_acl), acl(&draft.egress_acl));
+        let segment = draft.segment.as_ref().and_then(|s| self.segment(s, named, plan));
+        let addresses = draft.address.iter().filter_map(|a| {
+            let parsed = Prefix::parse_with_address(a.value.trim());
+            self.take(parsed, a.place)
+        });
+        let addresses = addresses.collect();
+        Interface {
+            name: draft.name.value.clone(),
+            realm: draft.realm.as_ref().map(|r| r.value.clone()),
+            segment: segment.unwrap_or_else(|| Self::new_segment(plan, &draft.name.value)),
+            addresses,
+            lease: draft.lease,
+            also: draft.also.iter().filter_map(|a| self.address(a)).collect(),
+            proxy_arp: self.addresses(&draft.proxy_arp),
+            ping: draft.ping,
+            services: self.services(&draft.services),
+            ingress_acl,
+            egress_acl,
+            place: draft.place,
+        }
+    }
+
+    pub(super) fn parties(&mut self, source: Option<&Vec<Text>>, destination: Option<&Vec<Text>>) -> Parties {
+        Parties { source: self.addresses_or_all(source), destination: self.addresses_or_all(destination) }
+    }
+
+    fn acl_entry(&mut self, draft: &DraftAclEntry) -> Option<AclEntry> {
+        let parties = self.parties(draft.source.as_ref(), draft.destination.as_ref());
+        let source_service = self.services_or_any(draft.source_service.as_ref());
+        let (verdict, service) = self.accept_or_drop(draft.accept.as_ref(), draft.drop.as_ref(), draft.place)?;
+        Some(AclEntry { verdict, service, source_service, parties, answers: draft.answers, place: draft.place })
+    }
+
+    fn accept_or_drop(
+        &mut self,
+        accept: Option<&Vec<Text>>,
+        drop: Option<&Vec<Text>>,
+        place: crate::plan::Place,
+    ) -> Option<(Verdict, ServiceSet)> {
+        match (accept, drop) {
+            (Some(services), None) => Some((Verdict::Accept, self.services(services))),
+            (None, Some(services)) => Some((Verdict::Drop, self.services(services))),
+            _ => {
+                self.report(PlanError::AcceptOrDrop, place);
+                None
+            }
+        }
+    }
+
+    fn pool(&mut self, draft: &DraftPool) -> Option<Pool> {
+        let picks = [
+            ("lowest", Pick::Lowest),
+            ("highest", Pick::Highest),
+            ("in-turn", Pick::InTurn),
+            ("random", Pick::Random),
+            ("by-source", Pick::BySource),
+        ];
+        let pick = draft.pick.as_ref().and_then(|p| self.one_of("pick", p, &picks)).unwrap_or(Pick::Lowest);
+        let usable = [("all", true), ("hosts", false)];
+        let usable_all = draft.usable.as_ref().and_then(|u| self.one_of("usable", u, &usable)).unwrap_or(false);
+        let parts = draft.addresses.iter().flat_map(|a| self.groups.addresses(a, &mut self.problems)).collect();
+        let pool = Pool { name: draft.name.value.clone(), parts, pick, usable_all, place: draft.place };
+        self.pool_size(&pool).then_some(pool)
+    }
+
+    /// Whether a pool is small enough.
+    pub(super) fn pool_size(&mut self, pool: &Pool) -> bool {
+        let count = pool.listed().count();
+        if count > MOST_ADDRESSES {
+            self.report(PlanError::PoolTooLarge(count), pool.place);
+        }
+        count <= MOST_ADDRESSES
+    }
+}
+
+/// The interfaces that realm or interface names come to. A name that none has comes to nothing, which is what the
+/// device makes of it; the audit tells.
+pub(super) fn zone(names: &[Text], interfaces: &[Interface]) -> Zone {
+    let mut set = InterfaceSet::default();
+    let mut by_name: HashMap<&str, Vec<usize>> = HashMap::new();
+    for (i, interface) in interfaces.iter().enumerate() {
+        by_name.entry(&interface.name).or_default().push(i);
+        if let Some(realm) = &interface.realm {
+            by_name.entry(realm).or_default().push(i);
+        }
+    }
+    for i in names.iter().filter_map(|n| by_name.get(n.value.as_str())).flatten() {
+        set.insert(InterfaceId(*i as u16));
+    }
+    Zone { names: names.to_vec(), interfaces: set }
+}

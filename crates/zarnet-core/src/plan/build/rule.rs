@@ -1,0 +1,347 @@
+//! Rules: what each type needs, and what it must not have.
+
+use super::device::zone;
+use super::{Builder, PlanError, Text};
+use crate::net::{AddressRange, NotationError, PortRange, Protocol};
+use crate::plan::{
+    Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, InterfaceId, Lack, Pick, Placed, Pool,
+    PoolId, Rule, RuleKind, Server, Spread, Static, Target, Zone,
+};
+
+const TYPES: [(&str, &str); 5] =
+    [("static", "static"), ("pool", "pool"), ("overload", "overload"), ("forward", "forward"), ("exempt", "exempt")];
+
+impl Builder {
+    pub(super) fn rules(&mut self, draft: &DraftDevice, device: &mut Device) {
+        for rule in &draft.rules {
+            if let Some(rule) = self.rule(rule, device) {
+                self.lacks(&rule, device);
+                device.rules.push(rule);
+            }
+        }
+        self.conflicts(device);
+    }
+
+    fn rule(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Rule> {
+        let kind_name = self.one_of("type", &draft.kind, &TYPES);
+        // everything that does not depend on the type first, so that all its problems are told
+        let from = self.side(draft.from.as_ref(), "internal", draft, device);
+        let into = self.side(draft.into.as_ref(), "external", draft, device);
+        let hairpin = draft.hairpin.as_ref().map_or_else(Zone::default, |h| zone(h, &device.interfaces));
+        let parties = self.parties(draft.source.as_ref(), draft.destination.as_ref());
+        let service = self.services_or_any(draft.service.as_ref());
+        let limit = draft.limit.as_ref().and_then(|l| {
+            let (low, high) = (0, i64::from(u32::MAX));
+            let fits = (low..=high).contains(&l.value);
+            if !fits {
+                self.report(PlanError::OutOfBounds { key: "limit".into(), low, high, got: l.value }, l.place);
+            }
+            fits.then_some(l.value as u32)
+        });
+        let kind_name = kind_name?;
+        self.keys_for_type(draft, kind_name);
+        let kind = match kind_name {
+            "exempt" => RuleKind::Exempt,
+            "static" => RuleKind::Static(self.static_rule(draft, device)?),
+            "forward" => RuleKind::Forward(self.forward(draft, device)?),
+            kind => {
+                let fallback = draft.when_exhausted.as_ref().map_or(Some(Fallback::Drop), |w| self.fallback(w, device));
+                let target = self.needed(draft.translate_as.as_ref(), "as", draft)?;
+                match (kind, self.target(target, device)?, fallback?) {
+                    ("pool", Target::Pool(pool), fallback) => RuleKind::Pool { pool, fallback },
+                    ("pool", Target::Address(address), fallback) => RuleKind::Pool {
+                        pool: self.own_pool(target, vec![(AddressRange::one(address), None)], device)?,
+                        fallback,
+                    },
+                    ("pool", Target::Interface(_), _) => {
+                        let names = device.pools.iter().map(|p| p.name.as_str());
+                        self.lookup("pool", target, names);
+                        return None;
+                    }
+                    (_, target, fallback) => RuleKind::Overload { target, fallback },
+                }
+            }
+        };
+        let note = draft.note.as_ref().map(|n| n.value.clone());
+        let (name, place) = (draft.name.value.clone(), draft.place);
+        Some(Rule {
+            name,
+            kind,
+            enabled: draft.enabled,
+            note,
+            log: draft.log,
+            from,
+            into,
+            parties,
+            service,
+            limit,
+            hairpin,
+            place,
+        })
+    }
+
+    fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule, device: &Device) -> Zone {
+        let fallback = [Placed::new(default.to_owned(), draft.name.place)];
+        zone(names.map_or(&fallback[..], |n| n), &device.interfaces)
+    }
+
+    fn needed<'a, T>(&mut self, value: Option<&'a T>, key: &'static str, draft: &DraftRule) -> Option<&'a T> {
+        if value.is_none() {
+            let table = format!("rule `{}` of type `{}`", draft.name.value, draft.kind.value);
+            self.report(PlanError::MissingKey { key, table }, draft.place);
+        }
+        value
+    }
+
+    /// Reports keys that mean nothing for a rule of this type.
+    fn keys_for_type(&mut self, draft: &DraftRule, kind: &'static str) {
+        let fixed = matches!(kind, "static" | "forward");
+        let dynamic = matches!(kind, "pool" | "overload");
+        let place = |t: &Option<Text>| t.as_ref().map(|t| t.place);
+        let first = |t: &Option<Vec<Text>>, at| t.as_ref().map(|t| t.first().map_or(at, |t| t.place));
+        let keys = [
+            ("direction", place(&draft.direction), kind == "static"),
+            ("internal", first(&draft.internal, draft.place), fixed),
+            ("external", place(&draft.external), fixed),
+            ("as", place(&draft.translate_as), fixed || dynamic),
+            ("when-exhausted", place(&draft.when_exhausted), dynamic),
+            ("spread", place(&draft.spread), kind == "forward"),
+            ("service", first(&draft.service, draft.place), kind != "forward"),
+            ("limit", draft.limit.as_ref().map(|l| l.place), kind != "exempt"),
+            ("hairpin", first(&draft.hairpin, draft.place), kind != "exempt"),
+        ];
+        for (key, place, allowed) in keys {
+            if let (Some(place), false) = (place, allowed) {
+                self.report(PlanError::KeyNotForType { key, kind }, place);
+            }
+        }
+    }
+
+    /// An interface, a pool, or an address (given as such or by a name).
+    fn target(&mut self, text: &Text, device: &mut Device) -> Option<Target> {
+        if let Some(i) = device.pools.iter().position(|p| p.name == text.value) {
+            return Some(Target::Pool(PoolId(i as u16)));
+        }
+        if let Some(i) = device.interfaces.iter().position(|f| f.name == text.value) {
+            return Some(Target::Interface(InterfaceId(i as u16)));
+        }
+        let before = self.problems.len();
+        let parts = self.groups.addresses(text, &mut self.problems);
+        if self.problems.len() > before {
+            // propose the nearest of everything that could have been meant here
+            if let Some(PlanError::UnknownName { what, near, .. }) = self.problems.last_mut().map(|p| &mut p.error) {
+                *what = "interface, pool or address group";
+                let names = device.pools.iter().map(|p| p.name.as_str());
+                let names = names.chain(device.interfaces.iter().map(|f| f.name.as_str()));
+                *near = super::nearest(&text.value, names.chain(near.as_deref())).or(near.clone());
+            }
+            return None;
+        }
+        match parts.as_slice() {
+            [(range, _)] if range.count() == 1 => Some(Target::Address(range.first())),
+            [] => {
+                self.report(PlanError::NotOneAddress { key: "as", count: 0 }, text.place);
+                None
+            }
+            _ => self.own_pool(text, parts, device).map(Target::Pool),
+        }
+    }
+
+    /// A pool for a rule that names its addresses itself.
+    fn own_pool(
+        &mut self,
+        text: &Text,
+        parts: Vec<(AddressRange, Option<crate::net::Prefix>)>,
+        device: &mut Device,
+    ) -> Option<PoolId> {
+        let pool = Pool { name: text.value.clone(), parts, pick: Pick::Lowest, usable_all: false, place: text.place };
+        self.pool_size(&pool).then(|| {
+            device.pools.push(pool);
+            PoolId((device.pools.len() - 1) as u16)
+        })
+    }
+
+    fn fallback(&mut self, text: &Text, device: &mut Device) -> Option<Fallback> {
+        Some(match text.value.as_str() {
+            "drop" => Fallback::Drop,
+            "pass" => Fallback::Pass,
+            _ => Fallback::Overload(self.target(text, device)?),
+        })
+    }
+
+    fn static_rule(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Static> {
+        let directions =
+            [("both", Direction::Both), ("outbound", Direction::Outbound), ("inbound", Direction::Inbound)];
+        let direction = draft.direction.as_ref().and_then(|d| self.one_of("direction", d, &directions));
+        let translate_as = draft.translate_as.as_ref().map(|t| self.target(t, device));
+        let internal = self.needed(draft.internal.as_ref(), "internal", draft);
+        let external = self.needed(draft.external.as_ref(), "external", draft);
+        let internal = internal.and_then(|t| self.one_range("internal", t, draft));
+        let external = external.and_then(|t| self.external(t, device));
+        let (internal, external) = (internal?, external?);
+        let outside = match external {
+            External::Range(range) => range,
+            External::Interface(_) => AddressRange::one(internal.first()),
+        };
+        if internal.count() != outside.count() {
+            let error = PlanError::SizesDiffer { internal: internal.count(), external: outside.count() };
+            self.report(error, draft.external.as_ref()?.place);
+            return None;
+        }
+        self.same_family(internal, outside, draft)?;
+        let translate_as = translate_as.map_or(Some(None), |t| t.map(Some))?;
+        Some(Static { internal, external, direction: direction.unwrap_or(Direction::Both), translate_as })
+    }
+
+    fn same_family(&mut self, internal: AddressRange, external: AddressRange, draft: &DraftRule) -> Option<()> {
+        let (internal, external) = (internal.family(), external.family());
+        if internal != external {
+            let error = PlanError::FamiliesDiffer { internal: internal.name(), external: external.name() };
+            self.report(error, draft.external.as_ref()?.place);
+            return None;
+        }
+        Some(())
+    }
+
+    /// The one range that a list of notations comes to.
+    fn one_range(&mut self, key: &'static str, texts: &[Text], draft: &DraftRule) -> Option<AddressRange> {
+        let before = self.problems.len();
+        let set = self.addresses(texts);
+        let mut ranges = set.ranges();
+        match (ranges.next(), ranges.next()) {
+            (Some(range), None) => Some(range),
+            _ if self.problems.len() > before => None,
+            _ => {
+                let place = texts.first().map_or(draft.place, |t| t.place);
+                self.report(PlanError::NotOneRange { key }, place);
+                None
+            }
+        }
+    }
+
+    /// The external end of a static: an interface or addresses.
+    fn external(&mut self, text: &Text, device: &Device) -> Option<External> {
+        if let Some(i) = device.interfaces.iter().position(|f| f.name == text.value) {
+            return Some(External::Interface(InterfaceId(i as u16)));
+        }
+        let parts = self.groups.addresses(text, &mut self.problems);
+        match parts.as_slice() {
+            [(range, _)] => Some(External::Range(*range)),
+            [] => None,
+            _ => {
+                self.report(PlanError::NotOneRange { key: "external" }, text.place);
+                None
+            }
+        }
+    }
+
+    fn forward(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Forward> {
+        let spreads = [("in-turn", Spread::InTurn), ("by-source", Spread::BySource)];
+        let spread = draft.spread.as_ref().and_then(|s| self.one_of("spread", s, &spreads)).unwrap_or(Spread::InTurn);
+        let translate_as = draft.translate_as.as_ref().map(|t| self.target(t, device));
+        let external = self.needed(draft.external.as_ref(), "external", draft);
+        let internal = self.needed(draft.internal.as_ref(), "internal", draft);
+        let external_text = external?;
+        let (external, ports, protocol) = self.external_ports(external_text, device)?;
+        let mut servers = Vec::new();
+        for text in internal? {
+            servers.extend(self.server(text, ports)?);
+        }
+        if servers.is_empty() {
+            self.report(PlanError::NotOneAddress { key: "internal", count: 0 }, draft.place);
+            return None;
+        }
+        if let External::Range(range) = external {
+            for server in &servers {
+                self.same_family(AddressRange::one(server.address), range, draft)?;
+            }
+        }
+        let translate_as = translate_as.map_or(Some(None), |t| t.map(Some))?;
+        Some(Forward { external, protocol, ports, servers, spread, translate_as })
+    }
+
+    /// `uplink:24011/tcp`, `203.0.113.5:20000-20009/udp`, `[2001:db8::5]:443/tcp`.
+    fn external_ports(&mut self, text: &Text, device: &Device) -> Option<(External, PortRange, Protocol)> {
+        let value = text.value.trim();
+        let Some((end, protocol)) = value.rsplit_once('/') else {
+            self.report(NotationError::ProtocolMissing(value.into()), text.place);
+            return None;
+        };
+        let protocol: Protocol = self.take(protocol.trim().parse(), text.place)?;
+        if !protocol.has_ports() {
+            self.report(NotationError::PortsNotPossible(protocol.to_string()), text.place);
+            return None;
+        }
+        let Some((who, ports)) = end.rsplit_once(':') else {
+            self.report(NotationError::Port(end.into()), text.place);
+            return None;
+        };
+        let ports: PortRange = self.take(ports.trim().parse(), text.place)?;
+        let who = who.trim().trim_start_matches('[').trim_end_matches(']');
+        let external = self.external(&Text::new(who.into(), text.place), device)?;
+        match external {
+            External::Range(range) if range.count() > 1 => {
+                self.report(PlanError::NotOneAddress { key: "external", count: range.count() }, text.place);
+                None
+            }
+            end => Some((end, ports, protocol)),
+        }
+    }
+
+    /// `10.61.8.41:4010`, `10.61.8.41`, `ticket-server:443`, `[2001:db8::5]:443`; a group of several is several servers.
+    fn server(&mut self, text: &Text, ports: PortRange) -> Option<Vec<Server>> {
+        let value = text.value.trim();
+        let (who, port) = match value.rsplit_once(':') {
+            Some((who, port)) if who.starts_with('[') || !who.contains(':') => (who, Some(port)),
+            _ => (value, None),
+        };
+        let first = match port {
+            None => ports.first,
+            Some(port) => {
+                let range: PortRange = self.take(port.trim().parse(), text.place)?;
+                if range.first != range.last && range.count() != ports.count() {
+                    let (internal, external) = (range.count().into(), ports.count().into());
+                    self.report(PlanError::SizesDiffer { internal, external }, text.place);
+                    return None;
+                }
+                range.first
+            }
+        };
+        if u32::from(first) + ports.count() > 65_536 {
+            self.report(PlanError::PortsOverflow { ports: ports.count(), first }, text.place);
+            return None;
+        }
+        let who = Text::new(who.trim().trim_start_matches('[').trim_end_matches(']').into(), text.place);
+        let set = self.addresses(std::slice::from_ref(&who));
+        if set.is_empty() || set.count() > 256 {
+            if !set.is_empty() {
+                self.report(PlanError::NotOneAddress { key: "internal", count: set.count() }, text.place);
+            }
+            return None;
+        }
+        let all = set.ranges().flat_map(|r| (0..r.count()).filter_map(move |n| r.nth(n)));
+        Some(all.map(|address| Server { address, port: first }).collect())
+    }
+
+    /// Reports what a rule needs and the device lacks.
+    fn lacks(&mut self, rule: &Rule, device: &Device) {
+        let icmp = rule.service.0.iter().any(|s| s.protocol.is_some_and(Protocol::has_query_id));
+        let mut needs = vec![(Lack::Hairpin, !rule.hairpin.names.is_empty()), (Lack::Icmp, icmp)];
+        match &rule.kind {
+            RuleKind::Forward(f) => {
+                needs.push((Lack::PortChange, f.servers.iter().any(|s| s.port != f.ports.first)));
+                needs.push((Lack::Ranges, f.ports.count() > 1));
+                needs.push((Lack::Spread, f.servers.len() > 1));
+                needs.push((Lack::BothEnds, f.translate_as.is_some()));
+            }
+            RuleKind::Static(s) => {
+                needs.push((Lack::Ranges, s.internal.count() > 1));
+                needs.push((Lack::BothEnds, s.translate_as.is_some()));
+            }
+            _ => {}
+        }
+        for (lack, _) in needs.into_iter().filter(|(l, needed)| *needed && device.behaviour.cannot.contains(l)) {
+            self.report(PlanError::DeviceCannot { rule: rule.name.clone(), lack: lack.name() }, rule.place);
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! Segments, hosts, and who is on which segment.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+use super::{Builder, Text};
+use crate::net::Prefix;
+use crate::plan::{Draft, DraftHost, Host, Interface, Plan, PlanError, Problem, Routed, Segment, SegmentId};
+
+/// As many as a small id can number, with one value to spare.
+const MOST: usize = u16::MAX as usize;
+
+impl Builder {
+    pub(super) fn segments(&mut self, draft: &Draft, plan: &mut Plan) {
+        for segment in &draft.segments {
+            let mut routed = Vec::new();
+            for (to, via) in &segment.routed {
+                if let (Some(prefix), Some(via)) = (self.parse::<Prefix>(to), self.address(via)) {
+                    routed.push(Routed { to: prefix, via, place: to.place });
+                }
+            }
+            plan.segments.push(Segment { name: segment.name.value.clone(), internet: segment.internet, routed });
+        }
+    }
+
+    /// The segment of this name, which must be declared.
+    pub(super) fn segment(&mut self, name: &Text, draft_segments: usize, plan: &Plan) -> Option<SegmentId> {
+        let names = plan.segments[..draft_segments.min(plan.segments.len())].iter().map(|s| s.name.as_str());
+        self.lookup("segment", name, names).map(|i| SegmentId(i as u16))
+    }
+
+    /// A segment that nobody named.
+    pub(super) fn new_segment(plan: &mut Plan, name: &str) -> SegmentId {
+        plan.segments.push(Segment { name: name.into(), internet: false, routed: Vec::new() });
+        SegmentId((plan.segments.len() - 1).min(MOST) as u16)
+    }
+
+    pub(super) fn hosts(&mut self, draft: &Draft, plan: &mut Plan) {
+        self.equal_prefixes(draft);
+        if draft.hosts.len() > MOST {
+            self.report(PlanError::TooMany { what: "hosts", most: MOST }, draft.hosts[MOST].place);
+            return;
+        }
+        let index = InterfaceIndex::new(plan);
+        for host in &draft.hosts {
+            if let Some(host) = self.host(host, draft.segments.len(), &index, plan) {
+                plan.hosts.push(host);
+            }
+        }
+    }
+
+    fn host(&mut self, draft: &DraftHost, named: usize, index: &InterfaceIndex, plan: &mut Plan) -> Option<Host> {
+        let address = self.take(Prefix::parse_with_address(draft.address.value.trim()), draft.address.place);
+        let gateway = draft.gateway.as_ref().and_then(|g| self.address(g));
+        let listens = draft.listens.as_ref().map(|l| self.services(l));
+        let (address, prefix) = address?;
+        let segment = match &draft.segment {
+            Some(name) => self.segment(name, named, plan)?,
+            None => match index.longest(address).as_slice() {
+                [] => Self::new_segment(plan, &draft.name.value),
+                [one] => *one,
+                _ => {
+                    let reason = "several segments have an interface with this prefix".into();
+                    let error = PlanError::SegmentAmbiguous { what: "host", name: draft.name.value.clone(), reason };
+                    self.report(error, draft.name.place);
+                    return None;
+                }
+            },
+        };
+        let name = draft.name.value.clone();
+        Some(Host { name, address, prefix, gateway, listens, segment, place: draft.place })
+    }
+
+    /// Interfaces with one prefix may be on one wire or on two: without names nobody can tell.
+    fn equal_prefixes(&mut self, draft: &Draft) {
+        let mut seen: HashMap<Prefix, (&Text, &str)> = HashMap::new();
+        for device in &draft.devices {
+            for interface in device.interfaces.iter().filter(|i| i.segment.is_none()) {
+                for text in &interface.address {
+                    let Ok((_, prefix)) = Prefix::parse_with_address(text.value.trim()) else { continue };
+                    if let Some((first, name)) = seen.insert(prefix, (text, &interface.name.value)) {
+                        let name = name.to_owned();
+                        let reason = format!("`{name}` has the prefix {prefix} too");
+                        let what = "interface";
+                        let error = PlanError::SegmentAmbiguous { what, name: interface.name.value.clone(), reason };
+                        self.problems.push(Problem::between(error, text.place, first.place, "the same prefix"));
+                    }
+                }
+            }
+        }
+    }
+
+    pub(super) fn address(&mut self, text: &Text) -> Option<IpAddr> {
+        self.take(crate::net::parse_address(text.value.trim()), text.place)
+    }
+}
+
+/// Finds the segment of an address by the longest prefix of an interface.
+struct InterfaceIndex {
+    by_prefix: HashMap<Prefix, Vec<SegmentId>>,
+    lengths: Vec<u8>,
+}
+
+impl InterfaceIndex {
+    fn new(plan: &Plan) -> Self {
+        let mut by_prefix: HashMap<Prefix, Vec<SegmentId>> = HashMap::new();
+        let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
+        let all = interfaces.flat_map(|i: &Interface| i.addresses.iter().map(move |a| (a.1, i.segment)));
+        for (prefix, segment) in all {
+            let list = by_prefix.entry(prefix).or_default();
+            if !list.contains(&segment) {
+                list.push(segment);
+            }
+        }
+        let mut lengths: Vec<u8> = by_prefix.keys().map(|p| p.length()).collect();
+        lengths.sort_unstable_by(|a, b| b.cmp(a));
+        lengths.dedup();
+        Self { by_prefix, lengths }
+    }
+
+    fn longest(&self, address: IpAddr) -> Vec<SegmentId> {
+        let prefixes = self.lengths.iter().filter_map(|&l| Prefix::holding(address, l));
+        prefixes.filter_map(|p| self.by_prefix.get(&p)).next().cloned().unwrap_or_default()
+    }
+}

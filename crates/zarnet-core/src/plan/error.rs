@@ -1,0 +1,317 @@
+//! Everything that can be wrong with a plan.
+
+use std::net::IpAddr;
+
+use super::Place;
+use crate::net::NotationError;
+
+/// Something wrong, and where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// What is wrong.
+    pub error: PlanError,
+    /// Where it is.
+    pub place: Place,
+    /// Another place that has to do with it, and what it is.
+    pub other: Option<(Place, &'static str)>,
+}
+
+impl Problem {
+    /// A problem with one place.
+    pub fn new(error: PlanError, place: Place) -> Self {
+        Self { error, place, other: None }
+    }
+
+    /// A problem between two places.
+    pub fn between(error: PlanError, place: Place, other: Place, label: &'static str) -> Self {
+        Self { error, place, other: Some((other, label)) }
+    }
+}
+
+/// What is wrong with a plan. Each has a stable name ([`PlanError::name`]) and a page in the documentation.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlanError {
+    /// The file is not the language it should be in.
+    #[error("this is not TOML: {0}")]
+    Syntax(String),
+    /// A key that means nothing here.
+    #[error("`{key}` means nothing in {table}")]
+    UnknownKey {
+        /// The key.
+        key: String,
+        /// What it stands in.
+        table: &'static str,
+        /// The nearest key that does mean something.
+        near: Option<String>,
+    },
+    /// A key that is needed.
+    #[error("{table} needs `{key}`")]
+    MissingKey {
+        /// The key.
+        key: &'static str,
+        /// What lacks it.
+        table: String,
+    },
+    /// A value of another type.
+    #[error("`{key}` must be {wanted}, not {got}")]
+    WrongType {
+        /// The key.
+        key: String,
+        /// What it must be.
+        wanted: &'static str,
+        /// What it is.
+        got: &'static str,
+    },
+    /// A value that is not one of a list.
+    #[error("`{value}` is not a value of `{key}`")]
+    UnknownValue {
+        /// The key.
+        key: &'static str,
+        /// The value.
+        value: String,
+        /// The nearest value that is one.
+        near: Option<String>,
+        /// All of them.
+        valid: String,
+    },
+    /// A number outside of its bounds.
+    #[error("`{key}` must be between {low} and {high}, not {got}")]
+    OutOfBounds {
+        /// The key.
+        key: String,
+        /// The least value.
+        low: i64,
+        /// The greatest value.
+        high: i64,
+        /// The value.
+        got: i64,
+    },
+    /// Not an address, port, service or time.
+    #[error("{0}")]
+    Notation(#[from] NotationError),
+    /// A name that nothing has.
+    #[error("there is no {what} `{name}`")]
+    UnknownName {
+        /// What is looked for.
+        what: &'static str,
+        /// The name.
+        name: String,
+        /// The nearest name that something has.
+        near: Option<String>,
+    },
+    /// Two things of one kind with one name.
+    #[error("{what} `{name}` is defined twice")]
+    DuplicateName {
+        /// What it is.
+        what: &'static str,
+        /// The name.
+        name: String,
+    },
+    /// A group that contains itself.
+    #[error("the group `{0}` contains itself")]
+    GroupCycle(String),
+    /// A rule has a key that its type does not know.
+    #[error("a rule of type `{kind}` has no `{key}`")]
+    KeyNotForType {
+        /// The key.
+        key: &'static str,
+        /// The type.
+        kind: &'static str,
+    },
+    /// A static rule with more addresses on one side.
+    #[error("{internal} internal and {external} external addresses do not pair up")]
+    SizesDiffer {
+        /// Internal addresses.
+        internal: u128,
+        /// External addresses.
+        external: u128,
+    },
+    /// One address is needed.
+    #[error("`{key}` must be one address; this is {count}")]
+    NotOneAddress {
+        /// The key.
+        key: &'static str,
+        /// How many it is.
+        count: u128,
+    },
+    /// A range without holes is needed.
+    #[error("`{key}` must be one range of addresses without holes")]
+    NotOneRange {
+        /// The key.
+        key: &'static str,
+    },
+    /// The two ends of a rule are of two families.
+    #[error("the internal end is {internal}, the external end is {external}")]
+    FamiliesDiffer {
+        /// Family of the internal end.
+        internal: &'static str,
+        /// Family of the external end.
+        external: &'static str,
+    },
+    /// The internal ports of a forward would pass 65535.
+    #[error("{ports} ports from {first} on end behind 65535")]
+    PortsOverflow {
+        /// How many ports.
+        ports: u32,
+        /// The first internal port.
+        first: u16,
+    },
+    /// Two rules claim one external end.
+    #[error("the external end {end} is claimed by `{first}` and by `{second}`")]
+    ExternalEndTwice {
+        /// What both claim.
+        end: String,
+        /// The rule listed first.
+        first: String,
+        /// The other one.
+        second: String,
+    },
+    /// Two would answer for one address on a segment.
+    #[error("{address} is held twice on the segment `{segment}`")]
+    AddressHeldTwice {
+        /// The address.
+        address: IpAddr,
+        /// The segment.
+        segment: String,
+    },
+    /// The segment of an interface or host cannot be told.
+    #[error("the segment of {what} `{name}` cannot be told: {reason}")]
+    SegmentAmbiguous {
+        /// Host or interface.
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// Why not.
+        reason: String,
+    },
+    /// A next hop that no interface can reach.
+    #[error("no interface of the device has a prefix that holds the next hop {0}")]
+    ViaUnreachable(IpAddr),
+    /// An entry that accepts and drops, or neither.
+    #[error("an entry needs one of `accept` and `drop`")]
+    AcceptOrDrop,
+    /// The device says that it cannot do what a rule needs.
+    #[error("rule `{rule}` needs `{lack}`, which the device cannot do")]
+    DeviceCannot {
+        /// The rule.
+        rule: String,
+        /// What it needs.
+        lack: &'static str,
+    },
+    /// Two choices of behaviour that exclude each other.
+    #[error("{0}")]
+    BehaviourContradiction(&'static str),
+    /// More of something than can be numbered.
+    #[error("more than {most} {what}")]
+    TooMany {
+        /// What there is too much of.
+        what: &'static str,
+        /// How many there may be.
+        most: usize,
+    },
+    /// A file that is to be included cannot be read.
+    #[error("`{path}` cannot be included: {error}")]
+    IncludeUnreadable {
+        /// The file.
+        path: String,
+        /// Why not.
+        error: String,
+    },
+    /// A pool larger than can be kept track of.
+    #[error("the pool lists {0} addresses; at most 16777216 can be handed out")]
+    PoolTooLarge(u128),
+}
+
+impl PlanError {
+    /// The stable name, under which the documentation explains it.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Syntax(_) => "syntax",
+            Self::UnknownKey { .. } => "unknown-key",
+            Self::MissingKey { .. } => "missing-key",
+            Self::WrongType { .. } => "wrong-type",
+            Self::UnknownValue { .. } => "unknown-value",
+            Self::OutOfBounds { .. } => "out-of-bounds",
+            Self::Notation(NotationError::Reversed(_)) => "reversed-range",
+            Self::Notation(NotationError::MaskAmbiguous { .. }) => "mask-ambiguous",
+            Self::Notation(_) => "notation",
+            Self::UnknownName { .. } => "unknown-name",
+            Self::DuplicateName { .. } => "duplicate-name",
+            Self::GroupCycle(_) => "group-cycle",
+            Self::KeyNotForType { .. } => "key-not-for-type",
+            Self::SizesDiffer { .. } => "sizes-differ",
+            Self::NotOneAddress { .. } => "not-one-address",
+            Self::NotOneRange { .. } => "not-one-range",
+            Self::FamiliesDiffer { .. } => "families-differ",
+            Self::PortsOverflow { .. } => "ports-overflow",
+            Self::ExternalEndTwice { .. } => "external-end-twice",
+            Self::AddressHeldTwice { .. } => "address-held-twice",
+            Self::SegmentAmbiguous { .. } => "segment-ambiguous",
+            Self::ViaUnreachable(_) => "via-unreachable",
+            Self::AcceptOrDrop => "accept-or-drop",
+            Self::DeviceCannot { .. } => "device-cannot",
+            Self::BehaviourContradiction(_) => "behaviour-contradiction",
+            Self::TooMany { .. } => "too-many",
+            Self::IncludeUnreadable { .. } => "include-unreadable",
+            Self::PoolTooLarge(_) => "pool-too-large",
+        }
+    }
+
+    /// Every name, for the documentation to be checked against.
+    pub const NAMES: [&'static str; 28] = [
+        "syntax",
+        "unknown-key",
+        "missing-key",
+        "wrong-type",
+        "unknown-value",
+        "out-of-bounds",
+        "reversed-range",
+        "mask-ambiguous",
+        "notation",
+        "unknown-name",
+        "duplicate-name",
+        "group-cycle",
+        "key-not-for-type",
+        "sizes-differ",
+        "not-one-address",
+        "not-one-range",
+        "families-differ",
+        "ports-overflow",
+        "external-end-twice",
+        "address-held-twice",
+        "segment-ambiguous",
+        "via-unreachable",
+        "accept-or-drop",
+        "device-cannot",
+        "behaviour-contradiction",
+        "too-many",
+        "include-unreadable",
+        "pool-too-large",
+    ];
+
+    /// A way out, in one line, where there is one.
+    pub fn help(&self) -> Option<String> {
+        let near = |near: &Option<String>| near.as_ref().map(|n| format!("did you mean `{n}`?"));
+        match self {
+            Self::UnknownKey { near: n, .. } | Self::UnknownName { near: n, .. } => near(n),
+            Self::UnknownValue { near: n, valid, .. } => near(n).or_else(|| Some(format!("valid are {valid}"))),
+            Self::Notation(e) => e.help(),
+            Self::DuplicateName { .. } => Some("give one of them another name".into()),
+            Self::GroupCycle(_) => Some("take one of the names out of the circle".into()),
+            Self::SizesDiffer { .. } => Some("make both ends the same size".into()),
+            Self::ExternalEndTwice { .. } => Some(
+                "give one another address or port, or narrow `source` or `into` so that they do not overlap".into(),
+            ),
+            Self::AddressHeldTwice { .. } => Some("give one of the two another address".into()),
+            Self::SegmentAmbiguous { .. } => {
+                Some("declare a `[[segment]]` and name it with `segment = \"...\"`".into())
+            }
+            Self::ViaUnreachable(_) => Some("the next hop must lie in the prefix of one of its interfaces".into()),
+            Self::AcceptOrDrop => Some("write `accept = \"443/tcp\"` or `drop = \"any\"`".into()),
+            Self::DeviceCannot { lack, .. } => {
+                Some(format!("change the rule, or take `{lack}` out of `cannot` if the device can do it after all"))
+            }
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,30 @@
+//! What is declared: devices with their interfaces, realms, rules and pools, and the network around them.
+//!
+//! A [`Draft`] is what a file says, every value with its [`Place`]. [`build`] resolves it into a [`Plan`], in which no
+//! name dangles, no range is reversed and no rule lacks its target, or reports everything that prevents that.
+
+mod behaviour;
+mod build;
+mod draft;
+mod error;
+mod model;
+mod place;
+mod timers;
+
+pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
+pub use build::build;
+pub use draft::{
+    BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
+    DraftPool, DraftRoute, DraftRule, DraftSegment, Setting,
+};
+pub use error::{PlanError, Problem};
+pub use model::{
+    Acl, AclEntry, AclId, Device, DeviceId, Direction, External, Fallback, Forward, Host, HostId, Interface,
+    InterfaceId, InterfaceSet, Parties, Plan, Policy, Pool, PoolId, Route, Routed, Rule, RuleId, RuleKind, Segment,
+    SegmentId, Server, Spread, Static, Target, Verdict, Zone,
+};
+pub use place::{Place, Placed};
+pub use timers::Timers;
+
+#[cfg(test)]
+mod tests;

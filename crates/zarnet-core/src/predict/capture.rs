@@ -1,0 +1,84 @@
+//! Packets of a capture, one by one, as a device saw them on one of its interfaces.
+
+use super::run::Run;
+use crate::device::Outcome;
+use crate::net::Packet;
+use crate::network::{Loss, Passage};
+use crate::plan::InterfaceId;
+use crate::reason::{Class, Reason};
+use crate::traffic::{Flow, Party, Seen};
+
+impl Run {
+    /// Plays a packet that was seen on an interface, coming in or going out.
+    pub(super) fn seen(&mut self, seen: Seen) {
+        let Seen { at, device, interface, packet } = seen;
+        self.end = self.end.max(at);
+        let node = self.network.device_mut(device);
+        let (ingress, packet) = if node.comes_in_by(interface, packet) {
+            (interface, packet)
+        } else if node.refresh_leaving(at, packet) {
+            return;
+        } else {
+            match node.before_leaving(packet) {
+                Some(before) => before,
+                None => {
+                    self.unattributed += 1;
+                    return;
+                }
+            }
+        };
+        let outcome = node.receive(at, ingress, packet);
+        self.note_peak(at);
+        self.judge(seen, ingress, packet, outcome);
+    }
+
+    /// Counts a packet as a flow if it begins a conversation.
+    fn judge(&mut self, seen: Seen, ingress: InterfaceId, packet: Packet, outcome: Outcome) {
+        let device = Some(seen.device);
+        let flow = flow_of(seen, packet);
+        match outcome {
+            Outcome::Forwarded(out) => {
+                if !out.session.is_some_and(|s| s.is_new(seen.at)) {
+                    return;
+                }
+                if out.packet.ends != packet.ends {
+                    return self.tally.count(Class::Translated);
+                }
+                let (reason, rule) = out.unchanged.unwrap_or((Reason::NoRule, None));
+                let passage = Passage {
+                    device: seen.device,
+                    ingress: Some(ingress),
+                    egress: out.interface,
+                    session: out.session,
+                    changed: false,
+                    unchanged: out.unchanged,
+                };
+                self.unchanged(&flow, reason, device, rule, &[passage]);
+            }
+            // a conversation is refused once, however often its packets are sent again
+            Outcome::Dropped(refusal) if self.refused_before.insert((packet.protocol, packet.ends)) => {
+                let (reason, rule, place) = (refusal.reason, refusal.rule, refusal.place);
+                self.lost(&flow, Loss { reason, device, rule, place });
+            }
+            Outcome::Answered(_) if self.refused_before.insert((packet.protocol, packet.ends)) => {
+                self.unchanged(&flow, Reason::ToDevice, device, None, &[]);
+            }
+            Outcome::Answered(_) | Outcome::Consumed | Outcome::Dropped(_) => {}
+        }
+    }
+}
+
+fn flow_of(seen: Seen, packet: Packet) -> Flow {
+    let port = |port: u16| packet.protocol.is_multiplexed().then_some(port);
+    Flow {
+        start: seen.at,
+        protocol: packet.protocol,
+        source: Party::Address(packet.source().address),
+        source_port: port(packet.source().port),
+        destination: Party::Address(packet.destination().address),
+        destination_port: port(packet.destination().port).filter(|p| *p > 0),
+        lasts: 0,
+        ending: None,
+        round_trip: None,
+    }
+}

@@ -1,0 +1,131 @@
+//! Traffic through a network: the table at a moment, what was counted, and what was not translated and why.
+
+mod capture;
+mod run;
+mod tally;
+
+use std::collections::HashSet;
+use std::net::IpAddr;
+
+use foldhash::fast::RandomState;
+
+use crate::device::{Counters, MappingRow, PoolUse, SessionRow};
+use crate::net::Instant;
+use crate::plan::{DeviceId, Place, RuleId};
+use crate::reason::Reason;
+use crate::traffic::Flow;
+
+pub use run::predict;
+pub use tally::Tally;
+
+/// Addresses that send somewhere in the traffic.
+pub type Sources = HashSet<IpAddr, RandomState>;
+
+/// The moment whose table is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moment {
+    /// After everything that is due at this instant.
+    At(Instant),
+    /// The instant of the last packet or event of the traffic.
+    End,
+}
+
+/// How a prediction is made.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// Whose table is wanted.
+    pub moment: Moment,
+    /// Where random choices start from.
+    pub seed: u64,
+    /// Every source of the traffic, where a first attempt has shown that it matters.
+    pub sources: Option<Sources>,
+    /// Whether sessions are wanted too.
+    pub sessions: bool,
+    /// Answers and last packets one by one, even where their outcome is already certain. The result is the same, later;
+    /// tests hold one against the other.
+    pub stepwise: bool,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self { moment: Moment::End, seed: 0, sources: None, sessions: true, stepwise: false }
+    }
+}
+
+/// Why a prediction came to no end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Halt<E> {
+    /// The traffic could not be read.
+    Traffic(E),
+    /// An item begins before the one that was given before it: the traffic has to be sorted first.
+    OutOfOrder {
+        /// When it begins.
+        at: Instant,
+        /// What was played up to then.
+        after: Instant,
+    },
+    /// A packet was lost at an address that is a host only if it sends somewhere: [`Options::sources`] is needed.
+    SourcesNeeded,
+}
+
+/// What was predicted.
+#[derive(Debug, Clone)]
+pub struct Prediction {
+    /// The moment of the tables.
+    pub at: Instant,
+    /// By device, in the order of the plan.
+    pub tables: Vec<DeviceTable>,
+    /// Flows by class.
+    pub tally: Tally,
+    /// Flows that were not translated, in the order of their start.
+    pub not_translated: Vec<NotTranslated>,
+    /// The first instant with the most dynamic mappings.
+    pub peak_at: Instant,
+    /// How many those were.
+    pub peak_mappings: u64,
+    /// The instant of the last packet or event.
+    pub end: Instant,
+    /// Whether a flow was refused, lost, or passed by a rule that was meant for it.
+    pub negative: bool,
+    /// Packets of captures that could not be told apart: sent by the device itself, or translated before they were seen.
+    pub unattributed: u64,
+}
+
+/// The table of a device, and what it counted.
+#[derive(Debug, Clone)]
+pub struct DeviceTable {
+    /// The device.
+    pub device: DeviceId,
+    /// Its mappings, fixed ones first.
+    pub mappings: Vec<MappingRow>,
+    /// Its sessions, if they were wanted.
+    pub sessions: Vec<SessionRow>,
+    /// Its sessions, untranslated ones included.
+    pub session_count: u64,
+    /// Its dynamic mappings.
+    pub mapping_count: u64,
+    /// Sessions of each rule.
+    pub active: Vec<u64>,
+    /// What it counted over all the traffic.
+    pub totals: Counters,
+    /// Its pools: in use at the moment, the rest over all the traffic.
+    pub pools: Vec<PoolUse>,
+}
+
+/// A flow that was not translated.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NotTranslated {
+    /// The flow.
+    pub flow: Flow,
+    /// Why.
+    pub reason: Reason,
+    /// The device that is to blame.
+    pub device: Option<DeviceId>,
+    /// The rule that is to blame.
+    pub rule: Option<RuleId>,
+    /// What in the plan caused it.
+    pub place: Option<Place>,
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,376 @@
+//! Plays traffic, in the order of its clock.
+//!
+//! A flow is three moments: its first packet, the answer a round trip later, and its last packet. Where nothing can come
+//! between the first two, the answer is entered at once, and the rest of the flow is entered into its sessions as a
+//! span: that way a flow costs one visit, and the table at any moment still follows.
+
+use std::cmp::Reverse;
+use std::collections::{BinaryHeap, HashMap, VecDeque};
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use foldhash::fast::RandomState;
+
+use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Prediction, Tally};
+use crate::net::{Endpoint, Instant, Packet};
+use crate::network::{Fate, Loss, Network, Origin, Passage, Receiver};
+use crate::plan::{DeviceId, Plan};
+use crate::reason::{Class, Reason};
+use crate::traffic::{Event, Flow, Item, Party};
+
+/// One round trip, where the flow gives none.
+const ROUND_TRIP: u64 = 1_000_000;
+/// First and last port that a host chooses itself (RFC 6335 §6).
+const EPHEMERAL: (u16, u16) = (49_152, 65_535);
+
+/// Predicts what `items` do to the devices of a plan. Items must come in the order of their start, and events in the
+/// order of their time.
+///
+/// # Errors
+/// When the items cannot be read or are out of order, or when their sources must be known beforehand.
+pub fn predict<E>(
+    plan: Arc<Plan>,
+    items: impl Iterator<Item = Result<Item, E>>,
+    events: Vec<Event>,
+    options: Options,
+) -> Result<Prediction, Halt<E>> {
+    let mut run = Run::new(plan, events, options);
+    for item in items {
+        let item = item.map_err(Halt::Traffic)?;
+        if item.at() < run.now {
+            return Err(Halt::OutOfOrder { at: item.at(), after: run.now });
+        }
+        run.advance(item.at());
+        match item {
+            Item::Flow(flow) => run.flow(&flow),
+            Item::Seen(seen) => run.seen(seen),
+        }
+        if run.network.missed_source() {
+            return Err(Halt::SourcesNeeded);
+        }
+    }
+    let prediction = run.finish();
+    prediction.ok_or(Halt::SourcesNeeded)
+}
+
+/// An answer that is on its way.
+struct Answer {
+    flow: Flow,
+    asked: Packet,
+    origin: Origin,
+    receiver: Receiver,
+    arrived: Packet,
+    passages: Vec<Passage>,
+}
+
+/// A prediction in the making.
+pub(super) struct Run {
+    pub(super) network: Network,
+    options: Options,
+    pub(super) now: Instant,
+    events: VecDeque<Event>,
+    /// Answers by the instant at which they are sent, and among equals by order.
+    answers: BinaryHeap<Reverse<(Instant, u64)>>,
+    underway: HashMap<u64, Answer, RandomState>,
+    sequence: u64,
+    ephemeral: HashMap<IpAddr, u16, RandomState>,
+    pub(super) tally: Tally,
+    pub(super) not_translated: Vec<NotTranslated>,
+    pub(super) negative: bool,
+    pub(super) end: Instant,
+    peak: (u64, Instant),
+    snapshot: Option<(Instant, Vec<DeviceTable>)>,
+    passages: Vec<Passage>,
+    pub(super) refused_before: std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
+    pub(super) unattributed: u64,
+}
+
+impl Run {
+    fn new(plan: Arc<Plan>, events: Vec<Event>, mut options: Options) -> Self {
+        let network = Network::new(plan, options.seed, options.sources.take());
+        Self {
+            network,
+            options,
+            now: Instant::ZERO,
+            events: events.into(),
+            answers: BinaryHeap::new(),
+            underway: HashMap::default(),
+            sequence: 0,
+            ephemeral: HashMap::default(),
+            tally: Tally::default(),
+            not_translated: Vec::new(),
+            negative: false,
+            end: Instant::ZERO,
+            peak: (0, Instant::ZERO),
+            snapshot: None,
+            passages: Vec::new(),
+            refused_before: Default::default(),
+            unattributed: 0,
+        }
+    }
+
+    /// Plays everything that is due before the first packets of `to`: events, then answers, instant by instant.
+    fn advance(&mut self, to: Instant) {
+        loop {
+            let event = self.events.front().map(|e| e.at);
+            let answer = self.answers.peek().map(|a| a.0.0);
+            let next = event.into_iter().chain(answer).min().filter(|n| *n <= to);
+            let reached = next.unwrap_or(to);
+            self.snapshot_before(reached);
+            self.now = reached;
+            if next.is_none() {
+                return;
+            }
+            if event == next {
+                if let Some(event) = self.events.pop_front() {
+                    self.end = self.end.max(event.at);
+                    self.network.device_mut(event.device).act(event.at, &event.action);
+                }
+            } else if let Some(Reverse((at, sequence))) = self.answers.pop() {
+                if let Some(answer) = self.underway.remove(&sequence) {
+                    self.answer(at, answer);
+                }
+            }
+        }
+    }
+
+    /// Takes the wanted table if time is about to leave its instant.
+    fn snapshot_before(&mut self, next: Instant) {
+        if let (Moment::At(at), None) = (self.options.moment, &self.snapshot) {
+            if at < next {
+                self.snapshot = Some((at, self.tables(at)));
+            }
+        }
+    }
+
+    /// The first packet of a flow.
+    fn flow(&mut self, flow: &Flow) {
+        let now = flow.start;
+        self.end = self.end.max(now);
+        let (origin, packet) = match self.first_packet(flow) {
+            Ok(first) => first,
+            Err(reason) => return self.lost(flow, Loss { reason, device: None, rule: None, place: None }),
+        };
+        let mut passages = std::mem::take(&mut self.passages);
+        passages.clear();
+        match self.network.send(now, origin, packet, &mut passages) {
+            Fate::Lost(loss) => self.lost(flow, loss),
+            Fate::Arrived(receiver, arrived) => {
+                self.note_peak(now);
+                let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
+                let at = Instant(now.0.saturating_add(round_trip));
+                if self.is_certain_until(at, &passages) {
+                    let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
+                    passages = self.conclude(now, answer);
+                } else {
+                    let forth = std::mem::take(&mut passages);
+                    let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages: forth };
+                    self.answers.push(Reverse((at, self.sequence)));
+                    self.underway.insert(self.sequence, answer);
+                    self.sequence += 1;
+                }
+            }
+        }
+        self.passages = passages;
+    }
+
+    /// Whether nothing can come between now and an answer at `at` that would see the difference.
+    fn is_certain_until(&self, at: Instant, passages: &[Passage]) -> bool {
+        let watched = match (self.options.moment, &self.snapshot) {
+            (Moment::At(moment), None) => self.now <= moment && moment < at,
+            _ => false,
+        };
+        let eventful = self.events.front().is_some_and(|e| e.at <= at);
+        let lives = |p: &Passage| p.session.is_none_or(|s| self.network.devices()[p.device.index()].expires(s) > at);
+        !self.options.stepwise
+            && !watched
+            && !eventful
+            && at.0 - self.now.0 <= 1_000_000_000
+            && passages.iter().all(lives)
+    }
+
+    fn answer(&mut self, at: Instant, answer: Answer) {
+        self.end = self.end.max(at);
+        self.conclude(at, answer);
+    }
+
+    /// Sends the answer, tells the flow's class, and lets it run to its end.
+    fn conclude(&mut self, now: Instant, mut answer: Answer) -> Vec<Passage> {
+        let flow = answer.flow;
+        let forth = answer.passages.len();
+        let asked = (answer.origin, answer.asked);
+        let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages);
+        let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
+        if let Fate::Lost(loss) = fate {
+            self.end = self.end.max(Instant(flow.start.0.saturating_add(round_trip)));
+            self.lost(&flow, loss);
+            return answer.passages;
+        }
+        let end = Instant(flow.start.0.saturating_add(flow.lasts.max(round_trip)));
+        self.end = self.end.max(end);
+        for passage in &answer.passages[..forth] {
+            if let Some(session) = passage.session {
+                self.network.device_mut(passage.device).run_until(now, session, end, flow.ending());
+            }
+        }
+        self.classify(&flow, &answer, forth);
+        answer.passages
+    }
+
+    fn classify(&mut self, flow: &Flow, answer: &Answer, forth: usize) {
+        if answer.passages.iter().any(|p| p.changed) {
+            return self.tally.count(Class::Translated);
+        }
+        let device = match (answer.origin, answer.receiver) {
+            (Origin::Device(d), _) => Some((Reason::FromDevice, d)),
+            (_, Receiver::Answering(d, _) | Receiver::Device(d)) => Some((Reason::ToDevice, d)),
+            _ => None,
+        };
+        if let Some((reason, device)) = device {
+            return self.unchanged(flow, reason, Some(device), None, &[]);
+        }
+        let passages = &answer.passages[..forth];
+        // a rule that decided so says more than that no rule did
+        let by_rule = passages.iter().find(|p| p.unchanged.is_some_and(|u| u.1.is_some()));
+        match by_rule.or(passages.first()) {
+            None => self.unchanged(flow, Reason::OnLink, None, None, &[]),
+            Some(passage) => {
+                let (reason, rule) = passage.unchanged.unwrap_or((Reason::NoRule, None));
+                self.unchanged(flow, reason, Some(passage.device), rule, passages);
+            }
+        }
+    }
+
+    pub(super) fn unchanged(
+        &mut self,
+        flow: &Flow,
+        reason: Reason,
+        device: Option<DeviceId>,
+        rule: Option<crate::plan::RuleId>,
+        passages: &[Passage],
+    ) {
+        self.negative |=
+            reason == Reason::PassedExhausted || reason == Reason::NoRule && self.network.rule_was_meant(passages);
+        self.tally.count(Class::Untranslated);
+        let place = device.zip(rule).map(|(d, r)| self.network.plan().devices[d.index()].rules[r.index()].place);
+        self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
+    }
+
+    pub(super) fn lost(&mut self, flow: &Flow, loss: Loss) {
+        self.negative = true;
+        self.tally.count(loss.reason.class());
+        let Loss { reason, device, rule, place } = loss;
+        self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
+    }
+
+    fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), Reason> {
+        let plan = self.network.plan().clone();
+        let destination = match flow.destination {
+            Party::Address(address) => address,
+            Party::Host(id) => plan.hosts[id.index()].address,
+            Party::Device(id) => {
+                plan.devices[id.index()].interfaces.iter().find_map(|i| i.primary()).ok_or(Reason::Unrouted)?
+            }
+        };
+        let (origin, source) = match flow.source {
+            Party::Address(address) => (self.network.origin(address).ok_or(Reason::UnknownSource)?, address),
+            Party::Host(id) => (Origin::Host(id), plan.hosts[id.index()].address),
+            Party::Device(id) => {
+                let source = self.network.devices()[id.index()].own_source(destination).ok_or(Reason::NoRoute)?;
+                (Origin::Device(id), source)
+            }
+        };
+        if source.is_ipv4() != destination.is_ipv4() {
+            return Err(Reason::UnsupportedFamily);
+        }
+        let port = match flow.source_port {
+            Some(port) => port,
+            None if flow.protocol.is_multiplexed() => {
+                let next = self.ephemeral.entry(source).or_insert(EPHEMERAL.0);
+                let port = *next;
+                *next = if port == EPHEMERAL.1 { EPHEMERAL.0 } else { port + 1 };
+                port
+            }
+            None => 0,
+        };
+        let to = Endpoint::new(destination, flow.destination_port.unwrap_or(0));
+        Ok((origin, Packet::first(flow.protocol, Endpoint::new(source, port), to)))
+    }
+
+    pub(super) fn note_peak(&mut self, now: Instant) {
+        // one device has expired what was due when the packet came; of several, others may not have
+        if self.network.devices().len() > 1 {
+            self.expire_all(now);
+        }
+        let count = self.network.mapping_count();
+        if count > self.peak.0 {
+            self.peak = (count, now);
+        }
+    }
+
+    fn expire_all(&mut self, now: Instant) {
+        for i in 0..self.network.devices().len() {
+            self.network.device_mut(DeviceId(i as u16)).expire(now);
+        }
+    }
+
+    fn finish(mut self) -> Option<Prediction> {
+        self.advance(Instant::NEVER);
+        if self.network.missed_source() {
+            return None;
+        }
+        let at = match (self.snapshot.take(), self.options.moment) {
+            (Some(taken), _) => taken,
+            (None, Moment::End) => (self.end, self.tables(self.end)),
+            (None, Moment::At(at)) => (at, self.tables(at)),
+        };
+        let (at, mut tables) = at;
+        self.expire_all(self.end.max(at));
+        for table in &mut tables {
+            let device = &self.network.devices()[table.device.index()];
+            table.totals = device.counters().clone();
+            for (pool, total) in table.pools.iter_mut().zip(device.pools()) {
+                pool.peak = total.peak;
+                pool.refused = total.refused;
+            }
+        }
+        // an answer that came late tells of its flow late
+        self.not_translated.sort_by_key(|n| n.flow.start);
+        Some(Prediction {
+            at,
+            tables,
+            tally: self.tally,
+            not_translated: self.not_translated,
+            peak_at: self.peak.1,
+            peak_mappings: self.peak.0,
+            end: self.end,
+            negative: self.negative,
+            unattributed: self.unattributed,
+        })
+    }
+
+    /// The tables after everything that is due at an instant.
+    fn tables(&mut self, at: Instant) -> Vec<DeviceTable> {
+        self.expire_all(at);
+        let sessions = self.options.sessions;
+        let table = |(i, device): (usize, &crate::device::Device)| {
+            let mut mappings = device.fixed_mappings();
+            let fixed = mappings.len();
+            mappings.extend(device.mappings(at));
+            mappings[fixed..].sort_unstable_by_key(|m| (m.protocol, m.internal, m.external, m.peer, m.created));
+            let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
+            rows.sort_unstable_by_key(|s| (s.protocol, s.original.source, s.original.destination, s.created));
+            DeviceTable {
+                device: DeviceId(i as u16),
+                mappings,
+                sessions: rows,
+                session_count: device.session_count(),
+                mapping_count: device.mapping_count(),
+                active: device.counters().rules.iter().map(|r| r.active).collect(),
+                totals: device.counters().clone(),
+                pools: device.pools(),
+            }
+        };
+        self.network.devices().iter().enumerate().map(table).collect()
+    }
+}

@@ -1,0 +1,121 @@
+//! What is sent: flows, packets of a capture, and events on the same clock.
+
+use std::net::IpAddr;
+
+use crate::device::Ending;
+use crate::net::{Instant, Packet, Protocol};
+use crate::plan::{DeviceId, HostId, InterfaceId, RuleId};
+
+/// One end of a flow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Party {
+    /// An address, wherever it is.
+    Address(IpAddr),
+    /// A host of the plan.
+    Host(HostId),
+    /// A device of the plan, as a source: its own traffic.
+    Device(DeviceId),
+}
+
+/// One conversation from its first packet to its last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Flow {
+    /// When its first packet is sent.
+    pub start: Instant,
+    /// Its protocol.
+    pub protocol: Protocol,
+    /// Who starts it.
+    pub source: Party,
+    /// Source port or query id; the sender's next ephemeral one if left out.
+    pub source_port: Option<u16>,
+    /// Whom it is for.
+    pub destination: Party,
+    /// Destination port; `None` for protocols without.
+    pub destination_port: Option<u16>,
+    /// From the first packet to the last, in nanoseconds.
+    pub lasts: u64,
+    /// How it ends; `close` for TCP and nothing for others if left out.
+    pub ending: Option<Ending>,
+    /// Time to the answer, in nanoseconds; a millisecond if left out.
+    pub round_trip: Option<u64>,
+}
+
+impl Flow {
+    /// How it ends, with the default of its protocol.
+    pub fn ending(&self) -> Ending {
+        match (self.protocol, self.ending) {
+            (Protocol::TCP, None) => Ending::Close,
+            (Protocol::TCP, Some(ending)) => ending,
+            _ => Ending::Silent,
+        }
+    }
+}
+
+/// A packet of a capture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Seen {
+    /// When.
+    pub at: Instant,
+    /// At which device.
+    pub device: DeviceId,
+    /// On which of its interfaces.
+    pub interface: InterfaceId,
+    /// What.
+    pub packet: Packet,
+}
+
+/// Something that is sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Item {
+    /// A flow.
+    Flow(Flow),
+    /// A packet that was seen.
+    Seen(Seen),
+}
+
+impl Item {
+    /// When it begins.
+    pub fn at(&self) -> Instant {
+        match self {
+            Self::Flow(flow) => flow.start,
+            Self::Seen(seen) => seen.at,
+        }
+    }
+}
+
+/// Something that is done to a device.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Event {
+    /// When.
+    pub at: Instant,
+    /// To which device.
+    pub device: DeviceId,
+    /// What.
+    pub action: Action,
+}
+
+/// What is done to a device.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Action {
+    /// A rule takes part no more; its sessions go on.
+    Disable(RuleId),
+    /// A rule takes part again.
+    Enable(RuleId),
+    /// Sessions end, and dynamic mappings that are left without one.
+    Clear(Clearing),
+    /// All dynamic state is lost.
+    Restart,
+}
+
+/// Which sessions are cleared; what is `None` does not matter.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Clearing {
+    /// Those of an internal host.
+    pub host: Option<IpAddr>,
+    /// Those of a rule.
+    pub rule: Option<RuleId>,
+    /// Those on addresses of a pool.
+    pub pool: Option<crate::plan::PoolId>,
+    /// Those of a protocol.
+    pub protocol: Option<Protocol>,
+}

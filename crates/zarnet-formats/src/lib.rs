@@ -1,0 +1,7 @@
+//! Formats in and out: plan files, flow lists, scenarios, captures.
+//!
+//! Everything that is read here becomes a value of `zarnet-core`, or an error with its place.
+
+pub mod plan;
+pub mod source;
+mod toml_reader;

@@ -1,0 +1,255 @@
+//! Reads one TOML table: takes known keys out of it with their places, and reports what is left over.
+
+use std::cell::RefCell;
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+use zarnet_core::plan::{Place, Placed, PlanError, Problem, Setting};
+
+pub(crate) type Text = Placed<String>;
+type Value<'a> = &'a Spanned<DeValue<'a>>;
+
+/// Where problems are collected.
+pub(crate) type Problems = RefCell<Vec<Problem>>;
+
+pub(crate) fn place(file: u16, span: Range<usize>) -> Place {
+    let bound = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
+    Place { file, start: bound(span.start), end: bound(span.end) }
+}
+
+/// A table that is being read.
+pub(crate) struct Reader<'a> {
+    file: u16,
+    table: &'a DeTable<'a>,
+    /// Where the table begins.
+    pub place: Place,
+    what: &'static str,
+    asked: RefCell<Vec<&'static str>>,
+    problems: &'a Problems,
+}
+
+impl<'a> Reader<'a> {
+    pub(crate) fn new(
+        file: u16,
+        table: &'a DeTable<'a>,
+        place: Place,
+        what: &'static str,
+        problems: &'a Problems,
+    ) -> Self {
+        Self { file, table, place, what, asked: RefCell::default(), problems }
+    }
+
+    pub(crate) fn report(&self, error: PlanError, place: Place) {
+        self.problems.borrow_mut().push(Problem::new(error, place));
+    }
+
+    fn at(&self, span: Range<usize>) -> Place {
+        place(self.file, span)
+    }
+
+    fn get(&self, key: &'static str) -> Option<Value<'a>> {
+        self.asked.borrow_mut().push(key);
+        self.table.get(key)
+    }
+
+    fn wrong_type(&self, key: &str, wanted: &'static str, value: Value<'a>) {
+        let got = type_name(value.get_ref());
+        self.report(PlanError::WrongType { key: key.into(), wanted, got }, self.at(value.span()));
+    }
+
+    /// A string.
+    pub(crate) fn text(&self, key: &'static str) -> Option<Text> {
+        let value = self.get(key)?;
+        let Some(text) = value.get_ref().as_str() else {
+            self.wrong_type(key, "text", value);
+            return None;
+        };
+        Some(Text::new(text.into(), self.at(value.span())))
+    }
+
+    /// A string that must be there.
+    pub(crate) fn needed(&self, key: &'static str) -> Option<Text> {
+        if !self.table.contains_key(key) {
+            self.asked.borrow_mut().push(key);
+            let name = self.table.get("name").and_then(|n| n.get_ref().as_str());
+            let table = name.map_or(self.what.into(), |n| format!("{} `{n}`", self.what));
+            self.report(PlanError::MissingKey { key, table }, self.place);
+            return None;
+        }
+        self.text(key)
+    }
+
+    /// A string or a list of strings.
+    pub(crate) fn texts(&self, key: &'static str) -> Option<Vec<Text>> {
+        let value = self.get(key)?;
+        Some(self.strings(key, value))
+    }
+
+    fn strings(&self, key: &str, value: Value<'a>) -> Vec<Text> {
+        let one = |v: Value<'a>| match v.get_ref().as_str() {
+            Some(text) => Some(Text::new(text.into(), self.at(v.span()))),
+            None => {
+                self.wrong_type(key, "text or a list of texts", v);
+                None
+            }
+        };
+        match value.get_ref() {
+            DeValue::Array(list) => list.iter().filter_map(one).collect(),
+            _ => one(value).into_iter().collect(),
+        }
+    }
+
+    /// `true` or `false`.
+    pub(crate) fn flag(&self, key: &'static str, default: bool) -> bool {
+        let Some(value) = self.get(key) else { return default };
+        value.get_ref().as_bool().unwrap_or_else(|| {
+            self.wrong_type(key, "true or false", value);
+            default
+        })
+    }
+
+    /// A whole number.
+    pub(crate) fn integer(&self, key: &'static str) -> Option<Placed<i64>> {
+        let value = self.get(key)?;
+        let number = value.get_ref().as_integer().and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+        if number.is_none() {
+            self.wrong_type(key, "a whole number", value);
+        }
+        Some(Placed::new(number?, self.at(value.span())))
+    }
+
+    /// Text or a number, as text: times may be written either way.
+    pub(crate) fn scalar(&self, key: &'static str) -> Option<Text> {
+        let value = self.get(key)?;
+        let text = scalar(value.get_ref());
+        if text.is_none() {
+            self.wrong_type(key, "text or a number", value);
+        }
+        Some(Text::new(text?, self.at(value.span())))
+    }
+
+    /// A list of tables; a single one counts as a list of one where it is written inline.
+    pub(crate) fn tables(&self, key: &'static str, what: &'static str) -> Vec<Reader<'a>> {
+        let Some(value) = self.get(key) else { return Vec::new() };
+        let one = |v: Value<'a>| match v.get_ref() {
+            DeValue::Table(table) => Some(Reader::new(self.file, table, self.at(v.span()), what, self.problems)),
+            _ => {
+                self.wrong_type(key, "a table", v);
+                None
+            }
+        };
+        match value.get_ref() {
+            DeValue::Array(list) => list.iter().filter_map(one).collect(),
+            _ => one(value).into_iter().collect(),
+        }
+    }
+
+    /// A table whose keys are names.
+    pub(crate) fn named(&self, key: &'static str) -> Vec<(Text, Vec<Text>)> {
+        let Some(value) = self.get(key) else { return Vec::new() };
+        let Some(table) = value.get_ref().as_table() else {
+            self.wrong_type(key, "a table of names", value);
+            return Vec::new();
+        };
+        let entry = |(name, value): (&'a Spanned<std::borrow::Cow<'a, str>>, Value<'a>)| {
+            let text = Text::new(name.get_ref().to_string(), self.at(name.span()));
+            (text, self.strings(name.get_ref(), value))
+        };
+        table.iter().map(entry).collect()
+    }
+
+    /// A table of settings whose keys are looked at later; a table below it is flattened to `KEY SUBKEY`.
+    pub(crate) fn settings(&self, key: &'static str) -> Option<Vec<Setting>> {
+        let value = self.get(key)?;
+        let table = value.get_ref().as_table()?;
+        let mut settings = Vec::new();
+        for (name, value) in table.iter() {
+            match value.get_ref().as_table() {
+                Some(below) => {
+                    for (sub, value) in below.iter() {
+                        let full = format!("{} {}", name.get_ref(), sub.get_ref());
+                        settings.push(self.setting(full, sub.span(), value));
+                    }
+                }
+                None => settings.push(self.setting(name.get_ref().to_string(), name.span(), value)),
+            }
+        }
+        Some(settings)
+    }
+
+    fn setting(&self, key: String, span: Range<usize>, value: Value<'a>) -> Setting {
+        let one = |v: Value<'a>| {
+            let text = scalar(v.get_ref());
+            if text.is_none() {
+                self.wrong_type(&key, "text or a number", v);
+            }
+            Some(Text::new(text?, self.at(v.span())))
+        };
+        let values = match value.get_ref() {
+            DeValue::Array(list) => list.iter().filter_map(one).collect(),
+            _ => one(value).into_iter().collect(),
+        };
+        Setting { key: Text::new(key, self.at(span)), values }
+    }
+
+    /// Whether a key holds a table.
+    pub(crate) fn is_table(&self, key: &'static str) -> bool {
+        self.table.get(key).is_some_and(|v| v.get_ref().is_table())
+    }
+
+    /// Reports every key that nobody asked for, with the nearest that somebody did.
+    pub(crate) fn finish(self) {
+        let asked = self.asked.borrow();
+        for (key, _) in self.table.iter().filter(|(k, _)| !asked.contains(&k.get_ref().as_ref())) {
+            let name = key.get_ref();
+            let distance = |k: &&str| strsim::damerau_levenshtein(name, k);
+            let near = asked.iter().copied().min_by_key(distance);
+            let near = near.filter(|k| distance(k) <= 1 + name.chars().count() / 3).map(str::to_owned);
+            let error = PlanError::UnknownKey { key: name.to_string(), table: self.what, near };
+            self.report(error, self.at(key.span()));
+        }
+    }
+}
+
+fn scalar(value: &DeValue<'_>) -> Option<String> {
+    match value {
+        DeValue::String(text) => Some(text.to_string()),
+        DeValue::Integer(n) => Some(i64::from_str_radix(n.as_str(), n.radix()).ok()?.to_string()),
+        DeValue::Float(f) => Some(f.as_str().to_string()),
+        DeValue::Boolean(b) => Some(b.to_string()),
+        DeValue::Datetime(d) => Some(d.to_string()),
+        _ => None,
+    }
+}
+
+fn type_name(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+/// Parses a TOML file, and gives its problems in the order of their places, the first of each run of followers only:
+/// behind an unclosed bracket every line would be another.
+pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Problems) -> Spanned<DeTable<'a>> {
+    let (table, errors) = DeTable::parse_recoverable(text);
+    let mut errors: Vec<_> = errors.iter().map(|e| (e.span().unwrap_or(0..0), e.message())).collect();
+    errors.sort_by_key(|e| e.0.start);
+    let line = |at: usize| text[..at.min(text.len())].matches('\n').count();
+    let mut last: Option<usize> = None;
+    for (span, message) in errors {
+        let here = line(span.start);
+        if last.is_none_or(|l| here > l + 1) {
+            let error = PlanError::Syntax(message.trim().replace('\n', ", "));
+            problems.borrow_mut().push(Problem::new(error, place(file, span)));
+        }
+        last = Some(here);
+    }
+    table
+}
