@@ -1,4 +1,5 @@
 //! The computation of Zarnet.
+pub mod audit;
 pub mod device;
 pub mod net;
 pub mod network;

@@ -5,3 +5,4 @@
 pub mod plan;
 pub mod source;
 mod toml_reader;
+pub mod traffic;

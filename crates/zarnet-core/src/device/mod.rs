@@ -133,6 +133,21 @@ struct Hit {
     heading: Heading,
 }
 
+/// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.
+pub(crate) fn usable_by_pool(plan: &plan::Device, taken: &AddressSet) -> Vec<Option<u32>> {
+    let enabled = vec![true; plan.rules.len()];
+    let config = Config::new(plan.clone(), taken.clone(), &enabled);
+    let mut sizes = vec![None; plan.pools.len()];
+    for whole in [false, true] {
+        for target in config.targets.iter().filter(|t| t.whole == whole) {
+            if let Some(pool) = target.pool {
+                sizes[pool.index()] = Some(target.space.count());
+            }
+        }
+    }
+    sizes
+}
+
 impl Device {
     /// A device with nothing in its table. `taken`: addresses of the plan's interfaces, hosts and next hops, which no
     /// pool hands out. The same `seed` gives the same choices on every machine.

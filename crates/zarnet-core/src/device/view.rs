@@ -35,6 +35,10 @@ pub struct MappingRow {
     pub expires: Option<Instant>,
     /// Sessions under it.
     pub sessions: u32,
+    /// State of its session that lasts longest; `None` without sessions.
+    pub state: Option<State>,
+    /// The last packet of any of its sessions.
+    pub last_active: Option<Instant>,
 }
 
 /// A session of the table.
@@ -60,6 +64,26 @@ pub struct SessionRow {
 
 /// A fixed rule with more address or port pairs than this lists only those with sessions.
 const MOST_UNUSED: u128 = 256;
+
+/// The sessions of a mapping, summed up.
+#[derive(Debug, Clone, Copy, Default)]
+struct Use {
+    sessions: u32,
+    expires: u64,
+    state: Option<State>,
+    last_active: Option<Instant>,
+}
+
+impl Use {
+    fn count(&mut self, session: &Session) {
+        self.sessions += 1;
+        self.last_active = self.last_active.max(Some(Instant(session.last)));
+        if session.expires >= self.expires {
+            self.expires = session.expires;
+            self.state = Some(session.state);
+        }
+    }
+}
 
 impl Device {
     fn session_at(&self, id: u32, now: Instant) -> Session {
@@ -101,7 +125,9 @@ impl Device {
             let m = self.table.mapping(id);
             let binding = u64::try_from(self.config.plan.timers.binding.as_nanos()).unwrap_or(u64::MAX);
             let also = self.table.entered.get(&id).into_iter().flatten().copied();
-            let longest = self.table.sessions_of(id).chain(also).map(|s| self.session_at(s, now).expires).max();
+            let mut used = Use::default();
+            self.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));
+            let longest = (used.sessions > 0).then_some(used.expires);
             let (mut expires, mut protocol, mut external, mut peer) = (longest.unwrap_or(now.0), None, m.place(), None);
             let head = self.table.sessions.get(m.head as usize);
             match m.kind() {
@@ -136,14 +162,16 @@ impl Device {
                 created: Some(Instant(m.created)),
                 expires: Some(Instant(expires)),
                 sessions: m.sessions,
+                state: used.state,
+                last_active: used.last_active,
             }
         })
     }
 
     /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the others those in use.
-    pub fn fixed_mappings(&self) -> Vec<MappingRow> {
+    pub fn fixed_mappings(&self, now: Instant) -> Vec<MappingRow> {
         let mut rows = Vec::new();
-        let mut used = self.fixed_in_use();
+        let mut used = self.fixed_in_use(now);
         for (i, rule) in self.config.plan.rules.iter().enumerate() {
             let id = RuleId(i as u16);
             let row = |kind, protocol, internal, external| MappingRow {
@@ -158,6 +186,8 @@ impl Device {
                 created: None,
                 expires: None,
                 sessions: 0,
+                state: None,
+                last_active: None,
             };
             let (mut pairs, kind, protocol) = match &rule.kind {
                 RuleKind::Static(s) => {
@@ -186,17 +216,20 @@ impl Device {
             let mut unlisted = in_use.keys().filter(|p| !pairs.contains(p)).copied().collect::<Vec<_>>();
             unlisted.sort_unstable();
             pairs.extend(unlisted);
-            rows.extend(pairs.into_iter().map(|pair| MappingRow {
-                sessions: in_use.get(&pair).copied().unwrap_or(0),
-                ..row(kind, protocol, pair.0, pair.1)
+            rows.extend(pairs.into_iter().map(|pair| {
+                let Use { sessions, state, last_active, .. } = in_use.get(&pair).copied().unwrap_or_default();
+                MappingRow { sessions, state, last_active, ..row(kind, protocol, pair.0, pair.1) }
             }));
         }
         rows
     }
 
     /// Sessions by fixed rule and pair of ends.
-    fn fixed_in_use(&self) -> HashMap<RuleId, HashMap<(Endpoint, Endpoint), u32>> {
-        let mut used: HashMap<RuleId, HashMap<(Endpoint, Endpoint), u32>> = HashMap::new();
+    fn fixed_in_use(&self, now: Instant) -> HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> {
+        let mut used: HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> = HashMap::new();
+        if self.config.plan.rules.iter().all(|r| !matches!(r.kind, RuleKind::Static(_) | RuleKind::Forward(_))) {
+            return used;
+        }
         for id in self.table.all_sessions() {
             let session = self.table.session(id);
             let (original, translated) = self.tuples(id);
@@ -212,7 +245,7 @@ impl Device {
                     RuleKind::Forward(_) => (internal, external),
                     _ => continue,
                 };
-                *used.entry(rule).or_default().entry(pair).or_default() += 1;
+                used.entry(rule).or_default().entry(pair).or_default().count(&self.session_at(id, now));
             }
         }
         used

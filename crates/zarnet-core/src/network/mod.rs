@@ -147,7 +147,7 @@ impl Network {
 }
 
 /// Addresses that no pool hands out: of interfaces and hosts, and every next hop and gateway.
-fn taken(plan: &Plan) -> AddressSet {
+pub(crate) fn taken(plan: &Plan) -> AddressSet {
     let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
     let own = interfaces.flat_map(|i| i.addresses.iter().map(|a| a.0));
     let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));

@@ -12,7 +12,7 @@ mod place;
 mod timers;
 
 pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
-pub use build::build;
+pub use build::{build, nearest};
 pub use draft::{
     BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
     DraftPool, DraftRoute, DraftRule, DraftSegment, Setting,

@@ -354,7 +354,7 @@ impl Run {
         self.expire_all(at);
         let sessions = self.options.sessions;
         let table = |(i, device): (usize, &crate::device::Device)| {
-            let mut mappings = device.fixed_mappings();
+            let mut mappings = device.fixed_mappings(at);
             let fixed = mappings.len();
             mappings.extend(device.mappings(at));
             mappings[fixed..].sort_unstable_by_key(|m| (m.protocol, m.internal, m.external, m.peer, m.created));

@@ -1,0 +1,159 @@
+//! Findings on pools and external addresses: what can be handed out, and whether anybody answers for it.
+
+use std::net::IpAddr;
+
+use super::{Finding, finding};
+use crate::device;
+use crate::net::{AddressRange, AddressSet};
+use crate::network;
+use crate::plan::{Device, External, Plan, RuleKind, Target};
+
+pub(super) fn find(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
+    let taken = network::taken(plan);
+    pools(device, &taken, findings);
+    for rule in device.rules.iter().filter(|r| r.enabled) {
+        let RuleKind::Overload { target, .. } = &rule.kind else { continue };
+        let address = match target {
+            Target::Interface(i) => device.interfaces[i.index()].primary(),
+            Target::Address(address) => Some(*address),
+            Target::Pool(_) => None,
+        };
+        let Some(address) = address else { continue };
+        let whole = device.rules.iter().find(|r| match &r.kind {
+            RuleKind::Static(s) => {
+                r.service.is_any() && external(device, s.external).is_some_and(|e| e.contains(address))
+            }
+            _ => false,
+        });
+        if let Some(whole) = whole {
+            let message =
+                format!("rule `{}` has no port to hand out: `{}` binds all of {address}", rule.name, whole.name);
+            let help = "bind another address, or limit the static to its `service`".to_owned();
+            findings.push(finding("overload-without-ports", message, vec![rule.place, whole.place], help));
+        }
+    }
+    unheld(plan, device, findings);
+}
+
+fn external(device: &Device, end: External) -> Option<AddressRange> {
+    match end {
+        External::Range(range) => Some(range),
+        External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
+    }
+}
+
+fn pools(device: &Device, taken: &AddressSet, findings: &mut Vec<Finding>) {
+    let sizes = device::usable_by_pool(device, taken);
+    for (pool, usable) in device.pools.iter().zip(sizes) {
+        let Some(usable) = usable else { continue };
+        let listed = pool.listed();
+        if usable == 0 {
+            let message = format!("pool `{}` has no address to hand out", pool.name);
+            let help = "list addresses that no interface, host, next hop or static rule has".to_owned();
+            findings.push(finding("pool-empty", message, vec![pool.place], help));
+            continue;
+        }
+        let mut over: Vec<IpAddr> = Vec::new();
+        for range in taken.ranges().filter(|r| listed.intersects(&(*r).into())) {
+            over.extend((0..range.count().min(8)).filter_map(|n| range.nth(n)).filter(|a| listed.contains(*a)));
+        }
+        for rule in &device.rules {
+            if let RuleKind::Static(s) = &rule.kind {
+                let ends = external(device, s.external).into_iter();
+                over.extend(ends.map(AddressRange::first).filter(|a| listed.contains(*a)));
+            }
+        }
+        over.sort_unstable();
+        over.dedup();
+        if !over.is_empty() {
+            let names: Vec<String> = over.iter().take(4).map(IpAddr::to_string).collect();
+            let message = format!(
+                "pool `{}` lists {}, which an interface, host, next hop or static rule has: never handed out",
+                pool.name,
+                names.join(", ")
+            );
+            findings.push(finding(
+                "pool-over-taken-addresses",
+                message,
+                vec![pool.place],
+                "leave them out of the pool".to_owned(),
+            ));
+        }
+        let lost = listed.count().saturating_sub(usable.into());
+        if lost > over.len() as u128 {
+            let message = format!("pool `{}` lists {} addresses and can hand out {usable}", pool.name, listed.count());
+            let help =
+                "a prefix loses its network and broadcast address; `usable = \"all\"` hands them out too".to_owned();
+            findings.push(finding("pool-loses-addresses", message, vec![pool.place], help));
+        }
+    }
+}
+
+/// External addresses that nobody would answer for, and that are routed nowhere.
+fn unheld(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
+    let mut held = AddressSet::default();
+    for interface in &device.interfaces {
+        let own = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+        own.for_each(|a| held.insert(AddressRange::one(a)));
+        held.extend(&interface.proxy_arp);
+        if device.behaviour.answers_arp_for_translated {
+            interface.addresses.iter().for_each(|a| held.insert(a.1.range()));
+        }
+    }
+    plan.segments.iter().flat_map(|s| &s.routed).for_each(|r| held.insert(r.to.range()));
+    for rule in device.rules.iter().filter(|r| r.enabled) {
+        let ends: AddressSet = match &rule.kind {
+            RuleKind::Static(s) => external(device, s.external).into_iter().collect(),
+            RuleKind::Forward(f) => external(device, f.external).into_iter().collect(),
+            RuleKind::Pool { pool, .. } => device.pools[pool.index()].listed(),
+            RuleKind::Overload { target: Target::Pool(pool), .. } => device.pools[pool.index()].listed(),
+            RuleKind::Overload { target: Target::Address(a), .. } => AddressRange::one(*a).into(),
+            _ => AddressSet::default(),
+        };
+        let mut missing = ends;
+        held.ranges().for_each(|r| missing.remove(r));
+        if let Some(range) = missing.ranges().next() {
+            let message = format!(
+                "nobody answers for {range}, which rule `{}` translates to: answers never come back",
+                rule.name
+            );
+            let help =
+                "hold it with `also` or `proxy-arp` on the external interface, or have it `routed` to the device"
+                    .to_owned();
+            findings.push(finding("external-address-not-held", message, vec![rule.place], help));
+        }
+    }
+}
+
+/// Routed addresses that no rule uses loop between the provider and the device.
+pub(super) fn routed(plan: &Plan, findings: &mut Vec<Finding>) {
+    let mut used = AddressSet::default();
+    for device in &plan.devices {
+        device.pools.iter().for_each(|p| used.extend(&p.listed()));
+        device.interfaces.iter().flat_map(|i| &i.addresses).for_each(|a| used.insert(a.1.range()));
+        for rule in &device.rules {
+            let end = match &rule.kind {
+                RuleKind::Static(s) => external(device, s.external),
+                RuleKind::Forward(f) => external(device, f.external),
+                RuleKind::Overload { target: Target::Address(a), .. } => Some(AddressRange::one(*a)),
+                _ => None,
+            };
+            end.into_iter().for_each(|e| used.insert(e));
+        }
+    }
+    for routed in plan.segments.iter().flat_map(|s| &s.routed) {
+        let mut unused = AddressSet::from(routed.to.range());
+        used.ranges().for_each(|r| unused.remove(r));
+        if !unused.is_empty() && unused.count() < routed.to.range().count() {
+            continue; // part of the block is in use: the rest is spare
+        }
+        if !unused.is_empty() {
+            let message = format!(
+                "{} is routed to {}, and no rule uses any of it: packets to it go round in circles",
+                routed.to, routed.via
+            );
+            let help = "use it in a rule, or drop it with a route of the device".to_owned();
+            findings.push(finding("routed-address-unused", message, vec![routed.place], help));
+        }
+    }
+}

@@ -1,0 +1,81 @@
+//! Findings on rules, filters and policies: names that come to nothing, rules that hide others.
+
+use super::{Finding, finding, zone_names};
+use crate::plan::{Device, Direction, Rule, RuleKind, RuleOrder, Zone, nearest};
+
+pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
+    let known = zone_names(device);
+    let mut zones: Vec<(&Zone, String)> = Vec::new();
+    for rule in device.rules.iter().filter(|r| r.enabled) {
+        let what = || format!("rule `{}`", rule.name);
+        zones.extend([&rule.from, &rule.into, &rule.hairpin].map(|z| (z, what())));
+    }
+    for policy in &device.policies {
+        let zone = |z| (z, format!("a policy entry of `{}`", device.name));
+        zones.extend(policy.from.iter().chain(&policy.into).map(zone));
+    }
+    for (zone, what) in zones {
+        for name in zone.names.iter().filter(|n| !known.contains(&n.value.as_str())) {
+            let message =
+                format!("{what} matches nothing: no interface of `{}` has the realm `{}`", device.name, name.value);
+            let near = nearest(&name.value, known.iter().copied()).map(|n| format!("did you mean `{n}`?"));
+            let listed = || format!("realms and interfaces of the device: {}", known.join(", "));
+            findings.push(finding(
+                "realm-without-interface",
+                message,
+                vec![name.place],
+                near.or_else(|| Some(listed())),
+            ));
+        }
+    }
+    unattached(device, findings);
+    hidden_statics(device, findings);
+    for interface in device.interfaces.iter().filter(|i| i.realm.is_none()) {
+        let message =
+            format!("interface `{}` has no realm: no rule concerns what comes in or goes out by it", interface.name);
+        let help = "give it a `realm`, such as \"internal\" or \"external\"".to_owned();
+        findings.push(finding("interface-without-realm", message, vec![interface.place], help));
+    }
+}
+
+fn unattached(device: &Device, findings: &mut Vec<Finding>) {
+    for (i, acl) in device.acls.iter().enumerate() {
+        let mut attached = device.interfaces.iter().flat_map(|f| [f.ingress_acl, f.egress_acl]).flatten();
+        if !attached.any(|a| a.index() == i) {
+            let message = format!("filter `{}` is attached to no interface: it does nothing", acl.name);
+            let help =
+                format!("attach it with `ingress-acl = \"{0}\"` or `egress-acl = \"{0}\"`, or take it out", acl.name);
+            findings.push(finding("filter-not-attached", message, vec![acl.place], help));
+        }
+    }
+}
+
+/// In listed order, a static below an overload that matches its internal end too loses outbound and wins inbound.
+fn hidden_statics(device: &Device, findings: &mut Vec<Finding>) {
+    if device.behaviour.rule_order != RuleOrder::Listed {
+        return;
+    }
+    for (i, rule) in device.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
+        let RuleKind::Static(s) = &rule.kind else { continue };
+        let hides = |above: &&Rule| {
+            above.enabled
+                && matches!(above.kind, RuleKind::Overload { .. } | RuleKind::Pool { .. })
+                && above.service.is_any()
+                && above.parties.destination.is_all()
+                && above.from.interfaces.intersects(&rule.from.interfaces)
+                && above.into.interfaces.intersects(&rule.into.interfaces)
+                && above.parties.source.intersects(&s.internal.into())
+        };
+        if s.direction == Direction::Inbound {
+            continue;
+        }
+        if let Some(above) = device.rules[..i].iter().find(hides) {
+            let message = format!(
+                "rule `{}` is listed below `{}`, which matches its internal end first: it works inbound only",
+                rule.name, above.name
+            );
+            let help = format!("list it above `{}`, or set `rule-order = \"fixed-first\"`", above.name);
+            findings.push(finding("static-below-overload", message, vec![rule.place, above.place], help));
+        }
+    }
+}

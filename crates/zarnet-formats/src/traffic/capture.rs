@@ -1,0 +1,288 @@
+//! Captures: pcap and pcapng, told apart by content; Ethernet, raw IP and Linux cooked frames.
+
+use std::io::Read;
+
+use etherparse::{EtherType, IpNumber, LaxNetSlice, LaxSlicedPacket, TransportSlice};
+use pcap_parser::traits::PcapReaderIterator;
+use pcap_parser::{Block, PcapBlockOwned, PcapError, create_reader};
+use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
+
+use super::Fault;
+
+/// Frames that say nothing about translation, by why.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Skipped {
+    /// Neither IPv4 nor IPv6, or not whole enough to tell.
+    pub not_ip: u64,
+    /// Fragments behind the first, which have no ports.
+    pub fragments: u64,
+    /// ICMP that is no query or reply.
+    pub icmp_other: u64,
+    /// Lines or packets that were wrong.
+    pub bad: u64,
+}
+
+impl Skipped {
+    /// Adds up two counts.
+    pub fn add(&mut self, other: Self) {
+        self.not_ip += other.not_ip;
+        self.fragments += other.fragments;
+        self.icmp_other += other.icmp_other;
+        self.bad += other.bad;
+    }
+}
+
+/// An interface of a pcapng section, or the one of a pcap.
+#[derive(Clone, Copy)]
+struct Wire {
+    link: i32,
+    /// Ticks of a second: a power of ten or of two.
+    ticks: u64,
+    /// Seconds to add.
+    offset: i64,
+}
+
+/// Packets of a capture with their time in nanoseconds since the epoch.
+pub(super) struct Capture {
+    reader: Box<dyn PcapReaderIterator + Send>,
+    wires: Vec<Wire>,
+    /// Packets read so far.
+    pub packets: u64,
+    pub skipped: Skipped,
+    ended: bool,
+    refilled_at: Option<u64>,
+    consumed: u64,
+}
+
+/// Largest block that is believed.
+const LARGEST_BLOCK: usize = 16 << 20;
+
+impl Capture {
+    pub(super) fn new(reader: Box<dyn Read + Send>) -> Result<Self, Fault> {
+        let reader = create_reader(1 << 18, reader).map_err(|e| match e {
+            PcapError::Eof | PcapError::Incomplete(_) => Fault::CaptureTruncated(0),
+            e => Fault::CaptureMalformed(describe(&e)),
+        })?;
+        let (wires, skipped) = (Vec::new(), Skipped::default());
+        Ok(Self { reader, wires, packets: 0, skipped, ended: false, refilled_at: None, consumed: 0 })
+    }
+
+    /// The next packet.
+    pub(super) fn next(&mut self) -> Option<Result<(i128, Packet), Fault>> {
+        while !self.ended {
+            let mut found = None;
+            let used = match self.reader.next() {
+                Ok((used, block)) => {
+                    let frame = match block {
+                        PcapBlockOwned::LegacyHeader(h) => {
+                            let ticks = if h.is_nanosecond_precision() { 1_000_000_000 } else { 1_000_000 };
+                            self.wires = vec![Wire { link: h.network.0, ticks, offset: h.thiszone.into() }];
+                            None
+                        }
+                        PcapBlockOwned::Legacy(b) => self.wires.first().map(|w| {
+                            let time = i128::from(b.ts_sec) * 1_000_000_000
+                                + i128::from(b.ts_usec) * (1_000_000_000 / i128::from(w.ticks));
+                            (time, w.link, b.data)
+                        }),
+                        PcapBlockOwned::NG(Block::SectionHeader(_)) => {
+                            self.wires.clear();
+                            None
+                        }
+                        PcapBlockOwned::NG(Block::InterfaceDescription(i)) => {
+                            let ticks =
+                                ticks_of(i.options.iter().find(|o| o.code.0 == 9).and_then(|o| o.value.first()));
+                            let offset = i.options.iter().find(|o| o.code.0 == 14);
+                            let offset =
+                                offset.and_then(|o| o.value.get(..8)?.try_into().ok()).map_or(0, i64::from_le_bytes);
+                            self.wires.push(Wire { link: i.linktype.0, ticks, offset });
+                            None
+                        }
+                        PcapBlockOwned::NG(Block::EnhancedPacket(e)) => {
+                            let wire = self.wires.get(e.if_id as usize);
+                            let length = (e.caplen as usize).min(e.data.len());
+                            let ticks = u64::from(e.ts_high) << 32 | u64::from(e.ts_low);
+                            wire.map(|w| (w.time(ticks), w.link, &e.data[..length]))
+                        }
+                        // a simple packet has no time of its own: it cannot be put onto a clock
+                        PcapBlockOwned::NG(Block::SimplePacket(_)) => {
+                            self.packets += 1;
+                            self.skipped.bad += 1;
+                            None
+                        }
+                        PcapBlockOwned::NG(_) => None,
+                    };
+                    if let Some((time, link, data)) = frame {
+                        self.packets += 1;
+                        match decode(link, data) {
+                            Ok(packet) => found = Some(Ok((time, packet))),
+                            Err(Why::NotIp) => self.skipped.not_ip += 1,
+                            Err(Why::Fragment) => self.skipped.fragments += 1,
+                            Err(Why::IcmpOther) => self.skipped.icmp_other += 1,
+                        }
+                    }
+                    used
+                }
+                Err(PcapError::Eof) => {
+                    self.ended = true;
+                    return None;
+                }
+                Err(PcapError::Incomplete(_)) => {
+                    // a refill that brings nothing: the capture ends in the middle of a block
+                    let stuck = self.refilled_at == Some(self.consumed) && self.reader.reader_exhausted();
+                    self.refilled_at = Some(self.consumed);
+                    if stuck || self.reader.refill().is_err() {
+                        self.ended = true;
+                        return Some(Err(Fault::CaptureTruncated(self.packets)));
+                    }
+                    continue;
+                }
+                Err(PcapError::BufferTooSmall) => {
+                    if !self.reader.grow(LARGEST_BLOCK) {
+                        self.ended = true;
+                        return Some(Err(Fault::CaptureMalformed("a block is too large".into())));
+                    }
+                    continue;
+                }
+                Err(PcapError::UnexpectedEof) => {
+                    self.ended = true;
+                    return Some(Err(Fault::CaptureTruncated(self.packets)));
+                }
+                Err(e) => {
+                    let text = describe(&e);
+                    self.ended = true;
+                    return Some(Err(Fault::CaptureMalformed(text)));
+                }
+            };
+            self.consumed += used as u64;
+            self.reader.consume(used);
+            if found.is_some() {
+                return found;
+            }
+        }
+        None
+    }
+}
+
+fn describe<I>(error: &PcapError<I>) -> String {
+    match error {
+        PcapError::HeaderNotRecognized => "its header is damaged",
+        PcapError::NomError(..) | PcapError::OwnedNomError(..) => "a block contradicts itself",
+        PcapError::ReadError => "the file cannot be read",
+        _ => "a block is damaged",
+    }
+    .into()
+}
+
+/// Ticks of a second by the option `if_tsresol`: a negative power of ten, or of two if the highest bit is set.
+fn ticks_of(option: Option<&u8>) -> u64 {
+    match option {
+        None => 1_000_000,
+        Some(n) if n & 0x80 != 0 => 1u64.checked_shl(u32::from(n & 0x7f)).filter(|t| *t > 0).unwrap_or(1 << 63),
+        Some(n) => 10u64.checked_pow(u32::from(*n)).unwrap_or(10_000_000_000_000_000_000),
+    }
+}
+
+impl Wire {
+    fn time(&self, ticks: u64) -> i128 {
+        let whole = i128::from(ticks / self.ticks) + i128::from(self.offset);
+        let part = u128::from(ticks % self.ticks) * 1_000_000_000 / u128::from(self.ticks);
+        whole * 1_000_000_000 + part as i128
+    }
+}
+
+/// Why a frame says nothing.
+#[derive(Debug, PartialEq, Eq)]
+enum Why {
+    NotIp,
+    Fragment,
+    IcmpOther,
+}
+
+fn decode(link: i32, data: &[u8]) -> Result<Packet, Why> {
+    let cut = |n: usize| data.get(n..).ok_or(Why::NotIp);
+    let word = |at: usize| data.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]])).ok_or(Why::NotIp);
+    let sliced = match link {
+        1 => LaxSlicedPacket::from_ethernet(data).map_err(|_| Why::NotIp)?,
+        12 | 14 | 101 | 228 | 229 => LaxSlicedPacket::from_ip(data).map_err(|_| Why::NotIp)?,
+        0 | 108 => LaxSlicedPacket::from_ip(cut(4)?).map_err(|_| Why::NotIp)?,
+        113 => LaxSlicedPacket::from_ether_type(EtherType(word(14)?), cut(16)?),
+        276 => LaxSlicedPacket::from_ether_type(EtherType(word(0)?), cut(20)?),
+        _ => return Err(Why::NotIp),
+    };
+    let (source, destination, number, later, payload) = match sliced.net.as_ref().ok_or(Why::NotIp)? {
+        LaxNetSlice::Ipv4(ip) => {
+            let header = ip.header();
+            let later = header.fragments_offset().value() > 0;
+            let payload = ip.payload();
+            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, later, payload.payload)
+        }
+        LaxNetSlice::Ipv6(ip) => {
+            let header = ip.header();
+            let payload = ip.payload();
+            let later = payload.fragmented && sliced.transport.is_none();
+            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, later, payload.payload)
+        }
+        _ => return Err(Why::NotIp),
+    };
+    if later {
+        return Err(Why::Fragment);
+    }
+    let protocol = Protocol(number.0);
+    let packet = |signal, from, to| Packet {
+        protocol,
+        signal,
+        ends: Tuple {
+            source: Endpoint { address: source, port: from },
+            destination: Endpoint { address: destination, port: to },
+        },
+    };
+    match &sliced.transport {
+        Some(TransportSlice::Tcp(tcp)) => {
+            let signal = tcp_signal(tcp.rst(), tcp.syn(), tcp.ack(), tcp.fin());
+            Ok(packet(signal, tcp.source_port(), tcp.destination_port()))
+        }
+        Some(TransportSlice::Udp(udp)) => Ok(packet(Signal::Plain, udp.source_port(), udp.destination_port())),
+        _ => without_transport(number, payload, packet),
+    }
+}
+
+fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
+    match (rst, syn, ack, fin) {
+        (true, ..) => Signal::Rst,
+        (_, true, false, _) => Signal::Syn,
+        (_, true, true, _) => Signal::SynAck,
+        (.., true) => Signal::Fin,
+        _ => Signal::Plain,
+    }
+}
+
+/// ICMP queries, protocols whose ports the library does not read, headers that were cut short.
+fn without_transport(
+    number: IpNumber,
+    payload: &[u8],
+    packet: impl Fn(Signal, u16, u16) -> Packet,
+) -> Result<Packet, Why> {
+    let protocol = Protocol(number.0);
+    let word = |at: usize| payload.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]));
+    if protocol.has_query_id() {
+        // echo, timestamp, address mask; and echo of IPv6 (RFC 792, 950, 4443)
+        let signal = match (protocol, payload.first()) {
+            (Protocol::ICMP, Some(8 | 13 | 17)) | (Protocol::ICMPV6, Some(128)) => Signal::Query,
+            (Protocol::ICMP, Some(0 | 14 | 18)) | (Protocol::ICMPV6, Some(129)) => Signal::Reply,
+            _ => return Err(Why::IcmpOther),
+        };
+        let id = word(4).ok_or(Why::NotIp)?;
+        return Ok(if signal == Signal::Query { packet(signal, id, 0) } else { packet(signal, 0, id) });
+    }
+    if protocol.has_ports() {
+        let ports = word(0).zip(word(2)).ok_or(Why::NotIp)?;
+        // of a TCP header that was cut, the flags are at octet 13
+        let signal = match (protocol, payload.get(13)) {
+            (Protocol::TCP, Some(f)) => tcp_signal(f & 4 != 0, f & 2 != 0, f & 16 != 0, f & 1 != 0),
+            (Protocol::TCP, None) => return Err(Why::NotIp),
+            _ => Signal::Plain,
+        };
+        return Ok(packet(signal, ports.0, ports.1));
+    }
+    Ok(packet(Signal::Plain, 0, 0))
+}

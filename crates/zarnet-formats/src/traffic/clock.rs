@@ -1,0 +1,80 @@
+//! Times of traffic: seconds, lengths of time, or RFC 3339 with a common origin.
+
+use std::cell::Cell;
+
+use zarnet_core::net::{Instant, parse_span};
+
+use super::Fault;
+
+/// The clock of a prediction. Times of day count from the first one that is read.
+#[derive(Debug, Default)]
+pub(super) struct Clock {
+    origin: Cell<Option<i128>>,
+}
+
+impl Clock {
+    /// Time since the epoch, in nanoseconds, on this clock; `None` if it lies before its origin.
+    pub(super) fn absolute(&self, nanoseconds: i128) -> Option<Instant> {
+        let origin = self.origin.get().unwrap_or(nanoseconds);
+        self.origin.set(Some(origin));
+        u64::try_from(nanoseconds - origin).ok().map(Instant)
+    }
+
+    /// Moves the origin back, if need be, so that this time lies behind it.
+    pub(super) fn include(&self, nanoseconds: i128) {
+        self.origin.set(Some(self.origin.get().map_or(nanoseconds, |o| o.min(nanoseconds))));
+    }
+
+    /// A time as written.
+    pub(super) fn parse(&self, text: &str) -> Result<Instant, Fault> {
+        let text = text.trim();
+        if let Some(instant) = plain_seconds(text.as_bytes()) {
+            return Ok(instant);
+        }
+        match parse_span(text) {
+            Ok(span) => Ok(Instant::ZERO + span),
+            Err(error) => match day_time(text) {
+                Some(at) => self.absolute(at).ok_or_else(|| Fault::NegativeTime(text.into())),
+                None if text.starts_with('-') && text.len() > 1 => Err(Fault::NegativeTime(text.into())),
+                None => Err(Fault::Notation { column: "start", error }),
+            },
+        }
+    }
+}
+
+/// RFC 3339, in nanoseconds since the epoch.
+pub(super) fn day_time(text: &str) -> Option<i128> {
+    text.parse::<jiff::Timestamp>().ok().map(|t| t.as_nanosecond())
+}
+
+/// Seconds with at most nine decimals, the way nearly every list has them.
+#[inline]
+pub(super) fn plain_seconds(text: &[u8]) -> Option<Instant> {
+    let mut value: u64 = 0;
+    let mut digits = 0;
+    let mut at = 0;
+    while let Some(d) = text.get(at).map(|c| c.wrapping_sub(b'0')).filter(|d| *d < 10) {
+        value = value * 10 + u64::from(d);
+        digits += 1;
+        at += 1;
+    }
+    if digits == 0 || digits > 9 {
+        return None;
+    }
+    let mut scale = 1_000_000_000;
+    value *= scale;
+    if at < text.len() {
+        if text[at] != b'.' || text.len() - at > 10 || text.len() - at < 2 {
+            return None;
+        }
+        for c in &text[at + 1..] {
+            let d = c.wrapping_sub(b'0');
+            if d >= 10 {
+                return None;
+            }
+            scale /= 10;
+            value += u64::from(d) * scale;
+        }
+    }
+    Some(Instant(value))
+}

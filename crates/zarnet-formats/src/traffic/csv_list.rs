@@ -1,0 +1,202 @@
+//! Flow lists as CSV with a header, line by line: a list of any length takes no more memory than its longest line.
+
+use std::io::{ErrorKind, Read};
+
+use zarnet_core::traffic::Flow;
+
+use super::Fault;
+use super::fields::{Column, Context, Fields};
+
+/// No line of a list is longer.
+pub(super) const LONGEST_LINE: usize = 1 << 20;
+
+/// Lines of a text that is read as it comes.
+pub(super) struct Lines {
+    reader: Box<dyn Read + Send>,
+    buffer: Vec<u8>,
+    at: usize,
+    have: usize,
+    ended: bool,
+    /// Number of the line given last, from 1.
+    pub number: u64,
+}
+
+impl Lines {
+    pub(super) fn new(reader: Box<dyn Read + Send>) -> Self {
+        Self { reader, buffer: vec![0; 1 << 18], at: 0, have: 0, ended: false, number: 0 }
+    }
+
+    /// The next line without its end.
+    #[inline]
+    pub(super) fn next(&mut self) -> Option<Result<&[u8], Fault>> {
+        let mut searched = self.at;
+        loop {
+            if let Some(n) = memchr::memchr(b'\n', &self.buffer[searched..self.have]) {
+                let (start, end) = (self.at, searched + n);
+                self.at = end + 1;
+                self.number += 1;
+                return Some(Ok(strip(&self.buffer[start..end])));
+            }
+            if self.ended {
+                if self.at == self.have {
+                    return None;
+                }
+                let start = std::mem::replace(&mut self.at, self.have);
+                self.number += 1;
+                return Some(Ok(strip(&self.buffer[start..self.have])));
+            }
+            if self.have - self.at > LONGEST_LINE {
+                self.number += 1;
+                return Some(Err(self.skip_long()));
+            }
+            let seen = self.have - self.at;
+            if let Err(fault) = self.fill() {
+                self.ended = true;
+                self.at = self.have;
+                return Some(Err(fault));
+            }
+            searched = self.at + seen;
+        }
+    }
+
+    fn fill(&mut self) -> Result<(), Fault> {
+        self.buffer.copy_within(self.at..self.have, 0);
+        self.have -= self.at;
+        self.at = 0;
+        if self.have == self.buffer.len() {
+            self.buffer.resize(self.buffer.len() * 2, 0);
+        }
+        loop {
+            match self.reader.read(&mut self.buffer[self.have..]) {
+                Ok(n) => {
+                    self.ended = n == 0;
+                    self.have += n;
+                    return Ok(());
+                }
+                Err(e) if e.kind() == ErrorKind::Interrupted => {}
+                Err(e) => return Err(Fault::Unreadable(e.to_string())),
+            }
+        }
+    }
+
+    /// Throws a line away that is too long to be one.
+    fn skip_long(&mut self) -> Fault {
+        loop {
+            if let Some(n) = memchr::memchr(b'\n', &self.buffer[self.at..self.have]) {
+                self.at += n + 1;
+                break;
+            }
+            self.at = self.have;
+            if self.ended || self.fill().is_err() {
+                self.ended = true;
+                break;
+            }
+        }
+        Fault::LineTooLong(LONGEST_LINE)
+    }
+}
+
+fn strip(line: &[u8]) -> &[u8] {
+    line.strip_suffix(b"\r").unwrap_or(line)
+}
+
+/// Whether a line says nothing.
+pub(super) fn is_blank(line: &[u8]) -> bool {
+    line.first() == Some(&b'#') || line.iter().all(u8::is_ascii_whitespace)
+}
+
+/// A flow list in CSV.
+pub(super) struct CsvList<'a> {
+    lines: Lines,
+    columns: Vec<Column>,
+    context: Context<'a>,
+}
+
+impl<'a> CsvList<'a> {
+    pub(super) fn new(reader: Box<dyn Read + Send>, context: Context<'a>) -> Result<Self, (u64, Fault)> {
+        let mut lines = Lines::new(reader);
+        loop {
+            let header = match lines.next() {
+                None => return Err((0, Fault::Empty)),
+                Some(Err(fault)) => return Err((lines.number, fault)),
+                Some(Ok(line)) if is_blank(line) => continue,
+                Some(Ok(line)) => record(line.strip_prefix(b"\xef\xbb\xbf").unwrap_or(line)),
+            };
+            let columns = header.and_then(|names| {
+                let columns = names.iter().map(|n| Column::named(n)).collect::<Result<Vec<_>, _>>()?;
+                Column::check(&columns).map(|()| columns)
+            });
+            let columns = columns.map_err(|fault| (lines.number, fault))?;
+            return Ok(Self { lines, columns, context });
+        }
+    }
+
+    /// Number of the line read last.
+    pub(super) fn line(&self) -> u64 {
+        self.lines.number
+    }
+}
+
+impl Iterator for CsvList<'_> {
+    type Item = Result<Flow, Fault>;
+
+    #[inline]
+    fn next(&mut self) -> Option<Self::Item> {
+        loop {
+            return match self.lines.next()? {
+                Ok(line) if is_blank(line) => continue,
+                Ok(line) => Some(flow(line, &self.columns, self.context)),
+                Err(fault) => Some(Err(fault)),
+            };
+        }
+    }
+}
+
+#[inline]
+fn flow(line: &[u8], columns: &[Column], context: Context<'_>) -> Result<Flow, Fault> {
+    let Ok(text) = std::str::from_utf8(line) else { return Err(Fault::Malformed("text".into())) };
+    let mut fields = Fields::EMPTY;
+    if memchr::memchr(b'"', line).is_some() {
+        let values = record(line)?;
+        count(columns.len(), values.len())?;
+        for (column, value) in columns.iter().zip(&values) {
+            fields.set(*column, value.trim(), context)?;
+        }
+        return fields.flow(context);
+    }
+    let mut rest = text;
+    for (i, column) in columns.iter().enumerate() {
+        let value = match memchr::memchr(b',', rest.as_bytes()) {
+            Some(n) if i + 1 < columns.len() => {
+                let value = &rest[..n];
+                rest = &rest[n + 1..];
+                value
+            }
+            None if i + 1 == columns.len() => rest,
+            _ => return count(columns.len(), text.split(',').count()).and(Err(Fault::Malformed("CSV".into()))),
+        };
+        fields.set(*column, trim(value), context)?;
+    }
+    fields.flow(context)
+}
+
+/// Most fields have nothing to trim.
+#[inline]
+fn trim(text: &str) -> &str {
+    match (text.as_bytes().first(), text.as_bytes().last()) {
+        (Some(a), Some(b)) if !a.is_ascii_whitespace() && !b.is_ascii_whitespace() => text,
+        _ => text.trim(),
+    }
+}
+
+fn count(wanted: usize, got: usize) -> Result<(), Fault> {
+    if wanted == got { Ok(()) } else { Err(Fault::FieldCount { wanted, got }) }
+}
+
+/// The fields of one line with quotes.
+fn record(line: &[u8]) -> Result<Vec<String>, Fault> {
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(line);
+    let wrong = |_| Fault::Malformed("CSV".into());
+    let record = reader.records().next().transpose().map_err(wrong)?.unwrap_or_default();
+    Ok(record.iter().map(|f| f.trim().to_owned()).collect())
+}

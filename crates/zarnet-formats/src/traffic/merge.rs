@@ -1,0 +1,373 @@
+//! All inputs of a prediction on one clock.
+
+use zarnet_core::net::{FlowNotation, Instant};
+use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
+use zarnet_core::predict::Sources;
+use zarnet_core::traffic::{Event, Flow, Item, Party, Seen};
+
+use super::capture::Capture;
+use super::clock::Clock;
+use super::csv_list::CsvList;
+use super::fields::{Context, Fields};
+use super::input::{Input, Kind};
+use super::json_list::JsonList;
+use super::scenario::{self, Scenario};
+use super::{Fault, Given, Names, Skipped, TrafficError};
+
+/// How many bad lines are told at most.
+const MOST_TOLD: usize = 20;
+
+/// Traffic that can be read as often as needed.
+pub struct Traffic {
+    names: Names,
+    clock: Clock,
+    parts: Vec<Part>,
+    events: Vec<Event>,
+    seen_at: Option<(DeviceId, InterfaceId)>,
+    skip_bad: bool,
+}
+
+enum Part {
+    List(Input, Kind),
+    Flows(Input, Vec<Flow>),
+    Typed(Flow),
+}
+
+/// How the traffic is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Attempt {
+    /// As it comes: it must be in order.
+    Streaming,
+    /// All of it first, then in order.
+    Sorted,
+}
+
+impl Traffic {
+    /// Opens everything that was named, and tells its kind by its content.
+    ///
+    /// # Errors
+    /// Everything that is wrong with any input as a whole.
+    pub fn open(
+        given: &[Given],
+        plan: &Plan,
+        seen_at: Option<(DeviceId, InterfaceId)>,
+        skip_bad: bool,
+    ) -> Result<Self, Vec<TrafficError>> {
+        let (parts, events) = (Vec::new(), Vec::new());
+        let mut traffic = Self { names: Names::new(plan), clock: Clock::default(), parts, events, seen_at, skip_bad };
+        let mut errors = Vec::new();
+        for given in given {
+            if let Err(more) = traffic.add(given, plan) {
+                errors.extend(more);
+            }
+        }
+        traffic.events.sort_by_key(|e| e.at);
+        if errors.is_empty() { Ok(traffic) } else { Err(errors) }
+    }
+
+    fn add(&mut self, given: &Given, plan: &Plan) -> Result<(), Vec<TrafficError>> {
+        let whole = |fault| vec![TrafficError { input: given.name(), line: None, fault }];
+        if let Given::Flow(text) = given {
+            let flow = self.typed(text).map_err(whole)?;
+            self.parts.push(Part::Typed(flow));
+            return Ok(());
+        }
+        let input = Input::open(given).map_err(whole)?;
+        let part = match input.kind().map_err(whole)? {
+            Kind::Capture if self.seen_at.is_none() => return Err(whole(Fault::VantageMissing)),
+            Kind::Scenario => {
+                let reader = input.read().map_err(whole)?;
+                let Scenario { flows, events } = scenario::read(&input.name, reader, plan, self.context())?;
+                self.events.extend(events);
+                Part::Flows(input, flows)
+            }
+            kind => Part::List(input, kind),
+        };
+        self.parts.push(part);
+        Ok(())
+    }
+
+    fn typed(&self, text: &str) -> Result<Flow, Fault> {
+        let notation: FlowNotation = text.parse().map_err(|error| Fault::Notation { column: "flow", error })?;
+        let mut fields = Fields::EMPTY.starting(Instant::ZERO);
+        let context = self.context();
+        let port = |p: Option<u16>| p.map(|p| p.to_string()).unwrap_or_default();
+        use super::fields::Column;
+        let values = [
+            (Column::Protocol, notation.protocol.to_string()),
+            (Column::Source, notation.source.who.clone()),
+            (Column::SourcePort, port(notation.source.port)),
+            (Column::Destination, notation.destination.who.clone()),
+            (Column::DestinationPort, port(notation.destination.port)),
+        ];
+        for (column, value) in &values {
+            fields.set(*column, value, context)?;
+        }
+        fields.flow(context)
+    }
+
+    fn context(&self) -> Context<'_> {
+        Context { names: &self.names, clock: &self.clock }
+    }
+
+    /// A time as the user writes it, on the clock of the traffic.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn time(&self, text: &str) -> Result<Instant, Fault> {
+        // a time of day needs the origin, which is the first item's
+        if super::clock::day_time(text).is_some() {
+            let _ = self.items(Attempt::Streaming).next();
+        }
+        self.clock.parse(text)
+    }
+
+    /// Events, in the order of their time.
+    pub fn events(&self) -> Vec<Event> {
+        self.events.clone()
+    }
+
+    /// Reads the traffic in the order of its clock.
+    pub fn items(&self, attempt: Attempt) -> Items<'_> {
+        if attempt == Attempt::Sorted {
+            self.find_origin();
+        }
+        let mut items = Items { heads: Vec::new(), readers: Vec::new(), skipped: Skipped::default(), failed: false };
+        for part in &self.parts {
+            items.readers.push(self.reader(part));
+            items.heads.push(None);
+        }
+        if attempt == Attempt::Sorted {
+            items.sort();
+        }
+        items.heads = items.readers.iter_mut().map(Reader::next).collect();
+        items
+    }
+
+    /// Moves the origin of the clock to the earliest time of day in the traffic.
+    fn find_origin(&self) {
+        for part in &self.parts {
+            let Part::List(input, Kind::Csv | Kind::JsonLines | Kind::Capture) = part else { continue };
+            let Ok(reader) = input.read() else { continue };
+            if let Part::List(_, Kind::Capture) = part {
+                let Ok(mut capture) = Capture::new(reader) else { continue };
+                while let Some(Ok((at, _))) = capture.next() {
+                    self.clock.include(at);
+                }
+                continue;
+            }
+            let mut lines = super::csv_list::Lines::new(reader);
+            while let Some(line) = lines.next() {
+                // any field that is a time of day moves it; only `start` can be one
+                let text = line.ok().and_then(|l| std::str::from_utf8(l).ok());
+                let fields = text.into_iter().flat_map(|t| t.split([',', '"']));
+                fields.filter_map(|f| super::clock::day_time(f.trim())).for_each(|at| self.clock.include(at));
+            }
+        }
+    }
+
+    fn reader<'a>(&'a self, part: &'a Part) -> Reader<'a> {
+        let context = self.context();
+        let (input, stream) = match part {
+            Part::Typed(flow) => (None, Ok(Stream::Flows(vec![*flow].into_iter()))),
+            Part::Flows(input, flows) => {
+                let mut flows = flows.clone();
+                flows.sort_by_key(|f| f.start);
+                (Some(input), Ok(Stream::Flows(flows.into_iter())))
+            }
+            Part::List(input, kind) => {
+                let stream = input.read().map_err(|f| (0, f)).and_then(|reader| match kind {
+                    Kind::Csv => CsvList::new(reader, context).map(Stream::Csv),
+                    Kind::JsonLines => Ok(Stream::Json(JsonList::new(reader, context))),
+                    _ => Capture::new(reader).map(Box::new).map(Stream::Capture).map_err(|f| (0, f)),
+                });
+                (Some(input), stream)
+            }
+        };
+        let (stream, failed) = match stream {
+            Ok(stream) => (stream, None),
+            Err(fault) => (Stream::Items(Vec::new().into_iter()), Some(fault)),
+        };
+        let (seen_at, skip_bad) = (self.seen_at, self.skip_bad);
+        Reader { input, stream, failed, clock: &self.clock, seen_at, skip_bad, bad: 0 }
+    }
+
+    /// Every address that sends somewhere, as far as the traffic can be read.
+    pub fn sources(&self) -> Sources {
+        let mut sources = Sources::default();
+        for item in self.items(Attempt::Streaming).filter_map(Result::ok) {
+            match item {
+                Item::Flow(Flow { source: Party::Address(address), .. }) => {
+                    sources.insert(address);
+                }
+                Item::Flow(_) => {}
+                Item::Seen(seen) => {
+                    sources.insert(seen.packet.source().address);
+                }
+            }
+        }
+        sources
+    }
+
+    /// Everything that is wrong with the traffic: so many of its bad lines, and how many there are.
+    pub fn errors(&self) -> (Vec<TrafficError>, usize) {
+        let (mut told, mut count) = (Vec::new(), 0);
+        for part in &self.parts {
+            let mut reader = self.reader(part);
+            reader.skip_bad = false;
+            while let Some(item) = reader.next() {
+                let Err(error) = item else { continue };
+                count += 1;
+                let fatal = !error.fault.is_of_one_line();
+                if told.len() < MOST_TOLD {
+                    told.push(error);
+                }
+                if fatal {
+                    break;
+                }
+            }
+        }
+        (told, count)
+    }
+}
+
+enum Stream<'a> {
+    Csv(CsvList<'a>),
+    Json(JsonList<'a>),
+    Capture(Box<Capture>),
+    Flows(std::vec::IntoIter<Flow>),
+    Items(std::vec::IntoIter<Item>),
+}
+
+struct Reader<'a> {
+    input: Option<&'a Input>,
+    stream: Stream<'a>,
+    failed: Option<(u64, Fault)>,
+    clock: &'a Clock,
+    seen_at: Option<(DeviceId, InterfaceId)>,
+    skip_bad: bool,
+    bad: u64,
+}
+
+impl Reader<'_> {
+    #[inline]
+    fn next(&mut self) -> Option<Result<Item, TrafficError>> {
+        if let Some((line, fault)) = self.failed.take() {
+            return Some(Err(self.error(line, fault)));
+        }
+        loop {
+            let (line, item) = match &mut self.stream {
+                Stream::Csv(list) => {
+                    let flow = list.next()?;
+                    match flow {
+                        Ok(flow) => return Some(Ok(Item::Flow(flow))),
+                        Err(fault) => (list.line(), Err(fault)),
+                    }
+                }
+                Stream::Json(list) => {
+                    let flow = list.next()?;
+                    (list.line(), flow.map(Item::Flow))
+                }
+                Stream::Flows(flows) => (0, Ok(Item::Flow(flows.next()?))),
+                Stream::Items(items) => (0, Ok(items.next()?)),
+                Stream::Capture(capture) => {
+                    let packet = capture.next()?;
+                    (
+                        capture.packets,
+                        packet.and_then(|(at, packet)| {
+                            let at = self.clock.absolute(at).ok_or_else(|| Fault::NegativeTime("a packet".into()))?;
+                            let (device, interface) = self.seen_at.ok_or(Fault::VantageMissing)?;
+                            Ok(Item::Seen(Seen { at, device, interface, packet }))
+                        }),
+                    )
+                }
+            };
+            match item {
+                Ok(item) => return Some(Ok(item)),
+                Err(fault) if self.skip_bad && fault.is_of_one_line() => self.bad += 1,
+                Err(fault) => return Some(Err(self.error(line, fault))),
+            }
+        }
+    }
+
+    fn error(&self, line: u64, fault: Fault) -> TrafficError {
+        let input = self.input.map(|i| i.name.clone()).unwrap_or_default();
+        TrafficError { input, line: (line > 0).then_some(line), fault }
+    }
+
+    fn skipped(&self) -> Skipped {
+        let mut skipped = match &self.stream {
+            Stream::Capture(capture) => capture.skipped,
+            _ => Skipped::default(),
+        };
+        skipped.bad += self.bad;
+        skipped
+    }
+}
+
+/// Items of all inputs, in the order of their start; inputs in the order in which they were named.
+pub struct Items<'a> {
+    readers: Vec<Reader<'a>>,
+    heads: Vec<Option<Result<Item, TrafficError>>>,
+    skipped: Skipped,
+    failed: bool,
+}
+
+impl Items<'_> {
+    /// Reads everything and puts it in order; what starts together keeps its order.
+    fn sort(&mut self) {
+        for reader in &mut self.readers {
+            let (mut items, mut failed) = (Vec::new(), None);
+            while let Some(item) = reader.next() {
+                match item {
+                    Ok(item) => items.push(item),
+                    Err(error) => {
+                        failed = Some((error.line.unwrap_or(0), error.fault));
+                        break;
+                    }
+                }
+            }
+            items.sort_by_key(Item::at);
+            self.skipped.add(reader.skipped());
+            (reader.stream, reader.failed, reader.bad) = (Stream::Items(items.into_iter()), failed, 0);
+        }
+    }
+
+    /// What was passed over so far.
+    pub fn skipped(&self) -> Skipped {
+        let mut skipped = self.skipped;
+        self.readers.iter().for_each(|r| skipped.add(r.skipped()));
+        skipped
+    }
+}
+
+impl Iterator for Items<'_> {
+    type Item = Result<Item, TrafficError>;
+
+    #[inline]
+    fn next(&mut self) -> Option<Self::Item> {
+        if self.failed {
+            return None;
+        }
+        let mut first: Option<(usize, Instant)> = None;
+        if self.readers.len() == 1 {
+            first = self.heads[0].is_some().then_some((0, Instant::ZERO));
+        } else {
+            for (i, head) in self.heads.iter().enumerate() {
+                let at = match head {
+                    None => continue,
+                    Some(Ok(item)) => item.at(),
+                    Some(Err(_)) => Instant::ZERO, // errors first
+                };
+                if first.is_none_or(|(_, best)| at < best) {
+                    first = Some((i, at));
+                }
+            }
+        }
+        let (i, _) = first?;
+        let next = self.readers[i].next();
+        let item = std::mem::replace(&mut self.heads[i], next);
+        self.failed = matches!(item, Some(Err(_)));
+        item
+    }
+}

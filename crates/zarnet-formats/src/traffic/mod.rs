@@ -1,0 +1,18 @@
+//! Traffic files: flow lists, scenarios and captures, told apart by what is in them.
+
+mod capture;
+mod clock;
+mod csv_list;
+mod error;
+mod fields;
+mod input;
+mod json_list;
+mod merge;
+mod names;
+mod scenario;
+
+pub use capture::Skipped;
+pub use error::{Fault, TrafficError};
+pub use input::Given;
+pub use merge::{Attempt, Traffic};
+pub use names::Names;

@@ -1,0 +1,115 @@
+//! The names and addresses of a plan that traffic may use.
+
+use std::collections::{HashMap, HashSet};
+use std::net::{IpAddr, Ipv4Addr};
+
+use zarnet_core::plan::{DeviceId, HostId, Plan};
+use zarnet_core::traffic::Party;
+
+use super::Fault;
+
+/// Who is called what.
+#[derive(Debug, Clone, Default)]
+pub struct Names {
+    parties: HashMap<String, Party>,
+    /// Families of hosts, to tell mixed flows.
+    addresses: HashMap<Party, IpAddr>,
+    twice: HashSet<IpAddr>,
+}
+
+impl Names {
+    /// The names of a plan.
+    pub fn new(plan: &Plan) -> Self {
+        let mut names = Self::default();
+        let mut seen = HashSet::new();
+        for (i, host) in plan.hosts.iter().enumerate() {
+            let party = Party::Host(HostId(i as u16));
+            names.parties.insert(host.name.clone(), party);
+            names.addresses.insert(party, host.address);
+            if !seen.insert(host.address) {
+                names.twice.insert(host.address);
+            }
+        }
+        for (i, device) in plan.devices.iter().enumerate() {
+            names.parties.insert(device.name.clone(), Party::Device(DeviceId(i as u16)));
+        }
+        names
+    }
+
+    /// Who is meant by an address or a name.
+    pub(super) fn party(&self, text: &str) -> Result<Party, Fault> {
+        if let Some(address) = plain_v4(text.as_bytes()) {
+            return self.checked(IpAddr::V4(address));
+        }
+        if let Some(party) = self.parties.get(text) {
+            return Ok(*party);
+        }
+        if let Ok(address) = text.parse::<IpAddr>() {
+            return self.checked(address);
+        }
+        if text.is_empty() || text.contains(':') || text.starts_with(|c: char| c.is_ascii_digit()) && text.contains('.')
+        {
+            let error = zarnet_core::net::NotationError::Address(text.into());
+            return Err(Fault::Notation { column: "address", error });
+        }
+        let distance = |n: &str| strsim::damerau_levenshtein(text, n);
+        let near = self.parties.keys().min_by_key(|n| (distance(n), n.to_string()));
+        let near = near.filter(|n| distance(n) <= 1 + text.chars().count() / 3).cloned();
+        Err(Fault::UnknownName { name: text.into(), near })
+    }
+
+    #[inline]
+    fn checked(&self, address: IpAddr) -> Result<Party, Fault> {
+        if !self.twice.is_empty() && self.twice.contains(&address) {
+            return Err(Fault::AddressOfTwo(address));
+        }
+        Ok(Party::Address(address))
+    }
+
+    /// The address of a party, where it has one of its own.
+    pub(super) fn address(&self, party: Party) -> Option<IpAddr> {
+        match party {
+            Party::Address(address) => Some(address),
+            party => self.addresses.get(&party).copied(),
+        }
+    }
+}
+
+/// Four decimal numbers with points, strictly; anything else is left to the slower parser.
+#[inline]
+fn plain_v4(text: &[u8]) -> Option<Ipv4Addr> {
+    if text.len() < 7 || text.len() > 15 {
+        return None;
+    }
+    let (mut value, mut octet, mut digits, mut points) = (0u32, 0u32, 0, 0);
+    for &c in text {
+        let d = u32::from(c.wrapping_sub(b'0'));
+        if d < 10 {
+            if digits > 0 && octet == 0 {
+                return None;
+            }
+            octet = octet * 10 + d;
+            digits += 1;
+        } else if c == b'.' && digits > 0 && octet < 256 {
+            value = value << 8 | octet;
+            (octet, digits, points) = (0, 0, points + 1);
+        } else {
+            return None;
+        }
+    }
+    (points == 3 && digits > 0 && octet < 256).then(|| Ipv4Addr::from_bits(value << 8 | octet))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// The fast parser takes exactly what the library takes.
+        #[test]
+        fn plain_addresses_agree_with_the_library(text in "[0-9.]{5,16}|[0-9]{1,3}(\\.[0-9]{1,3}){3}") {
+            prop_assert_eq!(plain_v4(text.as_bytes()), text.parse().ok());
+        }
+    }
+}

@@ -1,0 +1,146 @@
+//! What may be typed.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Defines, predicts and troubleshoots address translation on edge devices, offline.
+#[derive(Debug, Parser)]
+#[command(name = "zarnet", version, arg_required_else_help = true, max_term_width = 100)]
+#[command(
+    after_help = "Exit codes: 0 fine, 1 the answer is negative, 2 the input or the command line is wrong, 3 an internal failure.\nStart with `zarnet demo`."
+)]
+pub struct Arguments {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+    /// Options of all commands.
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options of all commands.
+#[derive(Debug, Clone, Args)]
+pub struct Common {
+    /// Form of the answer.
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text, value_name = "FORM")]
+    pub format: Format,
+    /// When to use colour; `NO_COLOR` is respected.
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN")]
+    pub color: Color,
+    /// Say nothing but the answer and errors.
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Say more: counters in full.
+    #[arg(short, long, global = true)]
+    pub verbose: bool,
+    /// Where random choices start from.
+    #[arg(long, global = true, default_value_t = 0, value_name = "N")]
+    pub seed: u64,
+    /// Columns to fit the answer into; the terminal's if left out.
+    #[arg(long, global = true, value_name = "N")]
+    pub width: Option<usize>,
+}
+
+/// Form of an answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people.
+    Text,
+    /// For scripts; its shape is documented and versioned.
+    Json,
+    /// For spreadsheets and scripts.
+    Csv,
+}
+
+/// When to use colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    /// On a terminal.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// A command.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Write the demo estate into a folder and walk through the job on it.
+    Demo(Demo),
+    /// Write a commented starting plan that checks clean.
+    New(New),
+    /// Report everything that is wrong with a plan, and what is risky.
+    Check(Check),
+    /// Predict the translation table that traffic will produce.
+    Predict(Predict),
+}
+
+/// Arguments of `demo`.
+#[derive(Debug, Args)]
+pub struct Demo {
+    /// Folder to write the estate into.
+    #[arg(default_value = "saltmere")]
+    pub folder: PathBuf,
+    /// Overwrite files of the estate that are there already.
+    #[arg(long)]
+    pub force: bool,
+}
+
+/// Arguments of `new`.
+#[derive(Debug, Args)]
+pub struct New {
+    /// File to write; `-` is standard output.
+    pub file: PathBuf,
+    /// Name of the device.
+    #[arg(long, default_value = "edge")]
+    pub device: String,
+    /// The device's internal address, with prefix length.
+    #[arg(long, default_value = "10.20.0.1/24", value_name = "ADDRESS/LENGTH")]
+    pub internal: String,
+    /// The device's external address, with prefix length.
+    #[arg(long, default_value = "203.0.113.2/28", value_name = "ADDRESS/LENGTH")]
+    pub external: String,
+    /// The provider's router; the first free address of the external prefix if left out.
+    #[arg(long, value_name = "ADDRESS")]
+    pub gateway: Option<String>,
+    /// Overwrite the file if it is there.
+    #[arg(long)]
+    pub force: bool,
+}
+
+/// Arguments of `check`.
+#[derive(Debug, Args)]
+pub struct Check {
+    /// Plan file.
+    pub plan: PathBuf,
+}
+
+/// Arguments of `predict`.
+#[derive(Debug, Args)]
+pub struct Predict {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// Flow lists (CSV, JSON Lines), scenarios, captures, `-` for standard input, or flows: "kiosk-3 -> 198.51.100.80:443/tcp".
+    #[arg(required = true)]
+    pub traffic: Vec<String>,
+    /// Moment of the table: a time (90, 2m30s), `peak` or `end`.
+    #[arg(long, default_value = "end", value_name = "TIME|peak|end")]
+    pub at: String,
+    /// Show the sessions under the mappings too; with `--format csv`, instead of them.
+    #[arg(long)]
+    pub sessions: bool,
+    /// Interface at which captures were made.
+    #[arg(long, value_name = "DEVICE/INTERFACE")]
+    pub seen_at: Option<String>,
+    /// Show this device only.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
+    /// Pass over lines and packets that are wrong, and count them.
+    #[arg(long)]
+    pub skip_bad: bool,
+    /// Rows of a table shown as text; 0 is all.
+    #[arg(long, default_value_t = 30, value_name = "N")]
+    pub rows: usize,
+}

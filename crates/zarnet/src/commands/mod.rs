@@ -1,0 +1,39 @@
+//! One file a command.
+
+mod check;
+mod demo;
+mod new;
+mod predict;
+
+use std::path::Path;
+
+use zarnet_formats::plan::{LoadError, Loaded, load};
+
+use crate::args::{Arguments, Command};
+use crate::exit::Failure;
+use crate::render::{diagnostic, output};
+
+/// Runs what was typed, and gives the exit code.
+pub fn run(arguments: &Arguments) -> Result<u8, Failure> {
+    output::set_color(arguments.common.color);
+    match &arguments.command {
+        Command::Demo(args) => demo::run(args, &arguments.common),
+        Command::New(args) => new::run(args, &arguments.common),
+        Command::Check(args) => check::run(args, &arguments.common),
+        Command::Predict(args) => predict::run(args, &arguments.common),
+    }
+}
+
+/// Loads a plan, or tells everything that is wrong with it.
+fn plan(path: &Path) -> Result<Loaded, Failure> {
+    load(path).map_err(|error| match error {
+        LoadError::Io { path, error } => {
+            let help = "give the path of a plan; `zarnet new FILE` writes one to start from".to_owned();
+            Failure::wrong("unreadable", format!("{}: {error}", path.display()), help)
+        }
+        LoadError::Problems { problems, sources } => {
+            diagnostic::problems(&problems, &sources);
+            Failure::Told
+        }
+    })
+}

@@ -1,0 +1,359 @@
+//! The answer of `predict` as a shape: what text, JSON and CSV are all made from.
+
+use serde::Serialize;
+use serde::ser::{SerializeStruct, Serializer};
+use zarnet_core::device::{MappingRow, SessionRow};
+use zarnet_core::net::{Endpoint, Instant, Protocol, Tuple};
+use zarnet_core::plan::{DeviceId, Place, Plan, RuleId};
+use zarnet_core::predict::{NotTranslated, Prediction};
+use zarnet_core::traffic::{Flow, Party};
+use zarnet_formats::source::Sources;
+
+/// Version of the shape.
+const SHAPE: u32 = 1;
+
+/// A prediction with the names of its plan.
+#[derive(Clone, Copy)]
+pub struct Answer<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// Its files.
+    pub sources: &'a Sources,
+    /// What was predicted.
+    pub prediction: &'a Prediction,
+    /// The only device to show.
+    pub only: Option<DeviceId>,
+}
+
+/// An address and a port.
+#[derive(Debug, Clone, Copy, Serialize)]
+pub struct End {
+    /// The address.
+    pub address: std::net::IpAddr,
+    /// The port; `null` for none.
+    pub port: Option<u16>,
+}
+
+impl From<Endpoint> for End {
+    fn from(end: Endpoint) -> Self {
+        Self { address: end.address, port: (end.port > 0).then_some(end.port) }
+    }
+}
+
+/// Source and destination.
+#[derive(Debug, Clone, Copy, Serialize)]
+pub struct Pair {
+    source: End,
+    destination: End,
+}
+
+impl From<Tuple> for Pair {
+    fn from(tuple: Tuple) -> Self {
+        Self { source: tuple.source.into(), destination: tuple.destination.into() }
+    }
+}
+
+/// A protocol by name, or by number as text.
+#[derive(Debug, Clone, Copy)]
+pub struct ProtocolName(pub Option<Protocol>);
+
+impl ProtocolName {
+    /// The name, where there is one.
+    pub fn known(self) -> Option<&'static str> {
+        self.0.map_or(Some("any"), Protocol::name)
+    }
+}
+
+impl std::fmt::Display for ProtocolName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match (self.known(), self.0) {
+            (Some(name), _) => f.pad(name),
+            (None, Some(protocol)) => protocol.fmt(f),
+            (None, None) => Ok(()),
+        }
+    }
+}
+
+impl Serialize for ProtocolName {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        s.collect_str(self)
+    }
+}
+
+/// A mapping.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Mapping<'a> {
+    device: &'a str,
+    rule: &'a str,
+    r#type: &'a str,
+    protocol: ProtocolName,
+    internal: End,
+    external: End,
+    peer: Option<End>,
+    fixed: bool,
+    chosen_freely: bool,
+    created: Option<f64>,
+    expires: Option<f64>,
+    sessions: u32,
+}
+
+/// A session.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Session<'a> {
+    device: &'a str,
+    rules: Vec<&'a str>,
+    protocol: ProtocolName,
+    state: &'a str,
+    original: Pair,
+    translated: Pair,
+    created: f64,
+    last_active: f64,
+    expires: f64,
+}
+
+/// Where something stands.
+#[derive(Serialize)]
+pub struct Position {
+    /// The file.
+    pub file: String,
+    /// The line, from 1.
+    pub line: usize,
+    /// The column, from 1.
+    pub column: usize,
+}
+
+/// A flow that was not translated.
+#[derive(Serialize)]
+pub struct Missing<'a> {
+    /// The flow as written in the traffic.
+    pub flow: String,
+    /// Its start, in seconds.
+    pub at: f64,
+    /// Why.
+    pub reason: &'static str,
+    /// Who is to blame.
+    pub device: Option<&'a str>,
+    /// The rule that is to blame.
+    pub rule: Option<&'a str>,
+    /// What in the plan caused it.
+    pub place: Option<Position>,
+}
+
+/// Flows by class.
+#[derive(Serialize)]
+pub struct Flows {
+    total: u64,
+    translated: u64,
+    untranslated: u64,
+    refused: u64,
+    undelivered: u64,
+}
+
+/// Counters of a rule.
+#[derive(Serialize)]
+#[allow(missing_docs)]
+pub struct RuleCount<'a> {
+    pub device: &'a str,
+    pub rule: &'a str,
+    pub hits: u64,
+    pub active: u64,
+    pub peak: u64,
+    pub expired: u64,
+    pub cleared: u64,
+    pub refused: u64,
+}
+
+/// Counters of a pool.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
+pub struct PoolCount<'a> {
+    pub device: &'a str,
+    pub pool: &'a str,
+    pub usable: u64,
+    pub in_use: u64,
+    pub peak: u64,
+    pub refused: u64,
+}
+
+/// Counters of a device.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
+pub struct DeviceCount<'a> {
+    pub device: &'a str,
+    pub mappings: u64,
+    pub peak_mappings: u64,
+    pub sessions: u64,
+    pub peak_sessions: u64,
+    pub refused: u64,
+}
+
+/// All counters.
+#[derive(Serialize)]
+#[allow(missing_docs)]
+pub struct Counters<'a> {
+    pub rules: Vec<RuleCount<'a>>,
+    pub pools: Vec<PoolCount<'a>>,
+    pub devices: Vec<DeviceCount<'a>>,
+}
+
+impl<'a> Answer<'a> {
+    fn tables(self) -> impl Iterator<Item = &'a zarnet_core::predict::DeviceTable> {
+        self.prediction.tables.iter().filter(move |t| self.only.is_none_or(|d| d == t.device))
+    }
+
+    /// Name of a device.
+    pub fn device(self, id: DeviceId) -> &'a str {
+        &self.plan.devices[id.index()].name
+    }
+
+    /// Name of a rule.
+    pub fn rule(self, device: DeviceId, id: RuleId) -> &'a str {
+        &self.plan.devices[device.index()].rules[id.index()].name
+    }
+
+    /// Mappings with their device.
+    pub fn mapping_rows(self) -> impl Iterator<Item = (DeviceId, &'a MappingRow)> {
+        self.tables().flat_map(|t| t.mappings.iter().map(|m| (t.device, m)))
+    }
+
+    /// Sessions with their device.
+    pub fn session_rows(self) -> impl Iterator<Item = (DeviceId, &'a SessionRow)> {
+        self.tables().flat_map(|t| t.sessions.iter().map(|s| (t.device, s)))
+    }
+
+    fn mapping(self, device: DeviceId, row: &MappingRow) -> Mapping<'a> {
+        Mapping {
+            device: self.device(device),
+            rule: self.rule(device, row.rule),
+            r#type: row.kind,
+            protocol: ProtocolName(row.protocol),
+            internal: row.internal.into(),
+            external: row.external.into(),
+            peer: row.peer.map(End::from),
+            fixed: row.fixed,
+            chosen_freely: row.freely,
+            created: row.created.map(Instant::seconds),
+            expires: row.expires.map(Instant::seconds),
+            sessions: row.sessions,
+        }
+    }
+
+    fn session(self, device: DeviceId, row: &SessionRow) -> Session<'a> {
+        let is_query = row.protocol.has_query_id();
+        let mut pairs = [row.original, row.translated].map(Pair::from);
+        if is_query {
+            pairs.iter_mut().for_each(|p| p.destination.port = None);
+        }
+        Session {
+            device: self.device(device),
+            rules: row.rules.iter().flatten().map(|r| self.rule(device, *r)).collect(),
+            protocol: ProtocolName(Some(row.protocol)),
+            state: row.state.name(),
+            original: pairs[0],
+            translated: pairs[1],
+            created: row.created.seconds(),
+            last_active: row.last_active.seconds(),
+            expires: row.expires.seconds(),
+        }
+    }
+
+    /// A place as file, line and column.
+    pub fn position(self, place: Place) -> Option<Position> {
+        let at = self.sources.line_column(place)?;
+        let file = self.sources.file(place)?.path.display().to_string();
+        Some(Position { file, line: at.line, column: at.column })
+    }
+
+    /// A flow as it was written in the traffic.
+    pub fn flow(self, flow: &Flow) -> String {
+        let end = |party: Party, port: Option<u16>| {
+            let name = match party {
+                Party::Address(std::net::IpAddr::V6(a)) if port.is_some() => format!("[{a}]"),
+                Party::Address(a) => a.to_string(),
+                Party::Host(id) => self.plan.hosts[id.index()].name.clone(),
+                Party::Device(id) => self.device(id).to_owned(),
+            };
+            port.map_or(name.clone(), |p| format!("{name}:{p}"))
+        };
+        let source = end(flow.source, flow.source_port);
+        format!("{source} -> {}/{}", end(flow.destination, flow.destination_port), flow.protocol)
+    }
+
+    /// A flow that was not translated.
+    pub fn missing(self, not: &NotTranslated) -> Missing<'a> {
+        Missing {
+            flow: self.flow(&not.flow),
+            at: not.flow.start.seconds(),
+            reason: not.reason.name(),
+            device: not.device.map(|d| self.device(d)),
+            rule: not.device.zip(not.rule).map(|(d, r)| self.rule(d, r)),
+            place: not.place.and_then(|p| self.position(p)),
+        }
+    }
+
+    /// All counters.
+    pub fn counters(self) -> Counters<'a> {
+        let mut counters = Counters { rules: Vec::new(), pools: Vec::new(), devices: Vec::new() };
+        for table in self.tables() {
+            let plan = &self.plan.devices[table.device.index()];
+            let device = plan.name.as_str();
+            for ((rule, count), active) in plan.rules.iter().zip(&table.totals.rules).zip(&table.active) {
+                let zarnet_core::device::RuleCounters { hits, peak, expired, cleared, refused, .. } = *count;
+                let rule = rule.name.as_str();
+                counters.rules.push(RuleCount { device, rule, hits, active: *active, peak, expired, cleared, refused });
+            }
+            for (pool, count) in plan.pools.iter().zip(&table.pools) {
+                let zarnet_core::device::PoolUse { usable, in_use, peak, refused } = *count;
+                counters.pools.push(PoolCount { device, pool: &pool.name, usable, in_use, peak, refused });
+            }
+            counters.devices.push(DeviceCount {
+                device,
+                mappings: table.mapping_count,
+                peak_mappings: table.totals.peak_mappings,
+                sessions: table.session_count,
+                peak_sessions: table.totals.peak_sessions,
+                refused: table.totals.refused,
+            });
+        }
+        counters
+    }
+
+    fn flows(self) -> Flows {
+        let t = self.prediction.tally;
+        Flows {
+            total: t.total(),
+            translated: t.translated,
+            untranslated: t.untranslated,
+            refused: t.refused,
+            undelivered: t.undelivered,
+        }
+    }
+}
+
+/// A list that is written row by row, without being built first.
+struct Rows<F>(F);
+
+impl<T: Serialize, I: Iterator<Item = T>, F: Fn() -> I> Serialize for Rows<F> {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        s.collect_seq(self.0())
+    }
+}
+
+impl Serialize for Answer<'_> {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        let a = *self;
+        let mut o = s.serialize_struct("prediction", 7)?;
+        o.serialize_field("shape", &SHAPE)?;
+        o.serialize_field("at", &a.prediction.at.seconds())?;
+        o.serialize_field("mappings", &Rows(|| a.mapping_rows().map(move |(d, m)| a.mapping(d, m))))?;
+        o.serialize_field("sessions", &Rows(|| a.session_rows().map(move |(d, s)| a.session(d, s))))?;
+        o.serialize_field("flows", &a.flows())?;
+        o.serialize_field("not-translated", &Rows(|| a.prediction.not_translated.iter().map(move |n| a.missing(n))))?;
+        o.serialize_field("counters", &a.counters())?;
+        o.end()
+    }
+}

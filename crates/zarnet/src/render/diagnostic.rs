@@ -1,0 +1,143 @@
+//! Errors and warnings on standard error: what, where, why, and a way out. One look for all of them.
+
+use std::io::Write;
+use std::path::Path;
+
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use zarnet_core::plan::{Place, Problem};
+use zarnet_formats::source::Sources;
+use zarnet_formats::traffic::TrafficError;
+
+/// A thing to tell about a plan.
+pub struct Told<'a> {
+    /// Error, warning or hint.
+    pub level: Level<'static>,
+    /// Stable name.
+    pub name: &'a str,
+    /// What it is.
+    pub message: String,
+    /// Where.
+    pub place: Option<Place>,
+    /// Another place that has to do with it.
+    pub other: Option<(Place, &'static str)>,
+    /// A way out.
+    pub help: Option<String>,
+}
+
+impl<'a> From<&'a Problem> for Told<'a> {
+    fn from(problem: &'a Problem) -> Self {
+        Told {
+            level: Level::ERROR,
+            name: problem.error.name(),
+            message: problem.error.to_string(),
+            place: Some(problem.place),
+            other: problem.other,
+            help: problem.error.help(),
+        }
+    }
+}
+
+fn renderer() -> Renderer {
+    let width = terminal_size::terminal_size_of(std::io::stderr()).map_or(120, |(w, _)| usize::from(w.0));
+    Renderer::styled().term_width(width.max(60))
+}
+
+/// Writes to standard error; if that is gone, there is nobody left to tell.
+fn write(text: &str) {
+    let _ = writeln!(anstream::stderr(), "{text}");
+}
+
+/// One thing with its piece of source.
+pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
+    let title = told.level.clone().primary_title(told.message.as_str()).id(told.name);
+    let file = told.place.and_then(|p| sources.file(p));
+    let mut groups = Vec::new();
+    match (file, told.place) {
+        (Some(file), Some(place)) => {
+            let path = file.path.to_string_lossy();
+            let span = |p: Place| {
+                let end = (p.end as usize).min(file.text.len());
+                // a table is marked by its header, not by all that it holds
+                let start = (p.start as usize).min(end);
+                let line = file.text[start..end].find('\n').map_or(end, |n| start + n);
+                start..line
+            };
+            let mut snippet = Snippet::source(file.text.as_str()).path(path.clone());
+            snippet = snippet.annotation(AnnotationKind::Primary.span(span(place)));
+            if let Some((other, label)) = told.other.filter(|o| o.0.file == place.file) {
+                snippet = snippet.annotation(AnnotationKind::Context.span(span(other)).label(label));
+            }
+            let mut group = Group::with_title(title).element(snippet);
+            if let Some(help) = &told.help {
+                group = group.element(Level::HELP.message(help.as_str()));
+            }
+            groups.push(group);
+            return renderer().render(&groups);
+        }
+        _ => {
+            let mut group = Group::with_title(title);
+            if let Some(help) = &told.help {
+                group = group.element(Level::HELP.message(help.as_str()));
+            }
+            groups.push(group);
+        }
+    }
+    renderer().render(&groups)
+}
+
+/// Tells every problem of a plan, and how many there are.
+pub fn problems(problems: &[Problem], sources: &Sources) {
+    for problem in problems {
+        write(&format!("{}\n", snippet(&Told::from(problem), sources)));
+    }
+    let count = problems.len();
+    let what = if count == 1 { "error" } else { "errors" };
+    let path = sources.0.first().map(|s| s.path.display().to_string()).unwrap_or_default();
+    write(&format!("{count} {what} in {path}"));
+}
+
+/// Tells what is wrong with traffic.
+pub fn traffic(errors: &[TrafficError], count: usize) {
+    for error in errors {
+        let place = match error.line {
+            Some(line) => format!("{}:{line}", error.input.display()),
+            None => error.input.display().to_string(),
+        };
+        say(error.fault.name(), &error.fault.to_string(), Some(Path::new(&place)), error.fault.help().as_deref());
+    }
+    if count > errors.len() {
+        write(&format!(
+            "... and {} more like these; --skip-bad passes over wrong lines and counts them",
+            count - errors.len()
+        ));
+    }
+}
+
+/// Tells an error without a piece of source.
+pub fn say(name: &str, message: &str, place: Option<&Path>, help: Option<&str>) {
+    tell(&Level::ERROR, name, message, place, help);
+}
+
+/// Tells a warning without a piece of source.
+pub fn warn(name: &str, message: &str, help: Option<&str>) {
+    tell(&Level::WARNING, name, message, None, help);
+}
+
+fn tell(level: &Level<'static>, name: &str, message: &str, place: Option<&Path>, help: Option<&str>) {
+    let place = place.map(|p| p.display().to_string());
+    let mut group = Group::with_title(level.clone().primary_title(message).id(name));
+    if let Some(place) = &place {
+        group = group.element(annotate_snippets::Origin::path(place.as_str()));
+    }
+    if let Some(help) = help {
+        group = group.element(Level::HELP.message(help));
+    }
+    write(&renderer().render(&[group]));
+}
+
+/// Says something on standard error that is neither answer nor error.
+pub fn note(quiet: bool, text: &str) {
+    if !quiet {
+        write(text);
+    }
+}

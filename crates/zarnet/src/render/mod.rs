@@ -1,0 +1,9 @@
+//! How answers look: text for people, JSON and CSV for scripts.
+
+pub mod answer;
+pub mod csv;
+pub mod diagnostic;
+pub mod json;
+pub mod output;
+pub mod table;
+pub mod text;
