@@ -88,15 +88,9 @@ impl Device {
         }
     }
 
-    /// The hash under which an endpoint mapping is found, by as much of the peer as mappings depend on.
     #[inline]
     pub(super) fn endpoint_hash(&self, protocol: Protocol, host: u32, port: u16, peer: u32, peer_port: u16) -> u32 {
-        let peer = match self.config.plan.behaviour.mapping {
-            Dependence::EndpointIndependent => 0,
-            Dependence::AddressDependent => u64::from(peer) << 16,
-            Dependence::AddressAndPortDependent => u64::from(peer) << 16 | u64::from(peer_port),
-        };
-        mix(u64::from(protocol.0) << 48 | u64::from(host) << 16 | u64::from(port), peer)
+        endpoint_hash(self.config.plan.behaviour.mapping, (protocol, host, port), (peer, peer_port))
     }
 
     pub(super) fn address_hash(host: u32, target: u16) -> u32 {
@@ -524,6 +518,18 @@ impl Device {
         let unowned = (0..count).filter(|n| owner(*n).is_none()).map(span);
         unowned.into_iter().find(|s| ports.lowest_free(*s, odd).is_some()).map(|s| vec![s])
     }
+}
+
+/// The hash under which an endpoint mapping is found, by as much of the peer as mappings depend on.
+#[inline]
+pub(super) fn endpoint_hash(dependence: Dependence, end: (Protocol, u32, u16), peer: (u32, u16)) -> u32 {
+    let (protocol, host, port) = end;
+    let peer = match dependence {
+        Dependence::EndpointIndependent => 0,
+        Dependence::AddressDependent => u64::from(peer.0) << 16,
+        Dependence::AddressAndPortDependent => u64::from(peer.0) << 16 | u64::from(peer.1),
+    };
+    mix(u64::from(protocol.0) << 48 | u64::from(host) << 16 | u64::from(port), peer)
 }
 
 /// Any free port, each equally likely: draws until one is free, and counts where few are.

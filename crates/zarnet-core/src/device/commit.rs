@@ -116,10 +116,7 @@ impl Device {
         let mut session = Session::new(now.0, terms, owner, flags);
         session.remote = bits(remote.address).unwrap_or(0);
         session.remote_port = remote.port;
-        let id = self.table.add_session(session, wide);
-        let count = self.table.session_count();
-        self.counters.peak_sessions = self.counters.peak_sessions.max(count);
-        id
+        self.add_session(session, wide)
     }
 
     /// A forward's next session goes to its next server.
@@ -156,7 +153,14 @@ impl Device {
         self.counters.rules[usize::from(rule)].mappings += 1;
     }
 
-    fn make_mapping(&mut self, now: Instant, rule: RuleId, choice: &Choice, sent: Packet, remote: Endpoint) -> u32 {
+    pub(super) fn make_mapping(
+        &mut self,
+        now: Instant,
+        rule: RuleId,
+        choice: &Choice,
+        sent: Packet,
+        remote: Endpoint,
+    ) -> u32 {
         let (from, protocol) = (sent.source(), sent.protocol);
         let (host, peer) = (bits(from.address).unwrap_or(0), bits(remote.address).unwrap_or(0));
         let external = self.externals.obtain(choice.address);

@@ -3,6 +3,8 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
+use foldhash::fast::RandomState;
+
 use super::addresses::Space;
 use super::intervals::IntervalMap;
 use super::ports::PortMap;
@@ -36,9 +38,13 @@ pub(super) struct Config {
     pub plan: plan::Device,
     /// The plan's interfaces, hosts and next hops, which no pool hands out.
     taken: AddressSet,
-    pub own: HashMap<IpAddr, InterfaceId>,
+    pub own: HashMap<IpAddr, InterfaceId, RandomState>,
     /// External addresses of rules and those it answers ARP for: never routed.
     pub claimed: AddressSet,
+    /// All of these and its own, for IPv4: any other address needs no second look.
+    concerned: IntervalMap<bool>,
+    /// By ingress, then egress: whether no filter and no policy between them can drop a packet or its answer.
+    open: Vec<Vec<bool>>,
     /// External addresses of enabled rules, for which it answers ARP.
     pub arp: AddressSet,
     pub routes: Routes,
@@ -47,7 +53,7 @@ pub(super) struct Config {
     targets_of: IntervalMap<Vec<u16>>,
     by_source: IntervalMap<Vec<u16>>,
     by_source_v6: Vec<u16>,
-    forwards: HashMap<Protocol, IntervalMap<Vec<u16>>>,
+    forwards: HashMap<Protocol, IntervalMap<Vec<u16>>, RandomState>,
     statics: IntervalMap<Vec<u16>>,
     statics_v6: Vec<u16>,
 }
@@ -55,8 +61,10 @@ pub(super) struct Config {
 impl Config {
     pub(super) fn new(plan: plan::Device, taken: AddressSet, enabled: &[bool]) -> Self {
         let mut config = Self {
-            own: HashMap::new(),
+            own: HashMap::default(),
             claimed: AddressSet::default(),
+            concerned: IntervalMap::from_edges(Vec::new(), |_| true),
+            open: Vec::new(),
             arp: AddressSet::default(),
             routes: Routes::new(&plan),
             targets: Vec::new(),
@@ -64,7 +72,7 @@ impl Config {
             targets_of: IntervalMap::new(&[], |_| Vec::new()),
             by_source: IntervalMap::new(&[], |_| Vec::new()),
             by_source_v6: Vec::new(),
-            forwards: HashMap::new(),
+            forwards: HashMap::default(),
             statics: IntervalMap::new(&[], |_| Vec::new()),
             statics_v6: Vec::new(),
             plan,
@@ -78,7 +86,33 @@ impl Config {
         config.find_sources();
         config.find_destinations();
         config.claim(enabled);
+        config.find_open();
         config
+    }
+
+    fn find_open(&mut self) {
+        let plan = &self.plan;
+        let unfiltered = |i: usize| plan.interfaces[i].ingress_acl.is_none() && plan.interfaces[i].egress_acl.is_none();
+        let accepts = |i: usize, e: usize| {
+            let side = |zone: &Option<plan::Zone>, n: usize| {
+                zone.as_ref().is_none_or(|z| z.interfaces.contains(InterfaceId(n as u16)))
+            };
+            let all =
+                |p: &plan::Policy| p.service.is_any() && p.parties.source.is_all() && p.parties.destination.is_all();
+            match plan.policies.iter().find(|p| side(&p.from, i) && side(&p.into, e)) {
+                Some(entry) => all(entry) && entry.verdict == plan::Verdict::Accept,
+                None => plan.default_policy == plan::Verdict::Accept,
+            }
+        };
+        let open = |i, e| plan.forwarding && !self.routes.ambiguous && unfiltered(i) && unfiltered(e) && accepts(i, e);
+        let count = plan.interfaces.len();
+        self.open = (0..count).map(|i| (0..count).map(|e| open(i, e)).collect()).collect();
+    }
+
+    /// Whether no filter and no policy between two interfaces can drop a packet or its answer.
+    #[inline]
+    pub(super) fn is_open(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {
+        self.open[ingress.index()][egress.index()]
     }
 
     /// The addresses of a fixed rule's external end, as they are now.
@@ -178,6 +212,11 @@ impl Config {
             let offered = services.filter(|s| s.protocol.is_none_or(|p| p == protocol));
             offered.for_each(|s| take(s.ports.first, s.ports.last));
         }
+    }
+
+    /// Where anything that is looked up by an IPv4 address changes.
+    pub(super) fn edges(&self) -> Vec<u64> {
+        [self.concerned.edges(), self.by_source.edges(), self.routes.edges()].concat()
     }
 
     /// Whose sources each rule is for, and in which order they are looked at.
@@ -292,6 +331,16 @@ impl Config {
             }
             self.claimed.extend(&ends);
         }
+        let own = self.own.keys().map(|a| AddressRange::one(*a));
+        let all: AddressSet = self.claimed.ranges().chain(own).collect();
+        self.concerned = IntervalMap::new(&v4_ranges(&all), |active| !active.is_empty());
+    }
+
+    /// Whether an address is one of its own or an external one of its rules. If not, it is somebody else's, and only the
+    /// route matters.
+    #[inline]
+    pub(super) fn concerns(&self, address: IpAddr) -> bool {
+        bits(address).is_none_or(|a| *self.concerned.get(a.into()))
     }
 }
 

@@ -12,6 +12,7 @@ impl Device {
     /// Does something to the device. A disabled rule's sessions go on; what is cleared ends.
     pub fn act(&mut self, now: Instant, action: &Action) {
         self.expire(now);
+        self.externals.forget_returns();
         match action {
             Action::Disable(rule) => self.enable(*rule, false, now),
             Action::Enable(rule) => self.enable(*rule, true, now),

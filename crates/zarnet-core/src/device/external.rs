@@ -8,11 +8,19 @@ use super::ports::PortMap;
 use super::session::NONE;
 use crate::net::Protocol;
 
-/// Protocols that are translated by port or query id, and their page of an address.
-const PAGED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
+/// So many protocols are translated by port or query id.
+const PAGED: usize = 5;
 
+/// Which page of an address is a protocol's.
 fn page_slot(protocol: Protocol) -> Option<usize> {
-    PAGED.iter().position(|p| *p == protocol)
+    Some(match protocol {
+        Protocol::TCP => 0,
+        Protocol::UDP => 1,
+        Protocol::ICMP => 2,
+        Protocol::SCTP => 3,
+        Protocol::DCCP => 4,
+        _ => return None,
+    })
 }
 
 /// The ports of one external address and protocol.
@@ -45,10 +53,18 @@ pub(super) struct External {
     pub whole: u32,
     /// Endpoint and portless mappings on it.
     pub endpoints: u32,
-    pages: [u32; PAGED.len()],
+    /// Whether answers come in by the interface that it is used on; not known at first.
+    pub returns: Option<bool>,
+    pages: [u32; PAGED],
 }
 
 impl External {
+    /// The page of a protocol, if it has been used.
+    pub(super) fn page(&self, protocol: Protocol) -> Option<u32> {
+        let page = self.pages[page_slot(protocol)?];
+        (page != NONE).then_some(page)
+    }
+
     pub(super) fn is_used(&self) -> bool {
         self.whole != NONE || self.endpoints > 0
     }
@@ -115,7 +131,7 @@ impl Externals {
     /// The position of an address, new if need be.
     pub(super) fn obtain(&mut self, address: u32) -> u32 {
         *self.by_address.entry(address).or_insert_with(|| {
-            self.list.push(External { address, whole: NONE, endpoints: 0, pages: [NONE; PAGED.len()] });
+            self.list.push(External { address, whole: NONE, endpoints: 0, returns: None, pages: [NONE; PAGED] });
             self.list.len() as u32 - 1
         })
     }
@@ -130,8 +146,7 @@ impl Externals {
 
     /// The page of an address and protocol, if it has been used.
     pub(super) fn find_page(&self, address: u32, protocol: Protocol) -> Option<u32> {
-        let page = self.get(self.find(address)?).pages[page_slot(protocol)?];
-        (page != NONE).then_some(page)
+        self.get(self.find(address)?).page(protocol)
     }
 
     /// The page of an address and protocol, new if need be: then `reserve` takes out what is never handed out.
@@ -204,6 +219,16 @@ impl Externals {
                 self.pages[page as usize].ports.release(port);
             }
         }
+    }
+
+    /// Forgets which answers come back: something has been done to the device.
+    pub(super) fn forget_returns(&mut self) {
+        self.list.iter_mut().for_each(|e| e.returns = None);
+    }
+
+    /// When the next rest is over.
+    pub(super) fn next_wake(&self) -> u64 {
+        self.resting.queue.front().map_or(u64::MAX, |r| r.0)
     }
 
     /// Resting ports of a page that `host` had: to it they are free.

@@ -43,6 +43,27 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
         Self { starts, values }
     }
 
+    /// From numbers at which the value may change. `value` tells it for a number.
+    pub(crate) fn from_edges(mut edges: Vec<u64>, value: impl Fn(u64) -> V) -> Self {
+        edges.push(0);
+        edges.sort_unstable();
+        edges.dedup();
+        let (mut starts, mut values): (Vec<u64>, Vec<V>) = (Vec::new(), Vec::new());
+        for at in edges {
+            let new = value(at);
+            if values.last() != Some(&new) {
+                starts.push(at);
+                values.push(new);
+            }
+        }
+        Self { starts, values }
+    }
+
+    /// Where the value changes.
+    pub(crate) fn edges(&self) -> &[u64] {
+        &self.starts
+    }
+
     /// The value of the interval that holds `x`.
     #[inline]
     pub(crate) fn get(&self, x: u64) -> &V {

@@ -2,9 +2,10 @@
 
 use std::cmp::Reverse;
 
+use super::choose::endpoint_hash;
 use super::commit::distinct;
 use super::session::{INBOUND, NONE, SHARED, Session, Terms};
-use super::table::{Kind, v4};
+use super::table::{Kind, Wide, v4};
 use super::{Device, Ending, Hit, SessionRef};
 use crate::net::{Endpoint, Instant, Protocol, Signal, Tuple};
 use crate::plan::RuleId;
@@ -12,8 +13,24 @@ use crate::reason::Reason;
 
 impl Device {
     /// Ends everything whose time is up at `now`, in the order of expiry.
+    #[inline]
     pub fn expire(&mut self, now: Instant) {
-        while let Some(id) = self.table.next_due(now.0) {
+        if now.0 >= self.calm_until {
+            self.expire_due(now);
+        }
+    }
+
+    fn expire_due(&mut self, now: Instant) {
+        let dependence = self.config.plan.behaviour.mapping;
+        loop {
+            let externals = &self.externals;
+            std::hint::black_box(self.table.warm_due(|index, m, s| {
+                let page = externals.page(m.place());
+                let end = (page.protocol, m.internal, m.internal_port);
+                index.touch(endpoint_hash(dependence, end, (s.remote, s.remote_port)))
+                    ^ u64::from(page.mapping(m.external_port).unwrap_or(0))
+            }));
+            let Some(id) = self.table.next_due(now.0) else { break };
             let at = self.table.session(id).expires;
             self.end_session(id, at, true);
         }
@@ -24,6 +41,23 @@ impl Device {
             }
         }
         self.externals.wake(now.0);
+        let lingering = self.lingering.peek().map_or(u64::MAX, |l| l.0.0);
+        self.calm_until = self.table.calm_until().min(lingering).min(self.externals.next_wake());
+    }
+
+    /// Adds a session to the table.
+    pub(super) fn add_session(&mut self, session: Session, wide: Option<Wide>) -> u32 {
+        self.calm_until = self.calm_until.min(session.expires);
+        let id = self.table.add_session(session, wide);
+        self.counters.peak_sessions = self.counters.peak_sessions.max(self.table.session_count());
+        id
+    }
+
+    /// Puts a changed session back.
+    fn put_session(&mut self, id: u32, session: Session) {
+        self.calm_until = self.calm_until.min(session.expires);
+        self.table.sessions[id as usize] = session;
+        self.table.rearm(id);
     }
 
     /// Protocol and port that a session's timers depend on.
@@ -83,8 +117,7 @@ impl Device {
     pub(super) fn refresh(&mut self, now: Instant, hit: Hit, signal: Signal) {
         let mut session = *self.table.session(hit.id);
         session.on_packet(now.0, signal, hit.heading, self.terms(&session));
-        self.table.sessions[hit.id as usize] = session;
-        self.table.rearm(hit.id);
+        self.put_session(hit.id, session);
     }
 
     /// Whether a session still lives.
@@ -118,8 +151,7 @@ impl Device {
             (end, ending) = *closing.or(list.iter().max_by_key(|f| f.0)).unwrap_or(&(end, ending));
         }
         s.run_until(end, ending, self.terms(&s));
-        self.table.sessions[id as usize] = s;
-        self.table.rearm(id);
+        self.put_session(id, s);
     }
 
     /// Ends a session, and its mapping if it was the last one.
@@ -144,6 +176,7 @@ impl Device {
             let until = at.saturating_add(binding);
             self.lingers.insert(id, until);
             self.lingering.push(Reverse((until, id)));
+            self.calm_until = self.calm_until.min(until);
         } else {
             self.remove_mapping(id, peer, peer_port, at);
         }
@@ -195,6 +228,7 @@ impl Device {
         let hold = u64::try_from(self.config.plan.behaviour.hold_down.as_nanos()).unwrap_or(u64::MAX);
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
         self.externals.unbind(m.place(), m.external_port, id, m.internal, rest);
+        self.calm_until = self.calm_until.min(rest.unwrap_or(u64::MAX));
         if let Some(size) = self.config.plan.behaviour.block_size {
             let classes = &self.config.plan.behaviour.port_classes;
             let class = classes.iter().position(|c| m.internal_port.max(1) <= c.from.1).unwrap_or(0);

@@ -11,6 +11,7 @@ mod commit;
 mod config;
 mod counters;
 mod events;
+mod express;
 mod external;
 mod index;
 pub(crate) mod intervals;
@@ -38,9 +39,10 @@ use config::Config;
 use external::Externals;
 use session::{Heading, INBOUND, WIDE};
 use table::{Table, bits};
-use translate::Kept;
+use translate::{Entry, Kept};
 
 pub use counters::{Counters, PoolUse, RuleCounters};
+pub(crate) use express::{Lane, Passenger, Ride, lane_number};
 pub use session::{Ending, State};
 pub use view::{MappingRow, SessionRow};
 
@@ -124,6 +126,8 @@ pub struct Device {
     turns: Vec<u32>,
     random: ChaCha12Rng,
     counters: Counters,
+    /// Nothing is due before this instant.
+    calm_until: u64,
 }
 
 /// A known session that a packet belongs to.
@@ -171,6 +175,7 @@ impl Device {
             lingers: HashMap::default(),
             lingering: BinaryHeap::new(),
             random: ChaCha12Rng::seed_from_u64(seed),
+            calm_until: 0,
         };
         device.set_up_targets();
         device
@@ -245,6 +250,11 @@ impl Device {
         }
     }
 
+    /// Who it sends packets for a destination to.
+    pub fn next_hop(&self, destination: IpAddr) -> Option<IpAddr> {
+        self.config.routes.find(destination, None).map(|w| w.via.unwrap_or(destination))
+    }
+
     /// The interface that a packet of its own to `destination` would leave by, and the address it would be from.
     pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
         let way = self.config.routes.find(destination, None)?;
@@ -278,7 +288,8 @@ impl Device {
                         return Some(Hit { id, heading: Heading { from_initiator, outbound: true } });
                     }
                 }
-                if let Some(page) = self.externals.find_page(to, packet.protocol) {
+                let page = || self.externals.find_page(to, packet.protocol);
+                if let Some(page) = self.config.concerns(destination.address).then(page).flatten() {
                     for mapping in self.externals.mappings(page, destination.port) {
                         if let Some(id) = self.table.under(mapping, from, source.port) {
                             let from_initiator = self.table.session(id).has(INBOUND);
@@ -304,7 +315,7 @@ impl Device {
         let out = Packet { ends, ..packet };
         let session = Some(SessionRef { id: hit.id, created: self.table.session(hit.id).created });
         let destination = out.destination().address;
-        if self.config.own.contains_key(&destination) {
+        if self.config.concerns(destination) && self.config.own.contains_key(&destination) {
             self.refresh(now, hit, packet.signal);
             return Outcome::Consumed;
         }
@@ -338,13 +349,18 @@ impl Device {
 
     /// A packet that belongs to no session: steps 4 to 10.
     fn pass_first(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Result<Outcome, Refusal> {
-        let entry = self.translate_destination(now, ingress, packet)?;
+        let ours = self.config.concerns(packet.destination().address);
+        let entry = if ours { self.translate_destination(now, ingress, packet)? } else { Entry::default() };
         let inside = Packet { ends: entry.ends(packet), ..packet };
         let destination = inside.destination().address;
-        if let Some(&own) = self.config.own.get(&destination) {
+        let own = || self.config.own.get(&destination);
+        if let Some(&own) = self.config.concerns(destination).then(own).flatten() {
             return self.for_itself(own, inside, entry.blocked);
         }
-        if entry.rule.is_none() && (self.config.claimed.contains(destination) || self.is_living_end(destination)) {
+        if ours
+            && entry.rule.is_none()
+            && (self.config.claimed.contains(destination) || self.is_living_end(destination))
+        {
             let reason = if entry.blocked { Reason::Filtered } else { Reason::NoMapping };
             return Err(Refusal { reason, rule: None, place: entry.place });
         }

@@ -53,6 +53,11 @@ impl Routes {
         Self { entries, v4, ambiguous }
     }
 
+    /// Where the way changes.
+    pub(super) fn edges(&self) -> &[u64] {
+        self.v4.edges()
+    }
+
     /// The way to a destination. Where several interfaces have its prefix, one that `preferred` holds is taken.
     #[inline]
     pub(super) fn find(&self, destination: IpAddr, preferred: Option<&InterfaceSet>) -> Option<Way> {

@@ -332,9 +332,14 @@ impl Table {
         self.sessions_of(mapping).find(|id| fits(*id))
     }
 
+    /// Whether any session has tuples of its own.
+    pub(super) fn has_wide(&self) -> bool {
+        self.wides.len() > self.free_wides.len()
+    }
+
     /// The wide session that a packet belongs to, and whether it goes the initiator's way.
     pub(super) fn find_wide(&self, packet: Packet, mut suits: impl FnMut(&Wide, bool) -> bool) -> Option<(u32, bool)> {
-        if self.wides.len() == self.free_wides.len() {
+        if !self.has_wide() {
             return None;
         }
         self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).find_map(|id| {
@@ -348,6 +353,17 @@ impl Table {
         })
     }
 
+    /// Reads the mappings of the sessions that are about to expire, and what these are found by, all at once: one after
+    /// the other they would each be waited for.
+    pub(super) fn warm_due(&mut self, touch: impl Fn(&Index, &Mapping, &Session) -> u64) -> u64 {
+        let due = self.wheel.fetch_ahead();
+        due.iter().fold(0, |sum, (_, id)| {
+            let session = &self.sessions[*id as usize];
+            let mapping = self.mappings.get(session.owner as usize).filter(|_| !session.has(WIDE));
+            sum ^ mapping.map_or(0, |m| touch(&self.by_internal, m, session))
+        })
+    }
+
     /// Tells the wheel that a session's expiry has changed.
     pub(super) fn rearm(&mut self, id: u32) {
         self.wheel.arm(&mut Arena(&mut self.sessions), id);
@@ -356,6 +372,11 @@ impl Table {
     /// The next session that expires at `now` or before.
     pub(super) fn next_due(&mut self, now: u64) -> Option<u32> {
         self.wheel.next_due(&mut Arena(&mut self.sessions), now)
+    }
+
+    /// Until when nothing becomes due.
+    pub(super) fn calm_until(&self) -> u64 {
+        self.wheel.calm_until()
     }
 
     /// Every living session.

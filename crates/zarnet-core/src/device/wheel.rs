@@ -32,7 +32,12 @@ pub(super) struct Wheel {
     origin: Option<u64>,
     now: u32,
     filed: usize,
+    /// Entries of the current tick behind those that were fetched ahead.
+    fetched: usize,
 }
+
+/// So many entries are fetched ahead at once.
+const AHEAD: usize = 64;
 
 impl Wheel {
     fn tick(&self, time: u64) -> u32 {
@@ -98,6 +103,23 @@ impl Wheel {
         }
     }
 
+    /// The next entries of the current tick, once each, so that what they need can be fetched ahead.
+    pub(super) fn fetch_ahead(&mut self) -> &[(u64, u32)] {
+        let left = self.due.len();
+        if left > self.fetched {
+            return &[];
+        }
+        self.fetched = left.saturating_sub(AHEAD);
+        &self.due[self.fetched..]
+    }
+
+    /// Until when nothing becomes due, unless something is filed.
+    pub(super) fn calm_until(&self) -> u64 {
+        let Some(origin) = self.origin else { return 0 };
+        let next_tick = (origin + u64::from(self.now) + 1) << SHIFT;
+        self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick))
+    }
+
     /// Takes over the slot of the tick that begins.
     fn turn(&mut self, arena: &mut impl Timed) {
         let slot = std::mem::take(&mut self.slots[(self.now % SLOTS) as usize]);
@@ -115,6 +137,7 @@ impl Wheel {
             }
         }
         self.due.sort_unstable_by(|a, b| b.cmp(a));
+        self.fetched = self.due.len();
     }
 
     fn peek(&self) -> Option<(u64, u32)> {

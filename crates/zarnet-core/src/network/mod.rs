@@ -1,5 +1,6 @@
 //! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
 
+mod lanes;
 mod walk;
 mod world;
 
@@ -13,6 +14,9 @@ use crate::device::{Device, Forwarded, SessionRef};
 use crate::net::{AddressSet, Packet};
 use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId, RuleKind, SegmentId};
 use crate::reason::Reason;
+use crate::traffic::Event;
+use lanes::Lanes;
+pub use lanes::Whole;
 use world::World;
 
 /// Where a packet comes from.
@@ -91,6 +95,7 @@ pub struct Network {
     /// Addresses that send somewhere in the traffic: those that no host has are hosts of their own.
     sources: Option<HashSet<IpAddr, RandomState>>,
     missed_source: bool,
+    lanes: Lanes,
 }
 
 impl Network {
@@ -99,12 +104,20 @@ impl Network {
         let taken = taken(&plan);
         let devices = plan.devices.iter().zip(seed..).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
         let world = World::new(&plan);
-        Self { plan, devices, world, sources, missed_source: false }
+        let mut network = Self { plan, devices, world, sources, missed_source: false, lanes: Lanes::default() };
+        network.lanes = network.find_lanes();
+        network
     }
 
     /// The plan it was made from.
     pub fn plan(&self) -> &Arc<Plan> {
         &self.plan
+    }
+
+    /// Does something to a device.
+    pub fn act(&mut self, event: &Event) {
+        self.devices[event.device.index()].act(event.at, &event.action);
+        self.lanes = self.find_lanes();
     }
 
     /// Its devices, in the order of the plan.

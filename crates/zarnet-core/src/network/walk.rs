@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use super::world::{Node, Way, World};
+use super::world::{Answering, Node, Way, World};
 use super::{Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::device::{Forwarded, Outcome, Refusal};
 use crate::net::{Instant, Packet};
@@ -176,14 +176,14 @@ impl Network {
     }
 
     fn cross_internet(&mut self, trip: &mut Trip<'_>, leg: Leg) -> Fate {
-        let ends = leg.packet.ends;
-        if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
+        if !self.world.is_public(leg.packet.source().address) {
             return leg.lost(Reason::PrivateAddressOnInternet);
         }
         match self.world.way(leg.next_hop) {
             Way::Ask(next_hop) => self.carry(trip, Leg { next_hop, ..leg }),
             Way::Peer => Fate::Arrived(Receiver::Peer, leg.packet),
             Way::Unrouted => leg.lost(Reason::Unrouted),
+            Way::Special => leg.lost(Reason::PrivateAddressOnInternet),
         }
     }
 
@@ -193,32 +193,39 @@ impl Network {
         if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
             return Err(Reason::PrivateAddressOnInternet);
         }
-        let answering = |address| self.answering(World::INTERNET, address).map(Found::Node);
-        if let Some(found) = answering(leg.next_hop) {
-            return Ok(found);
-        }
-        if !self.world.is_provider(leg.next_hop) {
-            return Err(Reason::NobodyAnswers);
+        match self.answering(World::INTERNET, leg.next_hop) {
+            Some(Answering::Node(node)) => return Ok(Found::Node(node)),
+            Some(Answering::Provider) => {}
+            None => return Err(Reason::NobodyAnswers),
         }
         match self.world.way(ends.destination.address) {
             Way::Peer => Ok(Found::Peer),
-            Way::Ask(next_hop) => answering(next_hop).ok_or(Reason::NobodyAnswers),
+            Way::Ask(next_hop) => match self.answering(World::INTERNET, next_hop) {
+                Some(Answering::Node(node)) => Ok(Found::Node(node)),
+                _ => Err(Reason::NobodyAnswers),
+            },
             Way::Unrouted => Err(Reason::Unrouted),
+            Way::Special => Err(Reason::PrivateAddressOnInternet),
         }
     }
 
     /// Owner before listed proxies before what rules and mappings need.
-    fn answering(&self, segment: SegmentId, address: IpAddr) -> Option<Node> {
-        self.world.owner(segment, address).or_else(|| self.world.proxy(segment, address)).or_else(|| {
+    pub(super) fn answering(&self, segment: SegmentId, address: IpAddr) -> Option<Answering> {
+        let known = self.world.answering(segment, address);
+        if known.is_some() {
+            return known;
+        }
+        let node = self.world.proxy(segment, address).or_else(|| {
             let mut all = self.world.attached(segment).iter();
             let found = all.find(|a| self.devices[a.device.index()].answers_for_translated(a.interface, address));
             found.map(|a| Node::Interface(a.device, a.interface))
-        })
+        });
+        node.map(Answering::Node)
     }
 
     /// Who answers on a segment that is not the internet; `Peer` stands for an undeclared host.
     fn who(&mut self, segment: SegmentId, address: IpAddr, home: IpAddr) -> Option<Found> {
-        if let Some(node) = self.world.owner(segment, address) {
+        if let Some(Answering::Node(node)) = self.world.answering(segment, address) {
             return Some(Found::Node(node));
         }
         if self.world.origin(address) == Some(Origin::Undeclared(segment)) {
@@ -230,7 +237,10 @@ impl Network {
                 None => self.missed_source = true,
             }
         }
-        self.answering(segment, address).map(Found::Node)
+        match self.answering(segment, address) {
+            Some(Answering::Node(node)) => Some(Found::Node(node)),
+            _ => None,
+        }
     }
 
     fn at_undeclared(&self, leg: Leg) -> Fate {

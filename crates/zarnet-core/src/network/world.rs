@@ -42,6 +42,14 @@ pub(super) enum Node {
     Interface(DeviceId, InterfaceId),
 }
 
+/// Who answers for an address on a segment, whatever the traffic does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Answering {
+    Node(Node),
+    /// The provider's router.
+    Provider,
+}
+
 /// How the internet reaches an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Reach {
@@ -60,6 +68,8 @@ pub(super) enum Way {
     Peer,
     /// Nowhere.
     Unrouted,
+    /// The address cannot be used there.
+    Special,
 }
 
 /// An interface on a segment.
@@ -80,42 +90,76 @@ pub(super) struct World {
     /// Next hops and gateways on the internet that nobody in the plan has.
     provider: HashSet<IpAddr, RandomState>,
     special: AddressSet,
-    special_v4: IntervalMap<bool>,
+    /// What the following are for IPv4, each found by one search: who has an address, and how the internet reaches it.
+    origin_v4: IntervalMap<Option<Origin>>,
+    way_v4: IntervalMap<Way>,
+    answering_v4: HashMap<u64, Answering, RandomState>,
     in_plan: AddressSet,
     reach: Vec<(Prefix, Reach)>,
-    reach_v4: IntervalMap<Option<Reach>>,
     hosts: HashMap<IpAddr, HostId, RandomState>,
     devices: HashMap<IpAddr, DeviceId, RandomState>,
     /// Interfaces on other segments than the internet, by prefix.
     inside: Vec<(Prefix, SegmentId)>,
-    inside_v4: IntervalMap<Option<SegmentId>>,
 }
 
 impl World {
     pub(super) fn new(plan: &Plan) -> Self {
         let number = |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
         let special: AddressSet = SPECIAL.iter().filter_map(|t| t.parse::<AddressRange>().ok()).collect();
-        let special_v4 = v4_ranges(special.ranges());
         let mut world = Self {
             numbers: (0..plan.segments.len()).map(number).collect(),
             owners: HashMap::default(),
             attached: HashMap::default(),
             provider: HashSet::default(),
-            special_v4: IntervalMap::new(&special_v4, |active| !active.is_empty()),
+            origin_v4: IntervalMap::from_edges(Vec::new(), |_| None),
+            way_v4: IntervalMap::from_edges(Vec::new(), |_| Way::Unrouted),
+            answering_v4: HashMap::default(),
             special,
             in_plan: AddressSet::default(),
             reach: Vec::new(),
-            reach_v4: IntervalMap::new(&[], |_| None),
             hosts: plan.hosts.iter().enumerate().rev().map(|(i, h)| (h.address, HostId(i as u16))).collect(),
             devices: HashMap::default(),
             inside: Vec::new(),
-            inside_v4: IntervalMap::new(&[], |_| None),
         };
         world.attach(plan);
         world.find_provider(plan);
         world.find_in_plan(plan);
         world.find_reach(plan);
+        world.compile();
         world
+    }
+
+    /// Answers once and for all, for IPv4, what each packet asks.
+    fn compile(&mut self) {
+        let mut edges = Vec::new();
+        let mut add = |range: AddressRange| {
+            if let (IpAddr::V4(a), IpAddr::V4(b)) = (range.first(), range.last()) {
+                edges.extend([u64::from(a.to_bits()), u64::from(b.to_bits()) + 1]);
+            }
+        };
+        self.special.ranges().chain(self.in_plan.ranges()).for_each(&mut add);
+        let ones = self.hosts.keys().chain(self.devices.keys()).chain(&self.provider);
+        ones.for_each(|a| add(AddressRange::one(*a)));
+        self.owners.keys().for_each(|k| add(AddressRange::one(k.1)));
+        self.inside.iter().for_each(|i| add(i.0.range()));
+        self.reach.iter().for_each(|r| add(r.0.range()));
+        let address = |n: u64| IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
+        self.origin_v4 = IntervalMap::from_edges(edges.clone(), |n| self.find_origin(address(n)));
+        // the way to an address on a link is to ask for itself: the interval stands for all of its addresses
+        self.way_v4 = IntervalMap::from_edges(edges, |n| match self.find_way(address(n)) {
+            Way::Ask(next) if next == address(n) => Way::Ask(IpAddr::from([0, 0, 0, 0])),
+            way => way,
+        });
+        for ((segment, address), node) in &self.owners {
+            if let IpAddr::V4(a) = address {
+                self.answering_v4.insert(key(*segment, a.to_bits()), Answering::Node(*node));
+            }
+        }
+        for address in &self.provider {
+            if let (IpAddr::V4(a), None) = (address, self.proxy(INTERNET, *address)) {
+                self.answering_v4.insert(key(INTERNET, a.to_bits()), Answering::Provider);
+            }
+        }
     }
 
     pub(super) fn number(&self, segment: SegmentId) -> SegmentId {
@@ -146,14 +190,6 @@ impl World {
         for (i, host) in plan.hosts.iter().enumerate() {
             self.owners.insert((self.number(host.segment), host.address), Node::Host(HostId(i as u16)));
         }
-        let ranges = v4_ranges(self.inside.iter().map(|i| i.0.range()));
-        let segments: Vec<SegmentId> = self.inside.iter().filter(|i| i.0.first().is_ipv4()).map(|i| i.1).collect();
-        // an undeclared host is where exactly one interface can be its gateway
-        let one = |active: &std::collections::BTreeSet<usize>| match active.len() {
-            1 => active.first().map(|r| segments[*r]),
-            _ => None,
-        };
-        self.inside_v4 = IntervalMap::new(&ranges, one);
     }
 
     fn find_provider(&mut self, plan: &Plan) {
@@ -211,33 +247,31 @@ impl World {
         }
         // the longest decides, an interface's prefix at equal length
         self.reach.sort_by_key(|r| (std::cmp::Reverse(r.0.length()), r.1 != Reach::OnLink));
-        let v4: Vec<(Prefix, Reach)> = self.reach.iter().filter(|r| r.0.first().is_ipv4()).copied().collect();
-        let ranges = v4_ranges(v4.iter().map(|r| r.0.range()));
-        self.reach_v4 = IntervalMap::new(&ranges, |active| active.first().map(|r| v4[*r].1));
     }
 
     /// Whether an address can be a source or destination on the internet.
+    #[inline]
     pub(super) fn is_public(&self, address: IpAddr) -> bool {
         match address {
-            IpAddr::V4(a) => !*self.special_v4.get(a.to_bits().into()),
+            IpAddr::V4(a) => *self.way_v4.get(a.to_bits().into()) != Way::Special,
             IpAddr::V6(_) => !self.special.contains(address),
         }
     }
 
     fn is_peer(&self, address: IpAddr) -> bool {
-        self.is_public(address) && !self.in_plan.contains(address)
+        !self.special.contains(address) && !self.in_plan.contains(address)
     }
 
     /// Who has an address as a source of traffic.
+    #[inline]
     pub(super) fn origin(&self, address: IpAddr) -> Option<Origin> {
-        // most sources are undeclared hosts of an inner segment, which the first look-up tells apart from peers
-        let inside = match address {
-            IpAddr::V4(a) => *self.inside_v4.get(a.to_bits().into()),
-            IpAddr::V6(_) => {
-                let mut holding = self.inside.iter().filter(|i| i.0.contains(address));
-                holding.next().filter(|_| holding.next().is_none()).map(|i| i.1)
-            }
-        };
+        match address {
+            IpAddr::V4(a) => *self.origin_v4.get(a.to_bits().into()),
+            IpAddr::V6(_) => self.find_origin(address),
+        }
+    }
+
+    fn find_origin(&self, address: IpAddr) -> Option<Origin> {
         if let Some(host) = self.hosts.get(&address) {
             return Some(Origin::Host(*host));
         }
@@ -247,7 +281,21 @@ impl World {
         if self.is_peer(address) {
             return Some(Origin::Peer);
         }
-        inside.map(Origin::Undeclared)
+        // an undeclared host is where exactly one interface can be its gateway
+        let mut holding = self.inside.iter().filter(|i| i.0.contains(address));
+        holding.next().filter(|_| holding.next().is_none()).map(|i| Origin::Undeclared(i.1))
+    }
+
+    /// Who answers for an address on a segment, whatever the traffic does.
+    #[inline]
+    pub(super) fn answering(&self, segment: SegmentId, address: IpAddr) -> Option<Answering> {
+        match address {
+            IpAddr::V4(a) => self.answering_v4.get(&key(segment, a.to_bits())).copied(),
+            IpAddr::V6(_) => match self.owner(segment, address) {
+                Some(node) => Some(Answering::Node(node)),
+                None => (segment == INTERNET && self.is_provider(address)).then_some(Answering::Provider),
+            },
+        }
     }
 
     /// Who owns an address on a segment.
@@ -272,12 +320,23 @@ impl World {
     }
 
     /// Where the internet takes a packet for an address.
+    #[inline]
     pub(super) fn way(&self, address: IpAddr) -> Way {
-        let reach = match address {
-            IpAddr::V4(a) => *self.reach_v4.get(a.to_bits().into()),
-            IpAddr::V6(_) => self.reach.iter().find(|r| r.0.contains(address)).map(|r| r.1),
-        };
-        match reach {
+        let IpAddr::V4(a) = address else { return self.find_way(address) };
+        match *self.way_v4.get(a.to_bits().into()) {
+            Way::Ask(IpAddr::V4(next)) if next.is_unspecified() => Way::Ask(address),
+            way => way,
+        }
+    }
+
+    /// Where origins and ways of IPv4 addresses change.
+    pub(super) fn edges(&self) -> Vec<u64> {
+        [self.origin_v4.edges(), self.way_v4.edges()].concat()
+    }
+
+    fn find_way(&self, address: IpAddr) -> Way {
+        match self.reach.iter().find(|r| r.0.contains(address)).map(|r| r.1) {
+            _ if self.special.contains(address) => Way::Special,
             Some(_) if self.is_provider(address) => Way::Peer,
             Some(Reach::OnLink) => Way::Ask(address),
             Some(Reach::Via(via)) => Way::Ask(via),
@@ -290,7 +349,6 @@ impl World {
     pub(super) const INTERNET: SegmentId = INTERNET;
 }
 
-fn v4_ranges(ranges: impl Iterator<Item = AddressRange>) -> Vec<(u64, u64)> {
-    let number = |a: IpAddr| if let IpAddr::V4(a) = a { Some(u64::from(a.to_bits())) } else { None };
-    ranges.filter_map(|r| Some((number(r.first())?, number(r.last())?))).collect()
+fn key(segment: SegmentId, address: u32) -> u64 {
+    u64::from(segment.0) << 32 | u64::from(address)
 }

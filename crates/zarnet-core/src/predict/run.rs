@@ -13,7 +13,7 @@ use foldhash::fast::RandomState;
 
 use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Prediction, Tally};
 use crate::net::{Endpoint, Instant, Packet};
-use crate::network::{Fate, Loss, Network, Origin, Passage, Receiver};
+use crate::network::{Fate, Loss, Network, Origin, Passage, Receiver, Whole};
 use crate::plan::{DeviceId, Plan};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Event, Flow, Item, Party};
@@ -35,22 +35,60 @@ pub fn predict<E>(
     options: Options,
 ) -> Result<Prediction, Halt<E>> {
     let mut run = Run::new(plan, events, options);
-    for item in items {
-        let item = item.map_err(Halt::Traffic)?;
-        if item.at() < run.now {
-            return Err(Halt::OutOfOrder { at: item.at(), after: run.now });
+    let mut items = items.fuse();
+    let mut batch = Vec::with_capacity(BATCH);
+    loop {
+        batch.extend(items.by_ref().take(BATCH));
+        if batch.is_empty() {
+            break;
         }
-        run.advance(item.at());
-        match item {
-            Item::Flow(flow) => run.flow(&flow),
-            Item::Seen(seen) => run.seen(seen),
-        }
-        if run.network.missed_source() {
-            return Err(Halt::SourcesNeeded);
-        }
+        run.warm(&batch);
+        run.play(&mut batch)?;
     }
     let prediction = run.finish();
     prediction.ok_or(Halt::SourcesNeeded)
+}
+
+/// So many items are read ahead: enough for their look-ups to be under way at once.
+const BATCH: usize = 32;
+
+impl Run {
+    /// Reads what the first packets of a batch will be looked up by, all at once.
+    fn warm<E>(&self, batch: &[Result<Item, E>]) {
+        let touch = |item: &Result<Item, E>| match item {
+            Ok(Item::Flow(Flow {
+                protocol,
+                source: Party::Address(a),
+                source_port: Some(p),
+                destination: Party::Address(b),
+                destination_port,
+                ..
+            })) => {
+                let to = Endpoint::new(*b, destination_port.unwrap_or(0));
+                self.network.warm(*protocol, Endpoint::new(*a, *p), to)
+            }
+            _ => 0,
+        };
+        std::hint::black_box(batch.iter().fold(0, |sum, item| sum ^ touch(item)));
+    }
+
+    fn play<E>(&mut self, batch: &mut Vec<Result<Item, E>>) -> Result<(), Halt<E>> {
+        for item in batch.drain(..) {
+            let item = item.map_err(Halt::Traffic)?;
+            if item.at() < self.now {
+                return Err(Halt::OutOfOrder { at: item.at(), after: self.now });
+            }
+            self.advance(item.at());
+            match item {
+                Item::Flow(flow) => self.flow(&flow),
+                Item::Seen(seen) => self.seen(seen),
+            }
+            if self.network.missed_source() {
+                return Err(Halt::SourcesNeeded);
+            }
+        }
+        Ok(())
+    }
 }
 
 /// An answer that is on its way.
@@ -124,7 +162,7 @@ impl Run {
             if event == next {
                 if let Some(event) = self.events.pop_front() {
                     self.end = self.end.max(event.at);
-                    self.network.device_mut(event.device).act(event.at, &event.action);
+                    self.network.act(&event);
                 }
             } else if let Some(Reverse((at, sequence))) = self.answers.pop() {
                 if let Some(answer) = self.underway.remove(&sequence) {
@@ -151,14 +189,23 @@ impl Run {
             Ok(first) => first,
             Err(reason) => return self.lost(flow, Loss { reason, device: None, rule: None, place: None }),
         };
+        let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
+        let answer = Instant(now.0.saturating_add(round_trip));
+        let end = Instant(now.0.saturating_add(flow.lasts.max(round_trip)));
+        let (source, destination) = (packet.source(), packet.destination());
+        let whole = Whole { protocol: flow.protocol, source, destination, answer, end, ending: flow.ending() };
+        if self.is_unwatched_until(answer) && self.network.express(now, whole) {
+            self.end = self.end.max(end);
+            self.note_peak(now);
+            return self.tally.count(Class::Translated);
+        }
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
         match self.network.send(now, origin, packet, &mut passages) {
             Fate::Lost(loss) => self.lost(flow, loss),
             Fate::Arrived(receiver, arrived) => {
                 self.note_peak(now);
-                let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
-                let at = Instant(now.0.saturating_add(round_trip));
+                let at = answer;
                 if self.is_certain_until(at, &passages) {
                     let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
                     passages = self.conclude(now, answer);
@@ -174,19 +221,20 @@ impl Run {
         self.passages = passages;
     }
 
-    /// Whether nothing can come between now and an answer at `at` that would see the difference.
-    fn is_certain_until(&self, at: Instant, passages: &[Passage]) -> bool {
+    /// Whether nobody looks and nothing is done between now and `at`.
+    fn is_unwatched_until(&self, at: Instant) -> bool {
         let watched = match (self.options.moment, &self.snapshot) {
             (Moment::At(moment), None) => self.now <= moment && moment < at,
             _ => false,
         };
         let eventful = self.events.front().is_some_and(|e| e.at <= at);
+        !self.options.stepwise && !watched && !eventful && at.0 - self.now.0 <= 1_000_000_000
+    }
+
+    /// Whether nothing can come between now and an answer at `at` that would see the difference.
+    fn is_certain_until(&self, at: Instant, passages: &[Passage]) -> bool {
         let lives = |p: &Passage| p.session.is_none_or(|s| self.network.devices()[p.device.index()].expires(s) > at);
-        !self.options.stepwise
-            && !watched
-            && !eventful
-            && at.0 - self.now.0 <= 1_000_000_000
-            && passages.iter().all(lives)
+        self.is_unwatched_until(at) && passages.iter().all(lives)
     }
 
     fn answer(&mut self, at: Instant, answer: Answer) {
@@ -264,7 +312,7 @@ impl Run {
     }
 
     fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), Reason> {
-        let plan = self.network.plan().clone();
+        let plan = self.network.plan();
         let destination = match flow.destination {
             Party::Address(address) => address,
             Party::Host(id) => plan.hosts[id.index()].address,
@@ -357,9 +405,9 @@ impl Run {
             let mut mappings = device.fixed_mappings(at);
             let fixed = mappings.len();
             mappings.extend(device.mappings(at));
-            mappings[fixed..].sort_unstable_by_key(|m| (m.protocol, m.internal, m.external, m.peer, m.created));
+            mappings[fixed..].sort_by_cached_key(|m| (m.protocol, end(m.internal), end(m.external), m.peer, m.created));
             let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
-            rows.sort_unstable_by_key(|s| (s.protocol, s.original.source, s.original.destination, s.created));
+            rows.sort_by_cached_key(|s| (s.protocol, end(s.original.source), end(s.original.destination), s.created));
             DeviceTable {
                 device: DeviceId(i as u16),
                 mappings,
@@ -373,4 +421,13 @@ impl Run {
         };
         self.network.devices().iter().enumerate().map(table).collect()
     }
+}
+
+/// What sorts like an endpoint, faster.
+fn end(end: Endpoint) -> (bool, u128, u16) {
+    let number = match end.address {
+        IpAddr::V4(a) => a.to_bits().into(),
+        IpAddr::V6(a) => a.to_bits(),
+    };
+    (end.address.is_ipv6(), number, end.port)
 }

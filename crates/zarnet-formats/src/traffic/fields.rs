@@ -125,6 +125,68 @@ impl Fields {
         Ok(())
     }
 
+    /// Enters the field at the beginning of `text` if it is written the plain way, and tells its length; `None` asks for
+    /// a closer look, even if only to tell what is wrong.
+    #[inline]
+    pub(super) fn set_plain(&mut self, column: Column, text: &[u8], context: Context<'_>) -> Option<usize> {
+        match column {
+            Column::Start => {
+                let (value, used) = leading_seconds(text)?;
+                self.start = Some(Instant(value));
+                Some(used)
+            }
+            Column::Lasts => {
+                let (value, used) = leading_seconds(text)?;
+                self.lasts = value;
+                Some(used)
+            }
+            Column::Protocol => {
+                self.protocol = Some(match text {
+                    [b't', b'c', b'p', b',', ..] => Protocol::TCP,
+                    [b'u', b'd', b'p', b',', ..] => Protocol::UDP,
+                    [b'i', b'c', b'm', b'p', b',', ..] => {
+                        self.protocol = Some(Protocol::ICMP);
+                        return Some(4);
+                    }
+                    _ => return None,
+                });
+                Some(3)
+            }
+            Column::Source => {
+                let (party, used) = leading_party(text, context)?;
+                self.source = Some(party);
+                Some(used)
+            }
+            Column::Destination => {
+                let (party, used) = leading_party(text, context)?;
+                self.destination = Some(party);
+                Some(used)
+            }
+            Column::SourcePort => {
+                let (port, used) = leading_port(text)?;
+                self.source_port = port;
+                Some(used)
+            }
+            Column::DestinationPort => {
+                let (port, used) = leading_port(text)?;
+                self.destination_port = port;
+                Some(used)
+            }
+            Column::Ends => {
+                let used = text.iter().position(|c| *c == b',').unwrap_or(text.len());
+                self.ending = match &text[..used] {
+                    b"" => None,
+                    b"close" => Some(Ending::Close),
+                    b"reset" => Some(Ending::Reset),
+                    b"silent" => Some(Ending::Silent),
+                    _ => return None,
+                };
+                Some(used)
+            }
+            Column::RoundTrip => None,
+        }
+    }
+
     /// Enters where it starts, where that needs no text.
     pub(super) fn starting(mut self, at: Instant) -> Self {
         self.start = Some(at);
@@ -159,6 +221,92 @@ impl Fields {
         let (lasts, ending, round_trip) = (self.lasts, self.ending, self.round_trip);
         Ok(Flow { start, protocol, source, source_port, destination, destination_port, lasts, ending, round_trip })
     }
+}
+
+/// Whether a field ends at `at`.
+#[inline]
+fn ends_at(text: &[u8], at: usize) -> bool {
+    text.get(at).is_none_or(|c| *c == b',')
+}
+
+/// Seconds with at most nine decimals, in nanoseconds.
+#[inline]
+fn leading_seconds(text: &[u8]) -> Option<(u64, usize)> {
+    let digit = |at: usize| text.get(at).map(|c| c.wrapping_sub(b'0')).filter(|d| *d < 10);
+    let (mut value, mut at) = (0u64, 0);
+    while let Some(d) = digit(at) {
+        value = value * 10 + u64::from(d);
+        at += 1;
+    }
+    if at == 0 || at > 9 {
+        return None;
+    }
+    value *= 1_000_000_000;
+    if text.get(at) == Some(&b'.') {
+        at += 1;
+        let (first, mut scale) = (at, 100_000_000);
+        while let Some(d) = digit(at).filter(|_| at < first + 9) {
+            value += u64::from(d) * scale;
+            scale /= 10;
+            at += 1;
+        }
+        if at == first {
+            return None;
+        }
+    }
+    ends_at(text, at).then_some((value, at))
+}
+
+#[inline]
+fn leading_port(text: &[u8]) -> Option<(Option<u16>, usize)> {
+    let (mut value, mut at) = (0u32, 0);
+    while let Some(d) = text.get(at).map(|c| c.wrapping_sub(b'0')).filter(|d| *d < 10 && at < 5) {
+        value = value * 10 + u32::from(d);
+        at += 1;
+    }
+    let port = if at == 0 { None } else { Some(u16::try_from(value).ok()?) };
+    ends_at(text, at).then_some((port, at))
+}
+
+#[inline]
+fn leading_v4(text: &[u8]) -> Option<(u32, usize)> {
+    let digit = |at: usize| text.get(at).map(|c| u32::from(c.wrapping_sub(b'0'))).filter(|d| *d < 10);
+    let (mut value, mut at) = (0u32, 0);
+    for octet_number in 0..4 {
+        let first = digit(at)?;
+        let mut octet = first;
+        at += 1;
+        if let Some(second) = digit(at).filter(|_| first > 0) {
+            octet = octet * 10 + second;
+            at += 1;
+            if let Some(third) = digit(at) {
+                octet = octet * 10 + third;
+                at += 1;
+            }
+        }
+        if octet > 255 {
+            return None;
+        }
+        value = value << 8 | octet;
+        if octet_number < 3 {
+            if text.get(at) != Some(&b'.') {
+                return None;
+            }
+            at += 1;
+        }
+    }
+    ends_at(text, at).then_some((value, at))
+}
+
+/// An IPv4 address, or a name of the plan.
+#[inline]
+fn leading_party(text: &[u8], context: Context<'_>) -> Option<(Party, usize)> {
+    if let Some((address, used)) = leading_v4(text) {
+        return Some((context.names.checked(IpAddr::V4(address.into())).ok()?, used));
+    }
+    let end = text.iter().position(|c| *c == b',').unwrap_or(text.len());
+    let name = std::str::from_utf8(&text[..end]).ok()?;
+    Some((context.names.party(name).ok()?, end))
 }
 
 #[inline]

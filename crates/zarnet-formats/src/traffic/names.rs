@@ -59,7 +59,7 @@ impl Names {
     }
 
     #[inline]
-    fn checked(&self, address: IpAddr) -> Result<Party, Fault> {
+    pub(super) fn checked(&self, address: IpAddr) -> Result<Party, Fault> {
         if !self.twice.is_empty() && self.twice.contains(&address) {
             return Err(Fault::AddressOfTwo(address));
         }
