@@ -6,6 +6,7 @@ use zarnet_core::traffic::Flow;
 
 use super::Fault;
 use super::fields::{Column, Context, Fields};
+use super::plain;
 
 /// No line of a list is longer.
 pub(super) const LONGEST_LINE: usize = 1 << 20;
@@ -152,33 +153,17 @@ impl Iterator for CsvList<'_> {
     }
 }
 
-/// Nearly every line has plain fields and is read in one pass; any other is read again, with care.
 #[inline]
 fn flow(line: &[u8], columns: &[Column], context: Context<'_>) -> Result<Flow, Fault> {
-    match plain_fields(line, columns, context) {
-        Some(fields) => fields.flow(context),
-        None => careful(line, columns, context),
+    match plain::flow(line, columns) {
+        Some(flow) if context.names.are_plain() => Ok(flow),
+        _ => careful(line, columns, context),
     }
 }
 
-#[inline]
-fn plain_fields(line: &[u8], columns: &[Column], context: Context<'_>) -> Option<Fields> {
-    let mut fields = Fields::EMPTY;
-    let mut rest = line;
-    for (i, column) in columns.iter().enumerate() {
-        let used = fields.set_plain(*column, rest, context)?;
-        let last = i + 1 == columns.len();
-        rest = match rest.get(used) {
-            Some(b',') if !last => &rest[used + 1..],
-            None if last => &[],
-            _ => return None,
-        };
-    }
-    Some(fields)
-}
-
-#[cold]
-fn careful(line: &[u8], columns: &[Column], context: Context<'_>) -> Result<Flow, Fault> {
+/// Any line, with what is wrong with it.
+#[inline(never)]
+pub(super) fn careful(line: &[u8], columns: &[Column], context: Context<'_>) -> Result<Flow, Fault> {
     let Ok(text) = std::str::from_utf8(line) else { return Err(Fault::Malformed("text".into())) };
     let mut fields = Fields::EMPTY;
     if memchr::memchr(b'"', line).is_some() {

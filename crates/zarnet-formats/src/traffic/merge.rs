@@ -140,7 +140,10 @@ impl Traffic {
         if attempt == Attempt::Sorted {
             items.sort();
         }
-        items.heads = items.readers.iter_mut().map(Reader::next).collect();
+        // a single input needs nobody to hold its next item against another's
+        if items.readers.len() > 1 {
+            items.heads = items.readers.iter_mut().map(Reader::next).collect();
+        }
         items
     }
 
@@ -349,10 +352,13 @@ impl Iterator for Items<'_> {
         if self.failed {
             return None;
         }
+        if let ([reader], [None]) = (&mut self.readers[..], &self.heads[..]) {
+            let item = reader.next();
+            self.failed = matches!(item, Some(Err(_)));
+            return item;
+        }
         let mut first: Option<(usize, Instant)> = None;
-        if self.readers.len() == 1 {
-            first = self.heads[0].is_some().then_some((0, Instant::ZERO));
-        } else {
+        {
             for (i, head) in self.heads.iter().enumerate() {
                 let at = match head {
                     None => continue,

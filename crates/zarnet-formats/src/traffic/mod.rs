@@ -9,6 +9,7 @@ mod input;
 mod json_list;
 mod merge;
 mod names;
+mod plain;
 mod scenario;
 
 pub use capture::Skipped;

@@ -58,8 +58,13 @@ impl Names {
         Err(Fault::UnknownName { name: text.into(), near })
     }
 
+    /// Whether every address stands for itself.
+    pub(super) fn are_plain(&self) -> bool {
+        self.twice.is_empty()
+    }
+
     #[inline]
-    pub(super) fn checked(&self, address: IpAddr) -> Result<Party, Fault> {
+    fn checked(&self, address: IpAddr) -> Result<Party, Fault> {
         if !self.twice.is_empty() && self.twice.contains(&address) {
             return Err(Fault::AddressOfTwo(address));
         }
