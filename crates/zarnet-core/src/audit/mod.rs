@@ -86,6 +86,3 @@ fn zone_names(device: &Device) -> Vec<&str> {
     names.dedup();
     names
 }
-
-#[cfg(test)]
-mod tests;

@@ -42,6 +42,11 @@ impl Device {
             _ => NONE,
         };
         let entered = entry.mapping.unwrap_or(NONE);
+        // an address mapping that was about to go is in use again
+        if !self.lingers.is_empty() {
+            self.lingers.remove(&source_mapping);
+            self.lingers.remove(&entered);
+        }
         let compact = !self.config.routes.ambiguous
             && match (source_mapping, entered) {
                 (mapping, NONE) if mapping != NONE => inbound_rule.is_none() && self.is_endpoint(mapping),

@@ -355,7 +355,7 @@ impl Device {
         let destination = inside.destination().address;
         let own = || self.config.own.get(&destination);
         if let Some(&own) = self.config.concerns(destination).then(own).flatten() {
-            return self.for_itself(own, inside, entry.blocked);
+            return self.for_itself(own, inside, &entry);
         }
         if ours
             && entry.rule.is_none()
@@ -396,7 +396,7 @@ impl Device {
     }
 
     /// Step 5: a packet for one of its own addresses.
-    fn for_itself(&self, own: InterfaceId, packet: Packet, blocked: bool) -> Result<Outcome, Refusal> {
+    fn for_itself(&self, own: InterfaceId, packet: Packet, entry: &Entry) -> Result<Outcome, Refusal> {
         let interface = &self.config.plan.interfaces[own.index()];
         let to = packet.destination();
         let answers = (packet.signal == Signal::Query && interface.ping)
@@ -407,8 +407,10 @@ impl Device {
                 Err(refusal) => Outcome::Dropped(refusal),
             });
         }
-        let reason = if blocked { Reason::Filtered } else { Reason::NoListener };
-        Err(Refusal::new(reason, interface.place))
+        if entry.blocked {
+            return Err(Refusal { reason: Reason::Filtered, rule: None, place: entry.place });
+        }
+        Err(Refusal::new(Reason::NoListener, interface.place))
     }
 
     /// Steps 2 and 9: first entry that matches, implicit drop at the end.

@@ -62,7 +62,12 @@ fn times_in_seconds_and_in_units() {
     for text in ["-1", "2x", "1m30", ".", "99999999999999999999", "s"] {
         assert_eq!(parse_span(text), Err(NotationError::Time(text.into())), "{text}");
     }
-    assert_eq!(Instant(61_500_000_000).to_string(), "61.5 s");
+    for (millis, text) in
+        [(61_500, "61.5s"), (0, "0s"), (120_000, "2m"), (7_850_800, "2h10m50.8s"), (3_600_001, "1h0.001s")]
+    {
+        assert_eq!(Instant(millis * 1_000_000).to_string(), text);
+        assert_eq!(parse_span(text), Ok(Duration::from_millis(millis)), "{text}");
+    }
     assert_eq!(Instant(61_500_000_000).seconds(), 61.5);
 }
 

@@ -41,10 +41,25 @@ impl Sub for Instant {
 }
 
 impl fmt::Display for Instant {
-    /// Seconds with at most three decimals, without trailing zeros: `61.5 s`.
+    /// The way [`parse_span`] reads it back, to the millisecond: `61.5s`, `2h10m50.8s`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let text = format!("{:.3}", self.seconds());
-        write!(f, "{} s", text.trim_end_matches('0').trim_end_matches('.'))
+        let milliseconds = (self.0 + 500_000) / 1_000_000;
+        let (whole, part) = (milliseconds / 1000, milliseconds % 1000);
+        let (hours, minutes, seconds) = (whole / 3600, whole / 60 % 60, whole % 60);
+        if hours > 0 {
+            write!(f, "{hours}h")?;
+        }
+        let short = whole < 120;
+        if !short && minutes > 0 {
+            write!(f, "{minutes}m")?;
+        }
+        if !short && seconds == 0 && part == 0 {
+            return Ok(());
+        }
+        let fraction = format!("{part:03}");
+        let fraction = fraction.trim_end_matches('0');
+        let point = if fraction.is_empty() { "" } else { "." };
+        write!(f, "{}{point}{fraction}s", if short { whole } else { seconds })
     }
 }
 

@@ -168,6 +168,3 @@ pub(crate) fn taken(plan: &Plan) -> AddressSet {
     let hosts = plan.hosts.iter().flat_map(|h| std::iter::once(h.address).chain(h.gateway));
     own.chain(hops).chain(routed).chain(hosts).map(crate::net::AddressRange::one).collect()
 }
-
-#[cfg(test)]
-mod tests;

@@ -25,6 +25,3 @@ pub use model::{
 };
 pub use place::{Place, Placed};
 pub use timers::Timers;
-
-#[cfg(test)]
-mod tests;

@@ -19,7 +19,11 @@ impl Run {
         } else if node.refresh_leaving(at, packet) {
             return;
         } else {
-            match node.before_leaving(packet) {
+            // an answer to a packet that is refused here: the device whose capture this is let it pass
+            if self.refused_before.contains(&(packet.protocol, packet.ends.reversed())) {
+                return;
+            }
+            match node.before_leaving(packet).filter(|_| packet.may_begin()) {
                 Some(before) => before,
                 None => {
                     self.unattributed += 1;

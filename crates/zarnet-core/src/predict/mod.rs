@@ -126,6 +126,3 @@ pub struct NotTranslated {
     /// What in the plan caused it.
     pub place: Option<Place>,
 }
-
-#[cfg(test)]
-mod tests;

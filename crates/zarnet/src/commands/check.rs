@@ -1,7 +1,5 @@
 //! `zarnet check PLAN`
 
-use std::io::Write;
-
 use annotate_snippets::Level;
 use serde::Serialize;
 use zarnet_core::audit::{Finding, Severity, audit};

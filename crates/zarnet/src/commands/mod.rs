@@ -2,6 +2,7 @@
 
 mod check;
 mod demo;
+mod files;
 mod new;
 mod predict;
 
@@ -16,6 +17,10 @@ use crate::render::{diagnostic, output};
 /// Runs what was typed, and gives the exit code.
 pub fn run(arguments: &Arguments) -> Result<u8, Failure> {
     output::set_color(arguments.common.color);
+    dispatch(arguments)
+}
+
+fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
     match &arguments.command {
         Command::Demo(args) => demo::run(args, &arguments.common),
         Command::New(args) => new::run(args, &arguments.common),

@@ -37,11 +37,10 @@ const MAPPINGS: [Column; 9] = [
     Column::number("EXPIRES IN"),
 ];
 
-const SESSIONS: [Column; 8] = [
+const SESSIONS: [Column; 7] = [
     Column::text("PROTOCOL"),
-    Column::text("ORIGINAL"),
-    Column::text(""),
-    Column::text("TRANSLATED"),
+    Column::text("AS SENT"),
+    Column::text("AS FORWARDED"),
     Column::text("RULE").expendable(2),
     Column::text("STATE").expendable(1),
     Column::number("IDLE FOR").expendable(3),
@@ -166,7 +165,6 @@ fn sessions(
         vec![
             s.protocol.to_string().into(),
             tuple(s.original).into(),
-            Cell::styled("becomes", DIM),
             tuple(s.translated).into(),
             rules.join(", ").into(),
             state(Some(s.state), false),

@@ -1,0 +1,143 @@
+//! A device between `inside` (10.0.0.0/24) and `outside`, driven packet by packet in a notation of one line.
+#![allow(dead_code)]
+
+use std::path::Path;
+use std::sync::Arc;
+
+use zarnet_core::device::{Device, MappingRow, Outcome};
+use zarnet_core::net::{AddressSet, Endpoint, Instant, Packet, Protocol, Signal, Tuple};
+use zarnet_core::plan::{InterfaceId, Plan};
+
+/// The plan of one edge; `behaviour`, `timers` are inline tables, `rules` is TOML of pools, rules and policies.
+pub fn plan_text(behaviour: &str, timers: &str, rules: &str) -> String {
+    format!(
+        r#"
+[[segment]]
+name = "world"
+internet = true
+
+[[device]]
+name = "edge"
+behaviour = {behaviour}
+timers = {timers}
+
+  [[device.interface]]
+  name = "inside"
+  realm = "internal"
+  address = "10.0.0.1/24"
+
+  [[device.interface]]
+  name = "outside"
+  realm = "external"
+  segment = "world"
+  address = "192.0.2.1/28"
+
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "192.0.2.14"
+{rules}
+"#
+    )
+}
+
+/// Builds a plan that must be right.
+pub fn plan(text: &str) -> Arc<Plan> {
+    match zarnet_formats::plan::from_text(Path::new("test.toml"), text.into()) {
+        Ok(loaded) => Arc::new(loaded.plan),
+        Err(error) => panic!("{error:?}\n{text}"),
+    }
+}
+
+/// Everybody inside overloads the outside interface.
+pub const OVERLOAD: &str = r#"
+  [[device.rule]]
+  name = "all"
+  type = "overload"
+  as = "outside"
+"#;
+
+/// A pool rule over so many addresses from 192.0.2.8 on.
+pub fn pool(count: u8, more: &str) -> String {
+    let last = 7 + count;
+    format!(
+        r#"
+  [[device.pool]]
+  name = "lines"
+  addresses = "192.0.2.8-192.0.2.{last}"
+  {more}
+  [[device.rule]]
+  name = "lines-out"
+  type = "pool"
+  as = "lines"
+"#
+    )
+}
+
+/// A device under test.
+pub struct Edge(pub Device);
+
+impl Edge {
+    pub fn new(behaviour: &str, timers: &str, rules: &str) -> Self {
+        let plan = plan(&plan_text(behaviour, timers, rules));
+        let taken: AddressSet = ["10.0.0.1", "192.0.2.1", "192.0.2.14"].iter().filter_map(|t| t.parse().ok()).collect();
+        Self(Device::new(&plan.devices[0], &taken, 7))
+    }
+
+    pub fn bcp(rules: &str) -> Self {
+        Self::new("\"bcp\"", "{}", rules)
+    }
+
+    /// Sends `PROTOCOL[.SIGNAL] SOURCE > DESTINATION @SECONDS`; what starts with 10 comes in by `inside`. Gives
+    /// `SOURCE > DESTINATION` as it leaves, `itself`, or the reason for a drop.
+    pub fn send(&mut self, text: &str) -> String {
+        let (packet, at, inside) = parse(text);
+        match self.0.receive(at, InterfaceId(if inside { 0 } else { 1 }), packet) {
+            Outcome::Forwarded(out) => format!("{} > {}", out.packet.source(), out.packet.destination()),
+            Outcome::Answered(_) | Outcome::Consumed => "itself".into(),
+            Outcome::Dropped(refusal) => refusal.reason.name().into(),
+        }
+    }
+
+    /// Sends packets one after the other, and holds what becomes of each against what is said behind `=>`.
+    pub fn play(&mut self, script: &str) {
+        for line in script.lines().map(str::trim).filter(|l| !l.is_empty()) {
+            let (packet, wanted) = line.split_once("=>").unwrap_or_else(|| panic!("no => in {line}"));
+            assert_eq!(self.send(packet.trim()), wanted.trim(), "{line}");
+        }
+    }
+
+    pub fn mappings(&mut self, seconds: f64) -> Vec<MappingRow> {
+        self.0.expire(time(seconds));
+        self.0.mappings(time(seconds)).collect()
+    }
+}
+
+fn time(seconds: f64) -> Instant {
+    Instant((seconds * 1e9).round() as u64)
+}
+
+fn endpoint(text: &str) -> Endpoint {
+    let (address, port) = text.split_once(':').unwrap_or((text, "0"));
+    Endpoint::new(address.parse::<std::net::IpAddr>().unwrap(), port.parse().unwrap())
+}
+
+fn parse(text: &str) -> (Packet, Instant, bool) {
+    let words: Vec<&str> = text.split_whitespace().collect();
+    let [kind, source, ">", destination, at] = words[..] else { panic!("not a packet: {text}") };
+    let (protocol, signal) = kind.split_once('.').unwrap_or((kind, ""));
+    let protocol: Protocol = protocol.parse().unwrap();
+    let signal = match (protocol, signal) {
+        (Protocol::TCP, "") => Signal::Syn,
+        (Protocol::ICMP, "") => Signal::Query,
+        (_, "") => Signal::Plain,
+        (_, "synack") => Signal::SynAck,
+        (_, "fin") => Signal::Fin,
+        (_, "rst") => Signal::Rst,
+        (_, "reply") => Signal::Reply,
+        (_, "data") => Signal::Plain,
+        (_, other) => panic!("no signal {other}"),
+    };
+    let ends = Tuple { source: endpoint(source), destination: endpoint(destination) };
+    let at = at.strip_prefix('@').unwrap().parse().unwrap();
+    (Packet { protocol, signal, ends }, time(at), source.starts_with("10."))
+}

@@ -1,0 +1,155 @@
+//! Traffic through a network: invariants over random plans and random traffic.
+
+mod common;
+
+use std::collections::HashSet;
+use std::convert::Infallible;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use common::{OVERLOAD, plan, plan_text, pool};
+use proptest::prelude::*;
+use zarnet_core::device::Ending;
+use zarnet_core::net::{Instant, Protocol};
+use zarnet_core::plan::Plan;
+use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
+use zarnet_core::traffic::{Flow, Item, Party};
+
+const S: u64 = 1_000_000_000;
+
+/// Plans of every rule type, with behaviours that take every way through the device.
+fn plans() -> impl Strategy<Value = String> {
+    let behaviour = prop_oneof![
+        Just("\"bcp\"".to_owned()),
+        Just("\"symmetric\"".to_owned()),
+        Just("{ preset = \"carrier\", ports-per-host = 600 }".to_owned()),
+        Just("{ port-assignment = \"sequential\", filtering = \"address-dependent\" }".to_owned()),
+        Just("{ pooling = \"arbitrary\", port-classes = [\"1-65535 -> 3000-3007\"] }".to_owned()),
+        Just("{ mapping = \"address-dependent\", port-parity = true, max-sessions = 12 }".to_owned()),
+        Just("{ hold-down-timeout = 90, refresh = \"both\", max-mappings = 9 }".to_owned()),
+    ];
+    let fixed = r#"
+  [[device.rule]]
+  name = "server"
+  type = "static"
+  internal = "10.0.0.20"
+  external = "192.0.2.4"
+  hairpin = ["internal"]
+  [[device.rule]]
+  name = "door"
+  type = "forward"
+  external = "outside:8000-8001/tcp"
+  internal = "10.0.0.21:80"
+"#;
+    let overload_pool = pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\"");
+    let dynamic = prop_oneof![
+        Just(OVERLOAD.to_owned()),
+        Just(pool(2, "pick = \"in-turn\"")),
+        Just(pool(3, "pick = \"random\"").replace("as = \"lines\"", "as = \"lines\"\n when-exhausted = \"outside\"")),
+        Just(overload_pool),
+    ];
+    let timers = prop_oneof![Just("{}"), Just("{ udp-timeout = 5, binding = 20, icmp-timeout = 2 }")];
+    (behaviour, timers, any::<bool>(), dynamic)
+        .prop_map(move |(b, t, f, d)| plan_text(&b, t, &format!("{}{d}", if f { fixed } else { "" })))
+}
+
+fn flows() -> impl Strategy<Value = Vec<Flow>> {
+    let address = |a: &str| a.parse::<IpAddr>().unwrap();
+    let inside = (5u8..11).prop_map(|n| IpAddr::from([10, 0, 0, n])).boxed();
+    let server = prop_oneof![Just(address("10.0.0.20")), Just(address("10.0.0.21"))].boxed();
+    let peer = prop_oneof![Just(address("198.51.100.10")), Just(address("203.0.113.20"))].boxed();
+    let end = prop_oneof![Just(address("192.0.2.1")), Just(address("192.0.2.4")), Just(address("192.0.2.8"))].boxed();
+    let ends = prop_oneof![
+        6 => (inside.clone(), peer.clone()),
+        1 => (server.clone(), peer.clone()),
+        2 => (peer, end.clone()),
+        1 => (inside.clone(), end),
+        1 => (inside, server),
+    ];
+    let protocol = prop_oneof![5 => Just(Protocol::TCP), 4 => Just(Protocol::UDP), 1 => Just(Protocol::ICMP), 1 => Just(Protocol(47))];
+    let ending = prop_oneof![Just(None), Just(Some(Ending::Reset)), Just(Some(Ending::Silent))];
+    let port = || prop_oneof![Just(80u16), Just(8000), Just(5000), Just(5001), 1u16..];
+    let flow = (0u64..900_000, protocol, ends, port(), port(), 0u64..400_000, ending, proptest::option::weighted(0.1, 0u64..20_000));
+    let flow = flow.prop_map(|(start, protocol, (a, b), from, to, lasts, ending, round_trip)| Flow {
+        start: Instant(start * 1_000_000),
+        protocol,
+        source: Party::Address(a),
+        source_port: protocol.is_multiplexed().then_some(from),
+        destination: Party::Address(b),
+        destination_port: protocol.has_ports().then_some(to),
+        lasts: lasts * 1_000_000,
+        ending,
+        round_trip: round_trip.map(|r| r * 1_000_000),
+    });
+    proptest::collection::vec(flow, 1..60).prop_map(|mut flows| {
+        flows.sort_by_key(|f| f.start);
+        flows
+    })
+}
+
+fn run(plan: &Arc<Plan>, flows: &[Flow], moment: Moment, stepwise: bool) -> Prediction {
+    let sources: Sources = flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
+    let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
+    let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise };
+    predict(plan.clone(), items, Vec::new(), options).unwrap()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// The short way through the device and the long one, step by step, come to the same table at any moment.
+    #[test]
+    fn the_short_way_comes_to_the_same_as_the_long_one(text in plans(), flows in flows(), at in 0u64..1_500_000) {
+        let plan = plan(&text);
+        for moment in [Moment::At(Instant(at * 1_000_000)), Moment::End] {
+            let short = run(&plan, &flows, moment, false);
+            let long = run(&plan, &flows, moment, true);
+            prop_assert_eq!(short.tally, long.tally);
+            prop_assert_eq!(&short.not_translated, &long.not_translated);
+            prop_assert_eq!(&short.tables[0].mappings, &long.tables[0].mappings);
+            prop_assert_eq!(&short.tables[0].sessions, &long.tables[0].sessions);
+            prop_assert_eq!(&short.tables[0].totals.rules, &long.tables[0].totals.rules);
+            prop_assert_eq!((short.at, short.end), (long.at, long.end));
+        }
+    }
+
+    /// RFC 4787 §4.2.1 REQ-3: no two mappings share an external end; every flow is in one class; what is counted adds up.
+    #[test]
+    fn ends_are_unique_and_every_flow_is_accounted_for(text in plans(), flows in flows(), at in 0u64..1_000_000) {
+        let plan = plan(&text);
+        let p = run(&plan, &flows, Moment::At(Instant(at * 1_000_000)), false);
+        prop_assert_eq!(p.tally.total(), flows.len() as u64);
+        let untold = p.not_translated.len() as u64;
+        prop_assert_eq!(p.tally.total() - p.tally.translated, untold);
+        let table = &p.tables[0];
+        let mut ends = HashSet::new();
+        for m in table.mappings.iter().filter(|m| !m.fixed && m.kind == "overload" && m.external.port > 0) {
+            prop_assert!(ends.insert((m.protocol, m.external)), "{} twice", m.external);
+            let whole = table.mappings.iter().any(|w| !w.fixed && w.kind == "pool" && w.external.address == m.external.address);
+            prop_assert!(!whole, "{} is borrowed whole", m.external.address);
+        }
+        for r in &table.totals.rules {
+            prop_assert_eq!(r.hits, r.active + r.expired + r.cleared);
+            prop_assert!(r.peak <= r.hits && r.active <= r.peak);
+        }
+        let under: u32 = table.mappings.iter().map(|m| m.sessions).sum();
+        let ruled: usize = table.sessions.iter().map(|s| s.rules.iter().flatten().count()).sum();
+        prop_assert_eq!(under as usize, ruled);
+        for s in &table.sessions {
+            prop_assert!(s.created <= s.last_active && s.last_active <= p.at && p.at < s.expires);
+        }
+    }
+
+    /// No leak: all dynamic state is gone after the longest timer.
+    #[test]
+    fn nothing_is_left_after_the_longest_timer(text in plans(), flows in flows()) {
+        let plan = plan(&text);
+        let end = run(&plan, &flows, Moment::End, false).end;
+        let later = Instant(end.0 + 8000 * S);
+        let p = run(&plan, &flows, Moment::At(later), false);
+        let table = &p.tables[0];
+        prop_assert_eq!((table.mapping_count, table.session_count), (0, 0));
+        prop_assert!(table.mappings.iter().all(|m| m.fixed && m.sessions == 0));
+        prop_assert!(table.pools.iter().all(|p| p.in_use == 0));
+    }
+}
