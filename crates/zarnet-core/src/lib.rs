@@ -1,4 +1,31 @@
-//! The computation of Zarnet.
+//! The computation of Zarnet: what an engineer declares, what a device does with a packet, what a network does with a
+//! flow, and the questions that are asked of both. No files, no clock, no terminal: time, packets and seeds come in as
+//! arguments, values come out.
+//!
+//! Data goes one way, and so do the rooms:
+//!
+//! - [`net`]: the vocabulary. Addresses and sets of them, ports, protocols, packets, instants.
+//! - [`plan`]: what is declared. A draft with the place of every value becomes a plan in which nothing dangles.
+//! - [`device`]: one device at work. The pipeline, mappings and sessions, allocation, timers.
+//! - [`network`]: devices, hosts and segments together. Who answers for an address, where a packet ends.
+//! - [`traffic`]: flows, packets of captures, events.
+//! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
+//! - [`audit`]: findings on a plan that can be built.
+//!
+//! ```
+//! use std::convert::Infallible;
+//! use std::sync::Arc;
+//! use zarnet_core::plan::{build, Draft};
+//! use zarnet_core::predict::{predict, Options};
+//! use zarnet_core::traffic::Item;
+//!
+//! // a plan without devices, and traffic without flows: the least that can be predicted
+//! let plan = build(&Draft::default()).expect("nothing can be wrong with nothing");
+//! let nothing = std::iter::empty::<Result<Item, Infallible>>();
+//! let prediction = predict(Arc::new(plan), nothing, Vec::new(), Options::default()).expect("nothing to read");
+//! assert_eq!(prediction.tally.total(), 0);
+//! ```
+
 pub mod audit;
 pub mod device;
 pub mod net;
@@ -7,4 +34,5 @@ pub mod plan;
 pub mod predict;
 mod reason;
 pub mod traffic;
+
 pub use reason::{Class, Reason};

@@ -89,7 +89,9 @@ fn rfc4787_req5c_and_req6_idle_udp_goes_at_300_seconds() {
         assert_eq!(edge.send(&format!("udp 198.51.100.10:53 > 192.0.2.1:5000 @{at}")), outcome);
     }
     // inbound packets keep it alive only where the device is told so
-    for (behaviour, outcome) in [("\"bcp\"", "no-listener"), ("{ refresh = \"both\" }", "198.51.100.10:53 > 10.0.0.5:5000")] {
+    for (behaviour, outcome) in
+        [("\"bcp\"", "no-listener"), ("{ refresh = \"both\" }", "198.51.100.10:53 > 10.0.0.5:5000")]
+    {
         let mut edge = Edge::new(behaviour, "{}", OVERLOAD);
         edge.send("udp 10.0.0.5:5000 > 198.51.100.10:53 @0");
         edge.send("udp 198.51.100.10:53 > 192.0.2.1:5000 @250");
@@ -197,7 +199,9 @@ fn rfc3022_s3_3_an_address_goes_back_with_the_last_session() {
 #[test]
 fn addresses_are_picked_as_the_pool_says() {
     let hosts = ["10.0.0.7", "10.0.0.6", "10.0.0.5"];
-    for (pick, wanted) in [("lowest", [8, 9, 10]), ("highest", [10, 9, 8]), ("in-turn", [8, 9, 10]), ("by-source", [10, 9, 8])] {
+    for (pick, wanted) in
+        [("lowest", [8, 9, 10]), ("highest", [10, 9, 8]), ("in-turn", [8, 9, 10]), ("by-source", [10, 9, 8])]
+    {
         let mut edge = Edge::bcp(&pool(3, &format!("pick = \"{pick}\"")));
         for (host, last) in hosts.iter().zip(wanted) {
             let out = edge.send(&format!("udp {host}:1 > 198.51.100.10:53 @0"));
@@ -298,7 +302,9 @@ fn fixed_rules_both_ways_and_what_they_refuse() {
 
 #[test]
 fn used_up_leads_to_the_fallback_or_passes() {
-    let with = |fallback: &str| pool(1, "").replace("as = \"lines\"", &format!("as = \"lines\"\nwhen-exhausted = \"{fallback}\""));
+    let with = |fallback: &str| {
+        pool(1, "").replace("as = \"lines\"", &format!("as = \"lines\"\nwhen-exhausted = \"{fallback}\""))
+    };
     Edge::bcp(&with("outside")).play(
         "udp 10.0.0.5:1 > 198.51.100.10:53 @0 => 192.0.2.8:1 > 198.51.100.10:53
          udp 10.0.0.6:1 > 198.51.100.10:53 @0 => 192.0.2.1:1 > 198.51.100.10:53

@@ -69,7 +69,16 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
     let protocol = prop_oneof![5 => Just(Protocol::TCP), 4 => Just(Protocol::UDP), 1 => Just(Protocol::ICMP), 1 => Just(Protocol(47))];
     let ending = prop_oneof![Just(None), Just(Some(Ending::Reset)), Just(Some(Ending::Silent))];
     let port = || prop_oneof![Just(80u16), Just(8000), Just(5000), Just(5001), 1u16..];
-    let flow = (0u64..900_000, protocol, ends, port(), port(), 0u64..400_000, ending, proptest::option::weighted(0.1, 0u64..20_000));
+    let flow = (
+        0u64..900_000,
+        protocol,
+        ends,
+        port(),
+        port(),
+        0u64..400_000,
+        ending,
+        proptest::option::weighted(0.1, 0u64..20_000),
+    );
     let flow = flow.prop_map(|(start, protocol, (a, b), from, to, lasts, ending, round_trip)| Flow {
         start: Instant(start * 1_000_000),
         protocol,
@@ -88,7 +97,8 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
 }
 
 fn run(plan: &Arc<Plan>, flows: &[Flow], moment: Moment, stepwise: bool) -> Prediction {
-    let sources: Sources = flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
+    let sources: Sources =
+        flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
     let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise };
     predict(plan.clone(), items, Vec::new(), options).unwrap()

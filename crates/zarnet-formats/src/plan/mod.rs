@@ -88,6 +88,10 @@ pub fn from_text(path: &Path, text: String) -> Result<Loaded, LoadError> {
         Err(more) => problems.extend(more),
     }
     problems.sort_by_key(|p| p.place);
+    // what a broken line says besides is not to be believed
+    let line = |p: &Problem| sources.line_column(p.place).map(|l| (p.place.file, l.line));
+    let broken: Vec<_> = problems.iter().filter(|p| p.error.name() == "syntax").map(line).collect();
+    problems.retain(|p| p.error.name() == "syntax" || !broken.contains(&line(p)));
     Err(LoadError::Problems { problems, sources })
 }
 

@@ -56,7 +56,7 @@ impl Lines {
                 self.at = self.have;
                 return Some(Err(fault));
             }
-            searched = self.at + seen;
+            searched = (self.at + seen).min(self.have);
         }
     }
 
@@ -72,6 +72,10 @@ impl Lines {
                 Ok(n) => {
                     self.ended = n == 0;
                     self.have += n;
+                    // a mark of the byte order is no part of the first line
+                    if self.number == 0 && self.buffer[..self.have].starts_with(b"\xef\xbb\xbf") {
+                        self.at = 3;
+                    }
                     return Ok(());
                 }
                 Err(e) if e.kind() == ErrorKind::Interrupted => {}
@@ -121,7 +125,7 @@ impl<'a> CsvList<'a> {
                 None => return Err((0, Fault::Empty)),
                 Some(Err(fault)) => return Err((lines.number, fault)),
                 Some(Ok(line)) if is_blank(line) => continue,
-                Some(Ok(line)) => record(line.strip_prefix(b"\xef\xbb\xbf").unwrap_or(line)),
+                Some(Ok(line)) => record(line),
             };
             let columns = header.and_then(|names| {
                 let columns = names.iter().map(|n| Column::named(n)).collect::<Result<Vec<_>, _>>()?;

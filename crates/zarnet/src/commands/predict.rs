@@ -7,7 +7,7 @@ use std::time::{Duration, Instant as Clock};
 use indicatif::{ProgressBar, ProgressStyle};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
-use zarnet_formats::traffic::{Attempt, Given, Skipped, Traffic, TrafficError};
+use zarnet_formats::traffic::{Attempt, Fault, Given, Skipped, Traffic, TrafficError};
 
 use super::plan;
 use crate::args::{Common, Format, Predict};
@@ -101,7 +101,7 @@ fn attempts(
 
 /// A time of day before the first that was read is no error of the list: the list is not in order.
 fn before_origin(error: &TrafficError) -> bool {
-    matches!(&error.fault, zarnet_formats::traffic::Fault::NegativeTime(text) if !text.starts_with('-'))
+    matches!(&error.fault, Fault::NegativeTime(text) if !text.starts_with('-'))
 }
 
 fn device(plan: &Plan, name: &str) -> Result<DeviceId, Failure> {
@@ -135,7 +135,11 @@ fn moment(text: &str, traffic: &Traffic) -> Result<At, Failure> {
             Ok(at) => Ok(At::Moment(Moment::At(at))),
             Err(fault) => {
                 let help = "write a time (90, 2m30s), `peak` or `end`".to_owned();
-                Err(Failure::wrong(fault.name(), format!("--at: {fault}"), help))
+                let error = match &fault {
+                    Fault::Notation { error, .. } => error.to_string(),
+                    fault => fault.to_string(),
+                };
+                Err(Failure::wrong(fault.name(), format!("--at: {error}"), help))
             }
         },
     }
@@ -144,7 +148,7 @@ fn moment(text: &str, traffic: &Traffic) -> Result<At, Failure> {
 fn tell_skipped(skipped: Skipped, quiet: bool) {
     let Skipped { not_ip, fragments, icmp_other, bad } = skipped;
     let parts = [
-        (bad, "that are wrong"),
+        (bad, "lines or packets that are wrong"),
         (not_ip, "frames that are not IP"),
         (fragments, "fragments behind the first"),
         (icmp_other, "ICMP messages that are no query"),

@@ -283,7 +283,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         table::write(out, &columns, &rows, view.width)?;
     }
     let quiet = counters.rules.len() - rows.len();
-    if quiet > 0 {
+    if quiet > 0 && !rows.is_empty() {
         writeln!(out, "{DIM}{} not shown; -v shows all{DIM:#}", count(quiet as u64, "rule", "rules"))?;
     }
     let columns = [

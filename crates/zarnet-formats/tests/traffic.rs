@@ -1,0 +1,297 @@
+//! Flow lists, scenarios and captures, right and wrong.
+
+use std::io::Write;
+use std::net::IpAddr;
+use std::path::Path;
+
+use zarnet_core::net::{Instant, Protocol, Signal};
+use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
+use zarnet_core::traffic::{Action, Flow, Item, Party};
+use zarnet_formats::traffic::{Attempt, Fault, Given, Traffic, TrafficError};
+
+fn plan() -> Plan {
+    let text = r#"
+[[host]]
+name = "kiosk-1"
+address = "10.0.0.5/24"
+[[device]]
+name = "edge"
+  [[device.interface]]
+  name = "inside"
+  realm = "internal"
+  address = "10.0.0.1/24"
+  [[device.rule]]
+  name = "all"
+  type = "overload"
+  as = "inside"
+"#;
+    zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap().plan
+}
+
+fn file(contents: &[u8]) -> tempfile::NamedTempFile {
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    file.write_all(contents).unwrap();
+    file
+}
+
+fn open(contents: &[u8], skip_bad: bool) -> Result<(Traffic, tempfile::NamedTempFile), Vec<TrafficError>> {
+    let file = file(contents);
+    let given = [Given::File(file.path().into())];
+    Traffic::open(&given, &plan(), Some((DeviceId(0), InterfaceId(0))), skip_bad).map(|t| (t, file))
+}
+
+/// The items, or the first error by line and name.
+fn read(contents: &[u8], attempt: Attempt) -> Result<Vec<Item>, (Option<u64>, &'static str)> {
+    let (traffic, _file) = open(contents, false).map_err(|e| (e[0].line, e[0].fault.name()))?;
+    traffic.items(attempt).map(|i| i.map_err(|e| (e.line, e.fault.name()))).collect()
+}
+
+fn flows(text: &str) -> Vec<Flow> {
+    let items = read(text.as_bytes(), Attempt::Sorted).unwrap();
+    items.into_iter().map(|i| if let Item::Flow(f) = i { f } else { panic!("{i:?}") }).collect()
+}
+
+#[test]
+fn a_list_in_any_order_of_columns_with_what_people_put_into_lists() {
+    let text = "\u{feff}# made by hand\r\nprotocol,source,start,destination,destination-port,ends\r\n\
+                tcp,kiosk-1,1.5,198.51.100.80,443,silent\r\n\r\n\"udp\", 10.0.0.9 ,2m,198.51.100.53,53,\r\n\
+                icmp,10.0.0.9,90s,198.51.100.53,,\r\n";
+    let flows = flows(text);
+    let starts: Vec<u64> = flows.iter().map(|f| f.start.0 / 1_000_000).collect();
+    assert_eq!(starts, [1500, 90_000, 120_000], "sorted by start");
+    assert!(matches!(flows[0].source, Party::Host(_)));
+    assert_eq!(flows[2].source, Party::Address("10.0.0.9".parse().unwrap()));
+    assert_eq!(flows[1].protocol, Protocol::ICMP);
+}
+
+#[test]
+fn times_of_day_count_from_the_earliest() {
+    let csv = "start,protocol,source,destination\n2026-05-01T08:00:10Z,gre,10.0.0.5,198.51.100.1\n2026-05-01T08:00:00+00:00,gre,10.0.0.5,198.51.100.1\n";
+    let starts: Vec<Instant> = flows(csv).iter().map(|f| f.start).collect();
+    assert_eq!(starts, [Instant(0), Instant(10_000_000_000)]);
+}
+
+#[test]
+fn json_lines_have_the_same_names() {
+    let text = "{\"start\": 3, \"protocol\": \"udp\", \"source\": \"kiosk-1\", \"destination\": \"198.51.100.53\", \"destination-port\": 53, \"lasts\": null}\n";
+    let flows = flows(text);
+    assert_eq!((flows[0].start, flows[0].destination_port), (Instant(3_000_000_000), Some(53)));
+}
+
+#[test]
+fn packed_lists_are_read_as_they_are() {
+    let text = "start,protocol,source,destination\n0,gre,10.0.0.5,198.51.100.1\n";
+    let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packer.write_all(text.as_bytes()).unwrap();
+    assert_eq!(read(&packer.finish().unwrap(), Attempt::Streaming).unwrap().len(), 1);
+    let zst = ruzstd::encoding::compress_to_vec(text.as_bytes(), ruzstd::encoding::CompressionLevel::Fastest);
+    assert_eq!(read(&zst, Attempt::Streaming).unwrap().len(), 1);
+}
+
+#[test]
+fn what_is_wrong_is_told_with_its_line() {
+    let head = "start,protocol,source,source-port,destination,destination-port,lasts,ends\n";
+    let cases: [(&str, Option<u64>, &str); 16] = [
+        ("0,tcp,10.0.0.5,1,198.51.100.1,70000,1,", Some(2), "bad-field"),
+        ("0,tcp,10.0.0.500,1,198.51.100.1,80,1,", Some(2), "bad-field"),
+        ("0,tcq,10.0.0.5,1,198.51.100.1,80,1,", Some(2), "bad-field"),
+        ("soon,tcp,10.0.0.5,1,198.51.100.1,80,1,", Some(2), "bad-field"),
+        ("-4,tcp,10.0.0.5,1,198.51.100.1,80,1,", Some(2), "negative-time"),
+        ("0,tcp,10.0.0.5,1,198.51.100.1,80,-1,", Some(2), "negative-time"),
+        ("0,tcp,kiosk-2,1,198.51.100.1,80,1,", Some(2), "unknown-host"),
+        ("0,tcp,10.0.0.5,1,2001:db8::1,80,1,", Some(2), "mixed-families"),
+        ("0,tcp,10.0.0.5,1,198.51.100.1,,1,", Some(2), "port-missing"),
+        ("0,gre,10.0.0.5,,198.51.100.1,80,1,", Some(2), "port-not-possible"),
+        ("0,tcp,10.0.0.5,1,198.51.100.1,80,1,abort", Some(2), "unknown-ending"),
+        ("0,tcp,10.0.0.5,1,198.51.100.1,80,1", Some(2), "field-count"),
+        ("0,tcp,10.0.0.5,1,198.51.100.1,80,1,,,", Some(2), "field-count"),
+        ("0,tcp,,1,198.51.100.1,80,1,", Some(2), "missing-column"),
+        ("0,tcp,10.0.0.5,1,198.51.100.1,80,1,\u{0}", Some(2), "unknown-ending"),
+        ("\n\n0,tcp,x y,1,198.51.100.1,80,1,", Some(4), "unknown-host"),
+    ];
+    for (line, number, name) in cases {
+        assert_eq!(read(format!("{head}{line}\n").as_bytes(), Attempt::Streaming), Err((number, name)), "{line}");
+    }
+    let whole: [(&[u8], &str); 8] = [
+        (b"", "empty-file"),
+        (b"\n# nothing\n", "empty-file"),
+        (b"0,tcp,10.0.0.5,1,198.51.100.1,80\n", "header-missing"),
+        (b"start,protocol,source,destination,destnation-port\n", "unknown-column"),
+        (b"start,protocol,source\n", "missing-column"),
+        (b"start,start,protocol,source,destination\n", "column-twice"),
+        (b"\x7fELF\x02\x01\x01\xff\xfe", "unknown-format"),
+        (b"hello there\n", "unknown-format"),
+    ];
+    for (contents, name) in whole {
+        assert_eq!(read(contents, Attempt::Streaming).unwrap_err().1, name, "{contents:?}");
+    }
+    // a slip in a header names the nearest column
+    let Err(errors) = open(b"start,protocol,sorce,destination\n", false).and_then(|(t, f)| {
+        let (errors, _) = t.errors();
+        drop(f);
+        Err::<(), _>(errors)
+    }) else {
+        panic!()
+    };
+    assert_eq!(errors[0].fault, Fault::UnknownColumn { name: "sorce".into(), near: Some("source") });
+}
+
+#[test]
+fn a_line_without_end_is_refused_and_can_be_passed_over() {
+    let mut text = b"start,protocol,source,destination\n0,gre,10.0.0.5,198.51.100.1\n".to_vec();
+    text.extend(std::iter::repeat_n(b'x', 100 << 20));
+    text.extend(b"\n1,gre,10.0.0.5,198.51.100.1\n");
+    assert_eq!(read(&text, Attempt::Streaming), Err((Some(3), "line-too-long")));
+    let (traffic, _file) = open(&text, true).unwrap();
+    let mut items = traffic.items(Attempt::Streaming);
+    assert_eq!(items.by_ref().filter(Result::is_ok).count(), 2);
+    assert_eq!(items.skipped().bad, 1);
+}
+
+#[test]
+fn bad_lines_are_all_told_or_all_counted() {
+    let mut text = String::from("start,protocol,source,destination\n");
+    (0..30).for_each(|n| text += &format!("{n},gre,10.0.0.{},198.51.100.1\n", if n % 3 == 0 { 999 } else { 5 }));
+    let (traffic, _file) = open(text.as_bytes(), false).unwrap();
+    let (errors, count) = traffic.errors();
+    assert_eq!((errors.len(), count), (10, 10));
+    assert_eq!(errors.iter().filter_map(|e| e.line).take(3).collect::<Vec<_>>(), [2, 5, 8]);
+    let (traffic, _file) = open(text.as_bytes(), true).unwrap();
+    let mut items = traffic.items(Attempt::Streaming);
+    assert_eq!(items.by_ref().count(), 20);
+    assert_eq!(items.skipped().bad, 10);
+}
+
+#[test]
+fn scenarios_hold_flows_and_events() {
+    let text = r#"
+[[flow]]
+start = "1m"
+protocol = "tcp"
+source = "kiosk-1"
+destination = "198.51.100.80"
+destination-port = 443
+round-trip = 0.2
+[[event]]
+at = 90
+do = "disable"
+rule = "all"
+[[event]]
+at = 30
+do = "clear"
+host = "kiosk-1"
+"#;
+    let (traffic, _file) = open(text.as_bytes(), false).unwrap();
+    let events = traffic.events();
+    assert_eq!(events.iter().map(|e| e.at.0 / 1_000_000_000).collect::<Vec<_>>(), [30, 90]);
+    let Action::Clear(clearing) = &events[0].action else { panic!() };
+    assert_eq!(clearing.host, Some(IpAddr::from([10, 0, 0, 5])));
+    let Some(Ok(Item::Flow(flow))) = traffic.items(Attempt::Streaming).next() else { panic!() };
+    assert_eq!(flow.round_trip, Some(200_000_000));
+    // everything wrong at once, each with its line
+    let wrong = "[[event]]\nat = -1\ndo = \"disable\"\nrule = \"al\"\n[[flow]]\nstart = 1\nprotocol = \"tcp\"\nsorce = \"x\"\n[[event]]\nat = 1\ndo = \"explode\"\n";
+    let errors = open(wrong.as_bytes(), false).err().unwrap();
+    let lines: Vec<Option<u64>> = errors.iter().map(|e| e.line).collect();
+    assert!(errors.len() >= 4 && lines.contains(&Some(2)) && lines.contains(&Some(11)), "{errors:?}");
+}
+
+/// An Ethernet frame with a UDP datagram.
+fn frame() -> Vec<u8> {
+    let mut f = vec![2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0];
+    f.extend([0x45, 0, 0, 28, 0, 0, 0, 0, 64, 17, 0, 0, 10, 0, 0, 5, 198, 51, 100, 53]);
+    f.extend([0x13, 0x88, 0, 53, 0, 8, 0, 0]);
+    f
+}
+
+fn pcap(magic: u32, link: u32, frames: &[(u32, u32, Vec<u8>)]) -> Vec<u8> {
+    let mut out = Vec::new();
+    out.extend(magic.to_le_bytes());
+    out.extend([2, 0, 4, 0]);
+    out.extend([0; 8]);
+    out.extend(65_535u32.to_le_bytes());
+    out.extend(link.to_le_bytes());
+    for (seconds, part, data) in frames {
+        for n in [*seconds, *part, data.len() as u32, data.len() as u32] {
+            out.extend(n.to_le_bytes());
+        }
+        out.extend(data);
+    }
+    out
+}
+
+/// One interface with a resolution of its own.
+fn pcapng(resolution: u8, ticks: &[u64]) -> Vec<u8> {
+    let block = |kind: u32, body: Vec<u8>| {
+        let length = (body.len() + 12) as u32;
+        [&kind.to_le_bytes()[..], &length.to_le_bytes(), &body, &length.to_le_bytes()].concat()
+    };
+    let section = [&0x1A2B_3C4Du32.to_le_bytes()[..], &[1, 0, 0, 0], &[0xff; 8]].concat();
+    let interface = [&[1, 0, 0, 0][..], &65_535u32.to_le_bytes(), &[9, 0, 1, 0, resolution, 0, 0, 0], &[0; 4]].concat();
+    let mut out = [block(0x0A0D_0D0A, section), block(1, interface)].concat();
+    for t in ticks {
+        let mut data = frame();
+        let length = data.len() as u32;
+        data.resize(data.len().next_multiple_of(4), 0);
+        let head = [0, (t >> 32) as u32, *t as u32, length, length].map(u32::to_le_bytes).concat();
+        out.extend(block(6, [head, data].concat()));
+    }
+    out
+}
+
+fn packets(contents: &[u8]) -> Vec<(u64, zarnet_core::net::Packet)> {
+    let items = read(contents, Attempt::Streaming).unwrap();
+    let seen = |i| if let Item::Seen(s) = i { (s.at.0, s.packet) } else { panic!() };
+    items.into_iter().map(seen).collect()
+}
+
+#[test]
+fn captures_of_every_kind_give_the_same_packets() {
+    let cooked = [&[0, 0, 0, 1, 0, 6, 2, 0, 0, 0, 0, 1, 0, 0, 8, 0][..], &frame()[14..]].concat();
+    let cooked2 = [&[8, 0, 0, 0, 0, 0, 0, 1, 0, 1, 0, 6, 2, 0, 0, 0, 0, 1, 0, 0][..], &frame()[14..]].concat();
+    let later = |part| vec![(1_700_000_000, 0), (1_700_000_001, part)];
+    let two = |data: &[u8], part| later(part).into_iter().map(|(s, p)| (s, p, data.to_vec())).collect::<Vec<_>>();
+    let second = 1_700_000_000u64;
+    let forms = [
+        ("microseconds", pcap(0xa1b2_c3d4, 1, &two(&frame(), 500_000))),
+        ("nanoseconds", pcap(0xa1b2_3c4d, 1, &two(&frame(), 500_000_000))),
+        ("raw IP", pcap(0xa1b2_c3d4, 101, &two(&frame()[14..], 500_000))),
+        ("cooked", pcap(0xa1b2_c3d4, 113, &two(&cooked, 500_000))),
+        ("cooked, second form", pcap(0xa1b2_c3d4, 276, &two(&cooked2, 500_000))),
+        ("pcapng, microseconds", pcapng(6, &[second * 1_000_000, second * 1_000_000 + 1_500_000])),
+        ("pcapng, nanoseconds", pcapng(9, &[second * 1_000_000_000, second * 1_000_000_000 + 1_500_000_000])),
+        ("pcapng, binary fractions", pcapng(0x80 | 10, &[second << 10, (second << 10) + 1536])),
+    ];
+    for (name, contents) in forms {
+        let packets = packets(&contents);
+        assert_eq!(packets.iter().map(|p| p.0).collect::<Vec<_>>(), [0, 1_500_000_000], "{name}");
+        let p = packets[0].1;
+        assert_eq!((p.protocol, p.signal), (Protocol::UDP, Signal::Plain), "{name}");
+        assert_eq!(p.ends.to_string(), "10.0.0.5:5000 -> 198.51.100.53:53", "{name}");
+    }
+}
+
+#[test]
+fn damaged_captures_are_told_and_read_as_far_as_they_go() {
+    let good = pcap(0xa1b2_c3d4, 1, &[(5, 0, frame()), (6, 0, frame()), (7, 0, frame())]);
+    for cut in 1..good.len() {
+        // whatever is cut off, there is an end and no panic
+        let outcome = read(&good[..cut], Attempt::Streaming);
+        let names = ["capture-truncated", "capture-malformed", "unknown-format", "empty-file"];
+        assert!(outcome.as_ref().err().is_none_or(|e| names.contains(&e.1)), "{cut}: {outcome:?}");
+    }
+    assert_eq!(read(&good[..good.len() - 5], Attempt::Streaming), Err((Some(2), "capture-truncated")));
+    let (traffic, _file) = open(&good[..good.len() - 5], true).unwrap();
+    assert_eq!(traffic.items(Attempt::Streaming).filter(Result::is_ok).count(), 2);
+    // other things on the wire are passed over and counted
+    let arp = [&[0xff; 12][..], &[8, 6], &[0; 28]].concat();
+    let mut fragment = frame();
+    fragment[21] = 100;
+    let mut unreachable = frame();
+    (unreachable[23], unreachable[34]) = (1, 3);
+    let mixed = pcap(0xa1b2_c3d4, 1, &[(5, 0, arp), (6, 0, fragment), (7, 0, unreachable), (8, 0, frame())]);
+    let (traffic, _file) = open(&mixed, false).unwrap();
+    let mut items = traffic.items(Attempt::Streaming);
+    assert_eq!(items.by_ref().count(), 1);
+    let skipped = items.skipped();
+    assert_eq!((skipped.not_ip, skipped.fragments, skipped.icmp_other), (1, 1, 1));
+}
