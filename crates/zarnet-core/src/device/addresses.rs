@@ -74,7 +74,7 @@ impl FreeSet {
         let mut bits = count as usize;
         loop {
             let mut level = vec![u64::MAX; bits.div_ceil(64).max(1)];
-            if bits % 64 != 0 || bits == 0 {
+            if !bits.is_multiple_of(64) || bits == 0 {
                 let last = level.len() - 1;
                 level[last] = (1 << (bits % 64)) - 1;
             }

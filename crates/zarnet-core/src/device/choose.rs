@@ -157,10 +157,8 @@ impl Device {
             return Ok(Source::Mapped(RuleId(id), mapping, v4(address, port)));
         }
         let stays = self.on_fallback.contains_key(&(host, id));
-        if stays {
-            if let Some(known) = self.known_endpoint(id, sent) {
-                return Ok(known);
-            }
+        if stays && let Some(known) = self.known_endpoint(id, sent) {
+            return Ok(known);
         }
         self.check_rule_limit(id)?;
         if stays && self.config.plan.behaviour.paired {

@@ -126,11 +126,12 @@ impl Device {
 
     /// A forward's next session goes to its next server.
     fn take_turn(&mut self, rule: RuleId) {
-        if let RuleKind::Forward(f) = &self.config.plan.rules[rule.index()].kind {
-            if f.servers.len() > 1 && f.spread == Spread::InTurn {
-                let turn = &mut self.turns[rule.index()];
-                *turn = (*turn + 1) % f.servers.len() as u32;
-            }
+        if let RuleKind::Forward(f) = &self.config.plan.rules[rule.index()].kind
+            && f.servers.len() > 1
+            && f.spread == Spread::InTurn
+        {
+            let turn = &mut self.turns[rule.index()];
+            *turn = (*turn + 1) % f.servers.len() as u32;
         }
     }
 

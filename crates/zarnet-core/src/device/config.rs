@@ -32,6 +32,9 @@ pub(super) struct RuleTargets {
     pub fallback: Option<u16>,
 }
 
+/// A run of external ends, as numbers, and the rule that claims it.
+type Claimed = ((u64, u64), u16);
+
 /// A device ready for packets.
 #[derive(Debug, Clone)]
 pub(super) struct Config {
@@ -194,10 +197,10 @@ impl Config {
         let mut take = |first: u16, last: u16| (first..=last).for_each(|p| ports.take(p));
         for rule in &self.plan.rules {
             match &rule.kind {
-                RuleKind::Forward(f) if f.protocol == protocol => {
-                    if self.external(f.external).is_some_and(|r| r.contains(address)) {
-                        take(f.ports.first, f.ports.last);
-                    }
+                RuleKind::Forward(f)
+                    if f.protocol == protocol && self.external(f.external).is_some_and(|r| r.contains(address)) =>
+                {
+                    take(f.ports.first, f.ports.last);
                 }
                 RuleKind::Static(s) if self.external(s.external).is_some_and(|r| r.contains(address)) => {
                     let services = rule.service.0.iter();
@@ -259,7 +262,7 @@ impl Config {
 
     /// Which fixed rules hold an external end. Among statics, those limited to services come first.
     fn find_destinations(&mut self) {
-        let mut forwards: HashMap<Protocol, Vec<((u64, u64), u16)>> = HashMap::new();
+        let mut forwards: HashMap<Protocol, Vec<Claimed>> = HashMap::new();
         let mut statics: Vec<(bool, u16, AddressRange)> = Vec::new();
         for (i, rule) in self.plan.rules.iter().enumerate() {
             let i = i as u16;

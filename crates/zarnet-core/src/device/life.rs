@@ -250,20 +250,20 @@ impl Device {
     }
 
     fn unpair(&mut self, host: u32, target: u16, rule: u16) {
-        if self.is_paired(target) {
-            if let Some(pair) = self.pairs.get_mut(&(host, target)) {
-                pair.1 -= 1;
-                if pair.1 == 0 {
-                    self.pairs.remove(&(host, target));
-                }
+        if self.is_paired(target)
+            && let Some(pair) = self.pairs.get_mut(&(host, target))
+        {
+            pair.1 -= 1;
+            if pair.1 == 0 {
+                self.pairs.remove(&(host, target));
             }
         }
-        if self.config.rule_targets[usize::from(rule)].fallback == Some(target) {
-            if let Some(count) = self.on_fallback.get_mut(&(host, rule)) {
-                *count -= 1;
-                if *count == 0 {
-                    self.on_fallback.remove(&(host, rule));
-                }
+        if self.config.rule_targets[usize::from(rule)].fallback == Some(target)
+            && let Some(count) = self.on_fallback.get_mut(&(host, rule))
+        {
+            *count -= 1;
+            if *count == 0 {
+                self.on_fallback.remove(&(host, rule));
             }
         }
     }

@@ -208,10 +208,10 @@ impl Device {
 
     fn count_refusal(&mut self, refusal: Refusal) {
         self.counters.refuse(refusal.rule);
-        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(rule)) = (refusal.reason, refusal.rule) {
-            if let Some(target) = self.config.rule_targets[rule.index()].main {
-                self.targets[usize::from(target)].refused += 1;
-            }
+        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(rule)) = (refusal.reason, refusal.rule)
+            && let Some(target) = self.config.rule_targets[rule.index()].main
+        {
+            self.targets[usize::from(target)].refused += 1;
         }
     }
 
@@ -279,22 +279,22 @@ impl Device {
     /// Step 3: the session that a packet belongs to.
     fn find(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
         let (source, destination) = (packet.source(), packet.destination());
-        if let (Some(from), Some(to)) = (bits(source.address), bits(destination.address)) {
-            if packet.protocol.is_multiplexed() {
-                let outbound = self.mappings_of(packet.protocol, from, source.port, to, destination.port);
-                for mapping in outbound {
-                    if let Some(id) = self.table.under(mapping, to, destination.port) {
-                        let from_initiator = !self.table.session(id).has(INBOUND);
-                        return Some(Hit { id, heading: Heading { from_initiator, outbound: true } });
-                    }
+        if let (Some(from), Some(to)) = (bits(source.address), bits(destination.address))
+            && packet.protocol.is_multiplexed()
+        {
+            let outbound = self.mappings_of(packet.protocol, from, source.port, to, destination.port);
+            for mapping in outbound {
+                if let Some(id) = self.table.under(mapping, to, destination.port) {
+                    let from_initiator = !self.table.session(id).has(INBOUND);
+                    return Some(Hit { id, heading: Heading { from_initiator, outbound: true } });
                 }
-                let page = || self.externals.find_page(to, packet.protocol);
-                if let Some(page) = self.config.concerns(destination.address).then(page).flatten() {
-                    for mapping in self.externals.mappings(page, destination.port) {
-                        if let Some(id) = self.table.under(mapping, from, source.port) {
-                            let from_initiator = self.table.session(id).has(INBOUND);
-                            return Some(Hit { id, heading: Heading { from_initiator, outbound: false } });
-                        }
+            }
+            let page = || self.externals.find_page(to, packet.protocol);
+            if let Some(page) = self.config.concerns(destination.address).then(page).flatten() {
+                for mapping in self.externals.mappings(page, destination.port) {
+                    if let Some(id) = self.table.under(mapping, from, source.port) {
+                        let from_initiator = self.table.session(id).has(INBOUND);
+                        return Some(Hit { id, heading: Heading { from_initiator, outbound: false } });
                     }
                 }
             }

@@ -74,10 +74,10 @@ impl FromStr for FlowNotation {
         let flow =
             Self { source: source.parse()?, destination: destination.parse()?, protocol: protocol.trim().parse()? };
         let ends = [&flow.source, &flow.destination].map(|p| p.who.parse::<IpAddr>().ok());
-        if let [Some(a), Some(b)] = ends {
-            if a.is_ipv4() != b.is_ipv4() {
-                return Err(NotationError::MixedFamilies(text.trim().into()));
-            }
+        if let [Some(a), Some(b)] = ends
+            && a.is_ipv4() != b.is_ipv4()
+        {
+            return Err(NotationError::MixedFamilies(text.trim().into()));
         }
         let asks_port = flow.destination.port.is_some() || flow.source.port.is_some() && !flow.protocol.has_query_id();
         if asks_port && !flow.protocol.has_ports() {

@@ -136,7 +136,7 @@ impl ServiceSet {
 
     /// Whether every packet is meant.
     pub fn is_any(&self) -> bool {
-        self.0.iter().any(|s| *s == Service::ANY)
+        self.0.contains(&Service::ANY)
     }
 
     /// Whether a packet of `protocol` with this port is meant.

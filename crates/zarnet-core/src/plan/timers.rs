@@ -84,10 +84,10 @@ impl Timers {
     /// How long a session of a protocol without states lasts without traffic. `port`: the destination port as the
     /// initiator sent it.
     pub fn idle(&self, protocol: Protocol, port: u16) -> Duration {
-        if !self.per_port.is_empty() {
-            if let Some(&span) = self.per_port.get(&(protocol, port)) {
-                return span;
-            }
+        if !self.per_port.is_empty()
+            && let Some(&span) = self.per_port.get(&(protocol, port))
+        {
+            return span;
         }
         match protocol {
             Protocol::UDP => self.udp,

@@ -164,20 +164,20 @@ impl Run {
                     self.end = self.end.max(event.at);
                     self.network.act(&event);
                 }
-            } else if let Some(Reverse((at, sequence))) = self.answers.pop() {
-                if let Some(answer) = self.underway.remove(&sequence) {
-                    self.answer(at, answer);
-                }
+            } else if let Some(Reverse((at, sequence))) = self.answers.pop()
+                && let Some(answer) = self.underway.remove(&sequence)
+            {
+                self.answer(at, answer);
             }
         }
     }
 
     /// Takes the wanted table if time is about to leave its instant.
     fn snapshot_before(&mut self, next: Instant) {
-        if let (Moment::At(at), None) = (self.options.moment, &self.snapshot) {
-            if at < next {
-                self.snapshot = Some((at, self.tables(at)));
-            }
+        if let (Moment::At(at), None) = (self.options.moment, &self.snapshot)
+            && at < next
+        {
+            self.snapshot = Some((at, self.tables(at)));
         }
     }
 

@@ -149,10 +149,11 @@ impl Fields {
             return Err(Fault::PortNotPossible(protocol.to_string()));
         }
         let family = |p| context.names.address(p).map(|a: IpAddr| a.is_ipv4());
-        if let (Some(a), Some(b)) = (family(source), family(destination)) {
-            if a != b && matches!((source, destination), (Party::Address(_), Party::Address(_))) {
-                return Err(Fault::MixedFamilies);
-            }
+        if let (Some(a), Some(b)) = (family(source), family(destination))
+            && a != b
+            && matches!((source, destination), (Party::Address(_), Party::Address(_)))
+        {
+            return Err(Fault::MixedFamilies);
         }
         let source_port = self.source_port.filter(|_| protocol.is_multiplexed());
         let destination_port = self.destination_port.filter(|_| protocol.has_ports());

@@ -136,7 +136,7 @@ fn kind(head: &[u8]) -> Result<Kind, Fault> {
     Ok(match line {
         l if l.starts_with('{') => Kind::JsonLines,
         l if l.starts_with('[') || l.contains('=') => Kind::Scenario,
-        _ if fields.iter().any(|f| named(&f)) => Kind::Csv,
+        _ if fields.iter().any(named) => Kind::Csv,
         l if fields.len() >= 4 && l.starts_with(|c: char| c.is_ascii_digit()) => return Err(Fault::HeaderMissing),
         _ if fields.len() >= 4 => Kind::Csv, // a header with a slip in it is told column by column
         _ => return Err(Fault::UnknownFormat),

@@ -37,7 +37,7 @@ impl Line {
         for (i, word) in text[BEFORE..BEFORE + LONGEST].chunks_exact(8).enumerate() {
             let word = u64::from_le_bytes(word.try_into().ok()?);
             // the highest bit of each octet that is below `0`; octets from 0x80 on are no text of a plain line
-            let below = !(((word | 0x80 * ONES) - 0x30 * ONES) | word) & (0x80 * ONES);
+            let below = !(((word | (0x80 * ONES)) - 0x30 * ONES) | word) & (0x80 * ONES);
             marks |= (below.wrapping_mul(0x0002_0408_1020_4081) >> 56) << (8 * i);
         }
         Some(Self { text, marks, at: 0 })

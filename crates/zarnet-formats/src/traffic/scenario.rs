@@ -67,11 +67,11 @@ fn refuse(r: &Reader<'_>, fault: &Fault, at: zarnet_core::plan::Place) {
 fn read_flow(r: Reader<'_>, context: Context<'_>) -> Option<Flow> {
     let mut fields = Fields::EMPTY;
     for (name, column) in COLUMNS {
-        if let Some(text) = r.scalar(name) {
-            if let Err(fault) = fields.set(column, &text.value, context) {
-                refuse(&r, &fault, text.place);
-                return None;
-            }
+        if let Some(text) = r.scalar(name)
+            && let Err(fault) = fields.set(column, &text.value, context)
+        {
+            refuse(&r, &fault, text.place);
+            return None;
         }
     }
     let flow = fields.flow(context).map_err(|fault| refuse(&r, &fault, r.place)).ok();

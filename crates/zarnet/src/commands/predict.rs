@@ -176,7 +176,7 @@ impl Progress {
     fn step(&self) {
         let items = self.items.get() + 1;
         self.items.set(items);
-        if items % 65_536 == 0 && !self.quiet {
+        if items.is_multiple_of(65_536) && !self.quiet {
             self.show(items);
         }
     }

@@ -49,8 +49,8 @@ const SESSIONS: [Column; 7] = [
 
 /// Writes the whole answer.
 pub fn write(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()> {
-    let mut tables = answer.prediction.tables.iter().filter(|t| answer.only.is_none_or(|d| d == t.device)).peekable();
-    while let Some(table) = tables.next() {
+    let tables = answer.prediction.tables.iter().filter(|t| answer.only.is_none_or(|d| d == t.device)).peekable();
+    for table in tables {
         mappings(out, answer, table.device, &table.mappings, view)?;
         if view.sessions {
             writeln!(out)?;

@@ -152,8 +152,8 @@ impl Builder {
             classes.push(PortClass { from: range(from)?, into: range(into)? });
         }
         classes.sort_by_key(|c| c.from);
-        let ends = classes.iter().map(|c| c.from);
-        let next = ends.fold(Some(1u32), |n, (a, b)| n.filter(|n| *n == a.into()).map(|_| u32::from(b) + 1));
+        let mut ends = classes.iter().map(|c| c.from);
+        let next = ends.try_fold(1u32, |n, (a, b)| (n == u32::from(a)).then(|| u32::from(b) + 1));
         if next != Some(65_536) {
             let why = "`port-classes` must cover every port from 1 to 65535 once";
             self.report(PlanError::BehaviourContradiction(why), values.first()?.place);
