@@ -117,7 +117,7 @@ impl Device {
         let plan = &self.config.plan;
         let port = sent.destination().port;
         let refresh_both = plan.behaviour.refresh_both;
-        let terms = Terms { timers: &plan.timers, protocol: sent.protocol, port, refresh_both };
+        let terms = Terms { spans: &self.config.spans, protocol: sent.protocol, port, refresh_both };
         let mut session = Session::new(now.0, terms, owner, flags);
         session.remote = bits(remote.address).unwrap_or(0);
         session.remote_port = remote.port;

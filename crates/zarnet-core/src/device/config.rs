@@ -9,6 +9,7 @@ use super::addresses::Space;
 use super::intervals::IntervalMap;
 use super::ports::PortMap;
 use super::routes::Routes;
+use super::session::Spans;
 use super::table::bits;
 use crate::net::{AddressRange, AddressSet, Prefix, Protocol};
 use crate::plan::{self, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target};
@@ -51,6 +52,7 @@ pub(super) struct Config {
     /// External addresses of enabled rules, for which it answers ARP.
     pub arp: AddressSet,
     pub routes: Routes,
+    pub spans: Spans,
     pub targets: Vec<TargetConfig>,
     pub rule_targets: Vec<RuleTargets>,
     targets_of: IntervalMap<Vec<u16>>,
@@ -70,6 +72,7 @@ impl Config {
             open: Vec::new(),
             arp: AddressSet::default(),
             routes: Routes::new(&plan),
+            spans: Spans::new(&plan.timers, plan.behaviour.hold_down),
             targets: Vec::new(),
             rule_targets: Vec::new(),
             targets_of: IntervalMap::new(&[], |_| Vec::new()),

@@ -106,7 +106,7 @@ impl Device {
         self.expire(now);
         let plan = &self.config.plan;
         let (to, refresh_both) = (p.destination.1, plan.behaviour.refresh_both);
-        let terms = Terms { timers: &plan.timers, protocol: p.protocol, port: to, refresh_both };
+        let terms = Terms { spans: &self.config.spans, protocol: p.protocol, port: to, refresh_both };
         let mut session = Session::new(now.0, terms, NONE, ANSWERED);
         if session.expires <= p.answer.0 {
             return Ride::NotHere;

@@ -71,7 +71,7 @@ impl Device {
             }
         };
         let plan = &self.config.plan;
-        Terms { timers: &plan.timers, protocol, port, refresh_both: plan.behaviour.refresh_both }
+        Terms { spans: &self.config.spans, protocol, port, refresh_both: plan.behaviour.refresh_both }
     }
 
     /// The initiator's packet as sent and as forwarded.
@@ -171,7 +171,7 @@ impl Device {
     /// A mapping has lost its last session: it goes, or an address mapping lingers for the `binding` timer.
     fn leave_mapping(&mut self, id: u32, peer: u32, peer_port: u16, at: u64) {
         let m = self.table.mapping(id);
-        let binding = u64::try_from(self.config.plan.timers.binding.as_nanos()).unwrap_or(u64::MAX);
+        let binding = self.config.spans.binding;
         if m.kind() == Kind::Address && binding > 0 && self.enabled[usize::from(m.rule)] {
             let until = at.saturating_add(binding);
             self.lingers.insert(id, until);
@@ -225,7 +225,7 @@ impl Device {
     /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is tracked (REQ-8a).
     fn free_port(&mut self, id: u32, protocol: Protocol, at: u64) {
         let m = *self.table.mapping(id);
-        let hold = u64::try_from(self.config.plan.behaviour.hold_down.as_nanos()).unwrap_or(u64::MAX);
+        let hold = self.config.spans.hold_down;
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
         self.externals.unbind(m.place(), m.external_port, id, m.internal, rest);
         self.calm_until = self.calm_until.min(rest.unwrap_or(u64::MAX));
@@ -241,7 +241,9 @@ impl Device {
                 }
             }
         }
-        if let Some(count) = self.by_host.get_mut(&m.internal) {
+        if self.config.plan.behaviour.ports_per_host.is_some()
+            && let Some(count) = self.by_host.get_mut(&m.internal)
+        {
             *count -= 1;
             if *count == 0 {
                 self.by_host.remove(&m.internal);

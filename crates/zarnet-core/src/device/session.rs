@@ -1,6 +1,9 @@
 //! One conversation: its state and how long it lasts. Read first: RFC 5382 §5, RFC 7857 §2 and figure 1, RFC 4787 §4.3.
 
+use std::collections::HashMap;
 use std::time::Duration;
+
+use foldhash::fast::RandomState;
 
 use super::wheel::UNARMED;
 use crate::net::{Protocol, Signal};
@@ -99,10 +102,40 @@ const RUNS_TO_CLOSE: u8 = 32;
 const RUNS_TO_RESET: u8 = 64;
 const RUNS_TO_SILENCE: u8 = 128;
 
+/// The timers of a device in nanoseconds, as the table needs them.
+#[derive(Debug, Clone)]
+pub(super) struct Spans {
+    states: [u64; 7],
+    udp: u64,
+    icmp: u64,
+    other: u64,
+    /// How long an address mapping outlives its last session.
+    pub binding: u64,
+    /// How long a freed port rests.
+    pub hold_down: u64,
+    per_port: HashMap<(Protocol, u16), u64, RandomState>,
+}
+
+impl Spans {
+    pub(super) fn new(timers: &Timers, hold_down: Duration) -> Self {
+        let ns = |span: Duration| u64::try_from(span.as_nanos()).unwrap_or(u64::MAX);
+        let idle = ns(timers.tcp_idle);
+        Self {
+            states: [0, ns(timers.tcp_open), idle, idle, idle, ns(timers.tcp_close), ns(AFTER_RESET)],
+            udp: ns(timers.udp),
+            icmp: ns(timers.icmp),
+            other: ns(timers.other),
+            binding: ns(timers.binding),
+            hold_down: ns(hold_down),
+            per_port: timers.per_port.iter().map(|(k, v)| (*k, ns(*v))).collect(),
+        }
+    }
+}
+
 /// What of the world around it a session's life depends on.
 #[derive(Clone, Copy)]
 pub(super) struct Terms<'a> {
-    pub timers: &'a Timers,
+    pub spans: &'a Spans,
     pub protocol: Protocol,
     /// Destination port as the initiator sent it.
     pub port: u16,
@@ -111,17 +144,21 @@ pub(super) struct Terms<'a> {
 
 impl Terms<'_> {
     /// How long a state lasts without traffic.
+    #[inline]
     fn span(&self, state: State) -> u64 {
-        let span = match state {
-            State::Open => self.timers.idle(self.protocol, self.port),
-            State::Opening => self.timers.tcp_open,
-            State::Established | State::ClientFin | State::ServerFin => {
-                self.timers.per_port.get(&(self.protocol, self.port)).copied().unwrap_or(self.timers.tcp_idle)
-            }
-            State::Closing => self.timers.tcp_close,
-            State::Reset => AFTER_RESET,
-        };
-        u64::try_from(span.as_nanos()).unwrap_or(u64::MAX)
+        let by_port = matches!(state, State::Open | State::Established | State::ClientFin | State::ServerFin);
+        if by_port
+            && !self.spans.per_port.is_empty()
+            && let Some(span) = self.spans.per_port.get(&(self.protocol, self.port))
+        {
+            return *span;
+        }
+        match (state, self.protocol) {
+            (State::Open, Protocol::UDP) => self.spans.udp,
+            (State::Open, p) if p.has_query_id() => self.spans.icmp,
+            (State::Open, _) => self.spans.other,
+            _ => self.spans.states[state as usize],
+        }
     }
 }
 
@@ -283,8 +320,12 @@ mod tests {
 
     const S: u64 = 1_000_000_000;
 
-    fn terms(timers: &Timers, protocol: Protocol) -> Terms<'_> {
-        Terms { timers, protocol, port: 53, refresh_both: false }
+    fn spans(timers: &Timers) -> Spans {
+        Spans::new(timers, Duration::ZERO)
+    }
+
+    fn terms(spans: &Spans, protocol: Protocol) -> Terms<'_> {
+        Terms { spans, protocol, port: 53, refresh_both: false }
     }
 
     const CLIENT: Heading = Heading { from_initiator: true, outbound: true };
@@ -295,8 +336,8 @@ mod tests {
     fn rfc7857_s2_state_table() {
         use Signal::{Fin, Plain, Rst, Syn, SynAck};
         use State::{ClientFin, Closing, Established, Opening, Reset, ServerFin};
-        let timers = Timers::default();
-        let t = terms(&timers, Protocol::TCP);
+        let spans = spans(&Timers::default());
+        let t = terms(&spans, Protocol::TCP);
         // state, packet, whose; next state, seconds to live from now (`None`: its old expiry stays)
         let table = [
             (Opening, Syn, CLIENT, Opening, Some(240)),
@@ -338,13 +379,13 @@ mod tests {
     /// RFC 4787 §4.3 REQ-6: outbound packets refresh, inbound ones only where the device is told so.
     #[test]
     fn rfc4787_req6_udp_refresh() {
-        let timers = Timers::default();
-        let mut session = Session::new(0, terms(&timers, Protocol::UDP), 0, 0);
-        session.on_packet(200 * S, Signal::Plain, CLIENT, terms(&timers, Protocol::UDP));
+        let spans = spans(&Timers::default());
+        let mut session = Session::new(0, terms(&spans, Protocol::UDP), 0, 0);
+        session.on_packet(200 * S, Signal::Plain, CLIENT, terms(&spans, Protocol::UDP));
         assert_eq!(session.expires, 500 * S);
-        session.on_packet(250 * S, Signal::Plain, SERVER, terms(&timers, Protocol::UDP));
+        session.on_packet(250 * S, Signal::Plain, SERVER, terms(&spans, Protocol::UDP));
         assert_eq!(session.expires, 500 * S);
-        let both = Terms { refresh_both: true, ..terms(&timers, Protocol::UDP) };
+        let both = Terms { refresh_both: true, ..terms(&spans, Protocol::UDP) };
         session.on_packet(250 * S, Signal::Plain, SERVER, both);
         assert_eq!(session.expires, 550 * S);
     }
@@ -354,14 +395,15 @@ mod tests {
     fn rfc4787_req5a_per_port() {
         let mut timers = Timers::default();
         timers.per_port.insert((Protocol::UDP, 53), Duration::from_secs(10));
-        assert_eq!(Session::new(0, terms(&timers, Protocol::UDP), 0, 0).expires, 10 * S);
+        let spans = spans(&timers);
+        assert_eq!(Session::new(0, terms(&spans, Protocol::UDP), 0, 0).expires, 10 * S);
     }
 
     /// A running flow keeps its session alive, and its end is entered when somebody looks.
     #[test]
     fn a_running_flow_ends_as_it_should() {
-        let timers = Timers::default();
-        let t = terms(&timers, Protocol::TCP);
+        let spans = spans(&Timers::default());
+        let t = terms(&spans, Protocol::TCP);
         for (ending, state, seconds) in [
             (Ending::Close, State::Closing, 240),
             (Ending::Reset, State::Reset, 240),

@@ -123,7 +123,7 @@ impl Device {
     pub fn mappings(&self, now: Instant) -> impl Iterator<Item = MappingRow> + '_ {
         self.table.all_mappings().map(move |id| {
             let m = self.table.mapping(id);
-            let binding = u64::try_from(self.config.plan.timers.binding.as_nanos()).unwrap_or(u64::MAX);
+            let binding = self.config.spans.binding;
             let also = self.table.entered.get(&id).into_iter().flatten().copied();
             let mut used = Use::default();
             self.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));

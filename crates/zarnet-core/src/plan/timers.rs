@@ -80,19 +80,4 @@ impl Timers {
             _ => return None,
         })
     }
-
-    /// How long a session of a protocol without states lasts without traffic. `port`: the destination port as the
-    /// initiator sent it.
-    pub fn idle(&self, protocol: Protocol, port: u16) -> Duration {
-        if !self.per_port.is_empty()
-            && let Some(&span) = self.per_port.get(&(protocol, port))
-        {
-            return span;
-        }
-        match protocol {
-            Protocol::UDP => self.udp,
-            p if p.has_query_id() => self.icmp,
-            _ => self.other,
-        }
-    }
 }

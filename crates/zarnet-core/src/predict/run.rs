@@ -185,20 +185,15 @@ impl Run {
     fn flow(&mut self, flow: &Flow) {
         let now = flow.start;
         self.end = self.end.max(now);
+        let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
+        let answer = Instant(now.0.saturating_add(round_trip));
+        if self.is_unwatched_until(answer) && self.whole(flow, answer, round_trip) {
+            return;
+        }
         let (origin, packet) = match self.first_packet(flow) {
             Ok(first) => first,
             Err(reason) => return self.lost(flow, Loss { reason, device: None, rule: None, place: None }),
         };
-        let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
-        let answer = Instant(now.0.saturating_add(round_trip));
-        let end = Instant(now.0.saturating_add(flow.lasts.max(round_trip)));
-        let (source, destination) = (packet.source(), packet.destination());
-        let whole = Whole { protocol: flow.protocol, source, destination, answer, end, ending: flow.ending() };
-        if self.is_unwatched_until(answer) && self.network.express(now, whole) {
-            self.end = self.end.max(end);
-            self.note_peak(now);
-            return self.tally.count(Class::Translated);
-        }
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
         match self.network.send(now, origin, packet, &mut passages) {
@@ -219,6 +214,32 @@ impl Run {
             }
         }
         self.passages = passages;
+    }
+
+    /// Enters a flow between two addresses at once, if nothing on its way can object.
+    #[inline]
+    fn whole(&mut self, flow: &Flow, answer: Instant, round_trip: u64) -> bool {
+        let (Party::Address(source), Some(port), Party::Address(destination)) =
+            (flow.source, flow.source_port, flow.destination)
+        else {
+            return false;
+        };
+        let end = Instant(flow.start.0.saturating_add(flow.lasts.max(round_trip)));
+        let whole = Whole {
+            protocol: flow.protocol,
+            source: Endpoint { address: source, port },
+            destination: Endpoint { address: destination, port: flow.destination_port.unwrap_or(0) },
+            answer,
+            end,
+            ending: flow.ending(),
+        };
+        if !self.network.express(flow.start, whole) {
+            return false;
+        }
+        self.end = self.end.max(end);
+        self.note_peak(flow.start);
+        self.tally.count(Class::Translated);
+        true
     }
 
     /// Whether nobody looks and nothing is done between now and `at`.

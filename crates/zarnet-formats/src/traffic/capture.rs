@@ -51,20 +51,24 @@ pub(super) struct Capture {
     pub skipped: Skipped,
     ended: bool,
     refilled_at: Option<u64>,
+    /// Size of the reader's buffer.
+    room: usize,
     consumed: u64,
 }
 
+/// Room for a block at first.
+const ROOM: usize = 1 << 18;
 /// Largest block that is believed.
 const LARGEST_BLOCK: usize = 16 << 20;
 
 impl Capture {
     pub(super) fn new(reader: Box<dyn Read + Send>) -> Result<Self, Fault> {
-        let reader = create_reader(1 << 18, reader).map_err(|e| match e {
+        let reader = create_reader(ROOM, reader).map_err(|e| match e {
             PcapError::Eof | PcapError::Incomplete(_) => Fault::CaptureTruncated(0),
             e => Fault::CaptureMalformed(describe(&e)),
         })?;
         let (wires, skipped) = (Vec::new(), Skipped::default());
-        Ok(Self { reader, wires, packets: 0, skipped, ended: false, refilled_at: None, consumed: 0 })
+        Ok(Self { reader, wires, packets: 0, skipped, ended: false, refilled_at: None, room: ROOM, consumed: 0 })
     }
 
     /// The next packet.
@@ -137,7 +141,8 @@ impl Capture {
                     continue;
                 }
                 Err(PcapError::BufferTooSmall) => {
-                    if !self.reader.grow(LARGEST_BLOCK) {
+                    self.room *= 2;
+                    if self.room > LARGEST_BLOCK || !self.reader.grow(self.room) {
                         self.ended = true;
                         return Some(Err(Fault::CaptureMalformed("a block is too large".into())));
                     }

@@ -114,6 +114,8 @@ pub(super) fn is_blank(line: &[u8]) -> bool {
 pub(super) struct CsvList<'a> {
     lines: Lines,
     columns: Vec<Column>,
+    /// Whether most lines can be read the short way.
+    plain: bool,
     context: Context<'a>,
 }
 
@@ -132,7 +134,8 @@ impl<'a> CsvList<'a> {
                 Column::check(&columns).map(|()| columns)
             });
             let columns = columns.map_err(|fault| (lines.number, fault))?;
-            return Ok(Self { lines, columns, context });
+            let plain = plain::suits(&columns) && context.names.are_plain();
+            return Ok(Self { lines, columns, plain, context });
         }
     }
 
@@ -150,7 +153,7 @@ impl Iterator for CsvList<'_> {
         loop {
             return match self.lines.next()? {
                 Ok(line) if is_blank(line) => continue,
-                Ok(line) => Some(flow(line, &self.columns, self.context)),
+                Ok(line) => Some(flow(line, &self.columns, self.plain, self.context)),
                 Err(fault) => Some(Err(fault)),
             };
         }
@@ -158,10 +161,10 @@ impl Iterator for CsvList<'_> {
 }
 
 #[inline]
-fn flow(line: &[u8], columns: &[Column], context: Context<'_>) -> Result<Flow, Fault> {
-    match plain::flow(line, columns) {
-        Some(flow) if context.names.are_plain() => Ok(flow),
-        _ => careful(line, columns, context),
+fn flow(line: &[u8], columns: &[Column], plain: bool, context: Context<'_>) -> Result<Flow, Fault> {
+    match plain.then(|| plain::flow(line, columns.len())).flatten() {
+        Some(flow) => Ok(flow),
+        None => careful(line, columns, context),
     }
 }
 

@@ -232,7 +232,7 @@ fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()
         writeln!(out, "{number:>digits$}  {style}{}{style:#}  {}", m.reason, first.reason.sentence())?;
         let mut blame = Vec::new();
         blame.extend(m.rule.map(|r| format!("rule {r}")));
-        blame.extend(m.device.map(|d| format!("on {d}")));
+        blame.extend(m.device.filter(|_| answer.plan.devices.len() > 1).map(|d| format!("on {d}")));
         blame.extend(m.place.map(|p| format!("{}:{}", p.file, p.line)));
         let blame = if blame.is_empty() { String::new() } else { format!(" ({})", blame.join(", ")) };
         let until = if *number > 1 { format!(", last at {}", last.flow.start) } else { String::new() };

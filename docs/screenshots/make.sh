@@ -1,0 +1,34 @@
+#!/usr/bin/env bash
+# Makes the pictures of this folder from the demo estate: a terminal window on a virtual screen, 1280x800.
+# Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core. Run it from anywhere after a release build.
+set -euo pipefail
+root=$(cd "$(dirname "$0")/../.." && pwd)
+export PATH=$root/target/release:$PATH
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+cd "$work"
+mkdir saltmere
+cp "$root"/demo/saltmere/* saltmere/
+# the estate as somebody might leave it in a hurry
+sed -e 's/^default-policy = /default-polcy = /' -e 's/  as = "office-lines"/  as = "office-line"/' \
+  -e 's/203.0.113.8-203.0.113.10/203.0.113.10-203.0.113.8/' -e 's/external = "uplink:24012/external = "uplink:24011/' \
+  saltmere/harbour.toml >saltmere/hurried.toml
+
+picture() { # NAME COMMAND
+  local display=:$((300 + RANDOM % 500)) server window
+  Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+  server=$!
+  for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1; done
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x42+0+0 -bg '#11151c' -fg '#d7dde8' -bw 12 +sb \
+    -e bash -c "printf '\033[1;32m$\033[0m %s\n' '$2'; $2; tput civis; sleep 30" >/dev/null 2>&1 &
+  window=$!
+  sleep 2.5
+  DISPLAY=$display import -window root "$root/docs/screenshots/$1.png"
+  kill "$window" "$server" 2>/dev/null || true
+  wait "$window" "$server" 2>/dev/null || true
+}
+
+picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 10'
+picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q'
+picture check 'zarnet check saltmere/hurried.toml'
+picture new 'zarnet new edge.toml && grep -v "^#" edge.toml | head -34'

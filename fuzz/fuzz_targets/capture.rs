@@ -1,0 +1,32 @@
+//! Any octets behind the first four of a capture, played through a small edge.
+#![no_main]
+
+use std::io::Write;
+use std::path::Path;
+use std::sync::{Arc, LazyLock};
+
+use libfuzzer_sys::fuzz_target;
+use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
+use zarnet_core::predict::{Options, predict};
+use zarnet_formats::traffic::{Attempt, Given, Traffic};
+
+static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
+    let text = include_str!("../../demo/saltmere/harbour.toml");
+    Arc::new(zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap().plan)
+});
+
+fuzz_target!(|data: &[u8]| {
+    let mut file = tempfile::NamedTempFile::new_in("/dev/shm").unwrap();
+    let Some((kind, rest)) = data.split_first() else { return };
+    let magics = [0x0a0d_0d0au32, 0xa1b2_c3d4, 0xd4c3_b2a1, 0xa1b2_3c4d];
+    file.write_all(&magics[usize::from(kind % 4)].to_be_bytes()).unwrap();
+    file.write_all(rest).unwrap();
+    let given = [Given::File(file.path().into())];
+    for skip_bad in [false, true] {
+        let Ok(traffic) = Traffic::open(&given, &PLAN, Some((DeviceId(0), InterfaceId(0))), skip_bad) else { continue };
+        traffic.errors();
+        let items = traffic.items(Attempt::Sorted);
+        let options = Options { sources: Some(traffic.sources()), ..Options::default() };
+        let _ = predict(PLAN.clone(), items, traffic.events(), options);
+    }
+});

@@ -1,0 +1,29 @@
+//! Any octets as a flow list or scenario, played through a small edge.
+#![no_main]
+
+use std::io::Write;
+use std::path::Path;
+use std::sync::{Arc, LazyLock};
+
+use libfuzzer_sys::fuzz_target;
+use zarnet_core::plan::Plan;
+use zarnet_core::predict::{Options, predict};
+use zarnet_formats::traffic::{Attempt, Given, Traffic};
+
+static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
+    let text = include_str!("../../demo/saltmere/harbour.toml");
+    Arc::new(zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap().plan)
+});
+
+fuzz_target!(|data: &[u8]| {
+    let mut file = tempfile::NamedTempFile::new_in("/dev/shm").unwrap();
+    file.write_all(data).unwrap();
+    let given = [Given::File(file.path().into())];
+    for skip_bad in [false, true] {
+        let Ok(traffic) = Traffic::open(&given, &PLAN, None, skip_bad) else { continue };
+        traffic.errors();
+        let items = traffic.items(Attempt::Sorted);
+        let options = Options { sources: Some(traffic.sources()), ..Options::default() };
+        let _ = predict(PLAN.clone(), items, traffic.events(), options);
+    }
+});
