@@ -31,4 +31,4 @@ picture() { # NAME COMMAND
 picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 10'
 picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q'
 picture check 'zarnet check saltmere/hurried.toml'
-picture new 'zarnet new edge.toml && grep -v "^#" edge.toml | head -34'
+picture new 'zarnet new edge.toml && head -38 edge.toml'
