@@ -1,6 +1,6 @@
 //! What a packet that was seen on an interface says about the device's state.
 
-use super::session::Heading;
+use super::session::{Heading, WIDE};
 use super::table::bits;
 use super::{Device, Hit, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, Tuple};
@@ -19,6 +19,23 @@ impl Device {
         let source = packet.source().address;
         let claimed = self.config.own.contains_key(&source) || self.config.claimed.contains(source);
         !claimed && self.config.routes.find(source, None).is_some_and(|w| w.interface == interface)
+    }
+
+    /// Enters a packet that was seen coming in on an inner interface and belongs to a session that nothing can object to
+    /// any more. `false`: nothing was done, and the packet has to go the whole way.
+    pub fn refresh_coming(&mut self, now: Instant, interface: InterfaceId, packet: Packet) -> bool {
+        self.expire(now);
+        let Some(hit) = self.find(packet, Some(interface)).filter(|h| h.heading.outbound) else { return false };
+        let session = self.table.session(hit.id);
+        let inner = !session.has(WIDE) && {
+            let rule = self.rule(self.table.mapping(session.owner).rule);
+            rule.from.interfaces.contains(interface)
+        };
+        if !inner || !self.config.is_unfiltered() {
+            return false;
+        }
+        self.refresh(now, hit, packet.signal);
+        true
     }
 
     /// Enters a packet that was seen going out and belongs to a known session.

@@ -115,6 +115,12 @@ impl Config {
         self.open = (0..count).map(|i| (0..count).map(|e| open(i, e)).collect()).collect();
     }
 
+    /// Whether nothing on the device can drop a packet of a known session.
+    pub(super) fn is_unfiltered(&self) -> bool {
+        let unfiltered = |i: &plan::Interface| i.ingress_acl.is_none() && i.egress_acl.is_none();
+        self.plan.forwarding && self.plan.interfaces.iter().all(unfiltered)
+    }
+
     /// Whether no filter and no policy between two interfaces can drop a packet or its answer.
     #[inline]
     pub(super) fn is_open(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {

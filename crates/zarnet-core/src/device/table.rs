@@ -107,9 +107,9 @@ pub(super) struct Wide {
 #[derive(Debug, Clone)]
 pub(super) struct Table {
     pub mappings: Vec<Mapping>,
-    free_mappings: Vec<u32>,
+    free_mappings: Chain,
     pub sessions: Vec<Session>,
-    free_sessions: Vec<u32>,
+    free_sessions: Chain,
     wides: Vec<Wide>,
     free_wides: Vec<u32>,
     pub by_internal: Index,
@@ -121,6 +121,35 @@ pub(super) struct Table {
     pub overlaps: HashMap<u32, Vec<(u64, Ending)>, RandomState>,
     /// Sessions that came in through a mapping but are listed under that of their source.
     pub entered: HashMap<u32, Vec<u32>, RandomState>,
+}
+
+/// Free places of an arena, linked through the places themselves.
+#[derive(Debug, Clone, Copy)]
+struct Chain {
+    first: u32,
+    length: usize,
+}
+
+impl Default for Chain {
+    fn default() -> Self {
+        Self { first: NONE, length: 0 }
+    }
+}
+
+impl Chain {
+    /// Takes a free place out of the chain; `next` tells which one follows.
+    fn pop(&mut self, next: impl Fn(u32) -> u32) -> Option<u32> {
+        let place = (self.first != NONE).then_some(self.first)?;
+        self.first = next(place);
+        self.length -= 1;
+        Some(place)
+    }
+
+    /// Puts a place in front, and gives the one that follows it.
+    fn push(&mut self, place: u32) -> u32 {
+        self.length += 1;
+        std::mem::replace(&mut self.first, place)
+    }
 }
 
 /// With more sessions than this, a mapping's are found by hash.
@@ -157,9 +186,9 @@ impl Table {
     pub(super) fn new() -> Self {
         Self {
             mappings: Vec::new(),
-            free_mappings: Vec::new(),
+            free_mappings: Chain::default(),
             sessions: Vec::new(),
-            free_sessions: Vec::new(),
+            free_sessions: Chain::default(),
             wides: Vec::new(),
             free_wides: Vec::new(),
             by_internal: Index::new(),
@@ -194,25 +223,26 @@ impl Table {
     }
 
     pub(super) fn add_mapping(&mut self, mapping: Mapping, hash: u32) -> u32 {
-        let id = put(&mut self.mappings, &mut self.free_mappings, mapping);
+        let free = self.free_mappings.pop(|m| self.mappings[m as usize].head);
+        let id = put(&mut self.mappings, free, mapping);
         self.by_internal.insert(hash, id);
         id
     }
 
     pub(super) fn remove_mapping(&mut self, id: u32, hash: u32) {
         self.by_internal.remove(hash, id);
-        self.mappings[id as usize].head = NONE;
+        self.mappings[id as usize].head = self.free_mappings.push(id);
         self.mappings[id as usize].created = u64::MAX; // marks it as free for those who walk the arena
-        self.free_mappings.push(id);
     }
 
     /// Adds a session; `wide` where its tuples do not follow from its mapping.
     pub(super) fn add_session(&mut self, mut session: Session, wide: Option<Wide>) -> u32 {
         if let Some(wide) = wide {
             session.flags |= WIDE;
-            session.owner = put(&mut self.wides, &mut self.free_wides, wide);
+            session.owner = put(&mut self.wides, self.free_wides.pop(), wide);
         }
-        let id = put(&mut self.sessions, &mut self.free_sessions, session);
+        let free = self.free_sessions.pop(|s| self.sessions[s as usize].next);
+        let id = put(&mut self.sessions, free, session);
         if let Some(wide) = wide {
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.original), id);
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.translated.reversed()), id);
@@ -293,7 +323,7 @@ impl Table {
         let s = &mut self.sessions[id as usize];
         s.armed = UNARMED;
         s.owner = NONE; // marks it as free for those who walk the arena
-        self.free_sessions.push(id);
+        s.next = self.free_sessions.push(id);
         [listed, entered]
     }
 
@@ -390,16 +420,17 @@ impl Table {
     }
 
     pub(super) fn session_count(&self) -> u64 {
-        (self.sessions.len() - self.free_sessions.len()) as u64
+        (self.sessions.len() - self.free_sessions.length) as u64
     }
 
     pub(super) fn mapping_count(&self) -> u64 {
-        (self.mappings.len() - self.free_mappings.len()) as u64
+        (self.mappings.len() - self.free_mappings.length) as u64
     }
 }
 
-fn put<T>(arena: &mut Vec<T>, free: &mut Vec<u32>, value: T) -> u32 {
-    match free.pop() {
+/// Puts a value into a free place, or behind the last one.
+fn put<T>(arena: &mut Vec<T>, free: Option<u32>, value: T) -> u32 {
+    match free {
         Some(id) => {
             arena[id as usize] = value;
             id

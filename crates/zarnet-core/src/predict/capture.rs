@@ -14,6 +14,9 @@ impl Run {
         let Seen { at, device, interface, packet } = seen;
         self.end = self.end.max(at);
         let node = self.network.device_mut(device);
+        if node.refresh_coming(at, interface, packet) {
+            return;
+        }
         let (ingress, packet) = if node.comes_in_by(interface, packet) {
             (interface, packet)
         } else if node.refresh_leaving(at, packet) {

@@ -426,9 +426,10 @@ impl Run {
             let mut mappings = device.fixed_mappings(at);
             let fixed = mappings.len();
             mappings.extend(device.mappings(at));
-            mappings[fixed..].sort_by_cached_key(|m| (m.protocol, end(m.internal), end(m.external), m.peer, m.created));
+            mappings[fixed..]
+                .sort_unstable_by_key(|m| (m.protocol, end(m.internal), end(m.external), m.peer, m.created));
             let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
-            rows.sort_by_cached_key(|s| (s.protocol, end(s.original.source), end(s.original.destination), s.created));
+            rows.sort_unstable_by_key(|s| (s.protocol, end(s.original.source), end(s.original.destination), s.created));
             DeviceTable {
                 device: DeviceId(i as u16),
                 mappings,
