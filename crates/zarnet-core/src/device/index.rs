@@ -9,6 +9,9 @@ pub(super) struct Index {
     len: usize,
 }
 
+/// From so many slots on, memory counts more than a step or two of a search.
+const LARGE: usize = 1 << 20;
+
 /// Mixes two words into a hash whose bits are all of use.
 pub(super) fn mix(a: u64, b: u64) -> u32 {
     let product = u128::from(a ^ 0x9E37_79B9_7F4A_7C15) * u128::from(b ^ 0xD1B5_4A32_D192_ED03);
@@ -45,7 +48,9 @@ impl Index {
     }
 
     pub(super) fn insert(&mut self, hash: u32, position: u32) {
-        if (self.len + 1) * 4 > self.slots.len() * 3 {
+        // small indexes are kept half empty, large ones as full as is still quick
+        let most = if self.slots.len() < LARGE { self.slots.len() / 2 } else { self.slots.len() / 4 * 3 };
+        if self.len >= most {
             self.grow();
         }
         self.len += 1;

@@ -32,10 +32,14 @@ pub(super) struct Wheel {
     origin: Option<u64>,
     now: u32,
     filed: usize,
+    /// Slots that have been emptied, to be filled again.
+    spare: Vec<Vec<u32>>,
     /// Entries of the current tick behind those that were fetched ahead.
     fetched: usize,
 }
 
+/// So many emptied slots are kept at most.
+const SPARE: usize = 256;
 /// So many entries are fetched ahead at once.
 const AHEAD: usize = 64;
 
@@ -65,7 +69,11 @@ impl Wheel {
         }
         let tick = tick.min(self.now + SLOTS - 1);
         *arena.armed(id) = tick;
-        self.slots[(tick % SLOTS) as usize].push(id);
+        let slot = &mut self.slots[(tick % SLOTS) as usize];
+        if slot.capacity() == 0 {
+            *slot = self.spare.pop().unwrap_or_default();
+        }
+        slot.push(id);
         self.filed += 1;
     }
 
@@ -122,9 +130,9 @@ impl Wheel {
 
     /// Takes over the slot of the tick that begins.
     fn turn(&mut self, arena: &mut impl Timed) {
-        let slot = std::mem::take(&mut self.slots[(self.now % SLOTS) as usize]);
+        let mut slot = std::mem::take(&mut self.slots[(self.now % SLOTS) as usize]);
         self.filed -= slot.len();
-        for id in slot {
+        for id in slot.drain(..) {
             if *arena.armed(id) != self.now {
                 continue;
             }
@@ -135,6 +143,9 @@ impl Wheel {
             } else {
                 self.due.push((expires, id));
             }
+        }
+        if slot.capacity() > 0 && self.spare.len() < SPARE {
+            self.spare.push(slot);
         }
         self.due.sort_unstable_by(|a, b| b.cmp(a));
         self.fetched = self.due.len();
