@@ -211,6 +211,16 @@ fn an_answer_that_is_late_still_counts_as_it_arrives() {
 }
 
 #[test]
+fn two_families_are_refused_at_the_first_device() {
+    let plan = plan(TOWN);
+    let p = run(&plan, &[flow(&plan, "desk -> [2001:db8::1]:80/tcp", 0)], Vec::new(), Moment::End);
+    assert_eq!(
+        (p.not_translated[0].reason.name(), p.not_translated[0].device),
+        ("unsupported-family", Some(DeviceId(0)))
+    );
+}
+
+#[test]
 fn the_town_has_few_findings() {
     let names: Vec<&str> = audit(&plan(TOWN)).iter().map(|f| f.name).collect();
     assert_eq!(names, ["routed-address-unused", "routed-address-unused"]);

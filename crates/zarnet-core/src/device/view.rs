@@ -128,10 +128,12 @@ impl Device {
             let mut used = Use::default();
             self.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));
             let longest = (used.sessions > 0).then_some(used.expires);
-            let (mut expires, mut protocol, mut external, mut peer) = (longest.unwrap_or(now.0), None, m.place(), None);
+            let (mut expires, mut external, mut peer) = (longest.unwrap_or(now.0), m.place(), None);
+            let protocol;
             let head = self.table.sessions.get(m.head as usize);
             match m.kind() {
                 Kind::Address => {
+                    protocol = self.rule(m.rule).service.protocol();
                     expires = longest.map_or(expires, |e| e.saturating_add(binding));
                     expires = self.lingers_until(id).filter(|_| longest.is_none()).unwrap_or(expires);
                 }
@@ -141,7 +143,8 @@ impl Device {
                 }
                 Kind::Endpoint => {
                     let page = self.externals.page(m.place());
-                    (protocol, external) = (Some(page.protocol), page.external);
+                    protocol = Some(page.protocol);
+                    external = page.external;
                     peer = head.and_then(|s| match self.config.plan.behaviour.mapping {
                         Dependence::EndpointIndependent => None,
                         Dependence::AddressDependent => Some(v4(s.remote, 0)),

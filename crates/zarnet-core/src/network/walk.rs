@@ -83,6 +83,23 @@ impl Network {
         Fate::Lost(Loss { reason: Reason::UnexpectedSource, device, rule: None, place: None })
     }
 
+    /// The first device on the way out of an origin, if there is one.
+    pub fn first_device(&self, origin: Origin) -> Option<DeviceId> {
+        let node = match origin {
+            Origin::Device(id) => return Some(id),
+            Origin::Peer => None,
+            Origin::Undeclared(segment) => return self.world.attached(segment).first().map(|a| a.device),
+            Origin::Host(id) => {
+                let host = &self.plan.hosts[id.index()];
+                host.gateway.and_then(|g| self.world.owner(self.world.number(host.segment), g))
+            }
+        };
+        match node {
+            Some(Node::Interface(device, _)) => Some(device),
+            _ => None,
+        }
+    }
+
     fn depart(&mut self, trip: &mut Trip<'_>, origin: Origin, packet: Packet) -> Fate {
         let destination = packet.destination().address;
         let leg = |segment, next_hop| Leg { segment, next_hop, packet, device: None };

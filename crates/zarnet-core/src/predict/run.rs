@@ -192,7 +192,7 @@ impl Run {
         }
         let (origin, packet) = match self.first_packet(flow) {
             Ok(first) => first,
-            Err(reason) => return self.lost(flow, Loss { reason, device: None, rule: None, place: None }),
+            Err((reason, device)) => return self.lost(flow, Loss { reason, device, rule: None, place: None }),
         };
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
@@ -332,25 +332,27 @@ impl Run {
         self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
     }
 
-    fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), Reason> {
+    /// The first packet of a flow, or why there is none and which device is to blame.
+    fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), (Reason, Option<DeviceId>)> {
         let plan = self.network.plan();
         let destination = match flow.destination {
             Party::Address(address) => address,
             Party::Host(id) => plan.hosts[id.index()].address,
             Party::Device(id) => {
-                plan.devices[id.index()].interfaces.iter().find_map(|i| i.primary()).ok_or(Reason::Unrouted)?
+                plan.devices[id.index()].interfaces.iter().find_map(|i| i.primary()).ok_or((Reason::Unrouted, None))?
             }
         };
         let (origin, source) = match flow.source {
-            Party::Address(address) => (self.network.origin(address).ok_or(Reason::UnknownSource)?, address),
+            Party::Address(address) => (self.network.origin(address).ok_or((Reason::UnknownSource, None))?, address),
             Party::Host(id) => (Origin::Host(id), plan.hosts[id.index()].address),
             Party::Device(id) => {
-                let source = self.network.devices()[id.index()].own_source(destination).ok_or(Reason::NoRoute)?;
+                let source =
+                    self.network.devices()[id.index()].own_source(destination).ok_or((Reason::NoRoute, Some(id)))?;
                 (Origin::Device(id), source)
             }
         };
         if source.is_ipv4() != destination.is_ipv4() {
-            return Err(Reason::UnsupportedFamily);
+            return Err((Reason::UnsupportedFamily, self.network.first_device(origin)));
         }
         let port = match flow.source_port {
             Some(port) => port,

@@ -14,7 +14,9 @@ use super::fields::Column;
 const LONGEST: usize = 64;
 /// Room before the line, so that eight octets before any field's end can be read.
 const BEFORE: usize = 8;
-const ONES: u64 = 0x0101_0101_0101_0101;
+/// The highest bit of each of eight octets, and the digit `0` in each.
+const HIGH: u64 = 0x8080_8080_8080_8080;
+const ZEROS: u64 = 0x3030_3030_3030_3030;
 
 /// A line with room around it, and where its fields and their parts end.
 struct Line {
@@ -37,7 +39,7 @@ struct Run {
 /// compiler that sees eight of these at once makes something slower of them.
 #[inline(never)]
 fn marks_of(word: u64) -> u64 {
-    let below = !(((word | 0x80 * ONES) - 0x30 * ONES) | word) & (0x80 * ONES);
+    let below = !(((word | HIGH) - ZEROS) | word) & HIGH;
     below.wrapping_mul(0x0002_0408_1020_4081) >> 56
 }
 
@@ -67,7 +69,7 @@ impl Line {
         // what lies before the mark and the mark itself, in one look
         let around: [u8; 9] = self.text[end..end + 9].try_into().unwrap_or_default();
         let [before @ .., mark] = around;
-        let digits = u64::from_le_bytes(before) ^ (0x30 * ONES);
+        let digits = u64::from_le_bytes(before) ^ ZEROS;
         Run { length, digits: digits & !(u64::MAX >> (8 * length.min(7))), mark }
     }
 
@@ -132,7 +134,7 @@ impl Run {
     #[inline(always)]
     fn number(&self) -> Option<u32> {
         let word = self.digits;
-        if (self.length.wrapping_sub(1) > 6) | (word.wrapping_add(0x76 * ONES) & (0x80 * ONES) != 0) {
+        if (self.length.wrapping_sub(1) > 6) | (word.wrapping_add(0x7676_7676_7676_7676) & HIGH != 0) {
             return None;
         }
         let pairs = word.wrapping_mul(10).wrapping_add(word >> 8);
