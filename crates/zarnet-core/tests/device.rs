@@ -315,3 +315,15 @@ fn used_up_leads_to_the_fallback_or_passes() {
          udp 10.0.0.6:1 > 198.51.100.10:53 @0 => 10.0.0.6:1 > 198.51.100.10:53",
     );
 }
+
+/// A mapping that depends on the peer may still let others in; what they are answered goes back the same way.
+#[test]
+fn strangers_under_a_peer_dependent_mapping_are_answered_through_it() {
+    Edge::new(r#"{ mapping = "address-dependent" }"#, "{}", OVERLOAD).play(
+        "udp 10.0.0.5:5000 > 198.51.100.10:53 @0   => 192.0.2.1:5000 > 198.51.100.10:53
+         udp 203.0.113.20:9 > 192.0.2.1:5000 @1    => 203.0.113.20:9 > 10.0.0.5:5000
+         udp 10.0.0.5:5000 > 203.0.113.20:9 @2     => 192.0.2.1:5000 > 203.0.113.20:9
+         udp 10.0.0.5:5000 > 203.0.113.20:10 @3    => 192.0.2.1:5001 > 203.0.113.20:10
+         udp 10.0.0.5:5000 > 198.51.100.10:99 @4   => 192.0.2.1:5000 > 198.51.100.10:99",
+    );
+}

@@ -121,12 +121,23 @@ impl Device {
                 && self.externals.page(m.place()).protocol == protocol
                 && match dependence {
                     Dependence::EndpointIndependent => true,
-                    Dependence::AddressDependent => self.table.session(m.head).remote == peer,
-                    Dependence::AddressAndPortDependent => {
-                        let s = self.table.session(m.head);
-                        s.remote == peer && s.remote_port == peer_port
-                    }
+                    Dependence::AddressDependent => self.peer_of(id).is_some_and(|p| p.0 == peer),
+                    Dependence::AddressAndPortDependent => self.peer_of(id) == Some((peer, peer_port)),
                 }
+        })
+    }
+
+    /// The peer that an endpoint mapping was made for, where mappings depend on it.
+    pub(super) fn peer_of(&self, mapping: u32) -> Option<(u32, u16)> {
+        self.peers.get(&mapping).copied()
+    }
+
+    /// Whether a peer is the one that an endpoint mapping was made for, as far as mappings tell peers apart.
+    pub(super) fn is_own_peer(&self, mapping: u32, peer: (u32, u16)) -> bool {
+        self.peer_of(mapping).is_none_or(|own| match self.config.plan.behaviour.mapping {
+            Dependence::EndpointIndependent => true,
+            Dependence::AddressDependent => own.0 == peer.0,
+            Dependence::AddressAndPortDependent => own == peer,
         })
     }
 
@@ -477,15 +488,9 @@ impl Device {
 
     /// Whether the mappings of a port all have peers that `mapping` tells apart from the wished one.
     fn shareable(&self, page: u32, port: u16, wish: Wish) -> bool {
-        let by_port = self.config.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
+        let Some(peer) = bits(wish.peer.address) else { return false };
         let mut others = self.externals.mappings(page, port).peekable();
-        others.peek().is_some()
-            && others.all(|m| {
-                let session = self.table.session(self.table.mapping(m).head);
-                let same = Some(session.remote) == bits(wish.peer.address)
-                    && (!by_port || session.remote_port == wish.peer.port);
-                !same
-            })
+        others.peek().is_some() && others.all(|m| !self.is_own_peer(m, (peer, wish.peer.port)))
     }
 
     /// RFC 7422: the blocks of a host in which a port is free, or else the lowest block that nobody has.

@@ -8,7 +8,7 @@ use super::table::{Kind, Mapping, Wide, bits};
 use super::translate::{Entry, Source};
 use super::{Device, Refusal, SessionRef};
 use crate::net::{Endpoint, Instant, Packet};
-use crate::plan::{InterfaceId, RuleId, RuleKind, Spread};
+use crate::plan::{Dependence, InterfaceId, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
 impl Device {
@@ -50,7 +50,11 @@ impl Device {
         let compact = !self.config.routes.ambiguous
             && match (source_mapping, entered) {
                 (mapping, NONE) if mapping != NONE => inbound_rule.is_none() && self.is_endpoint(mapping),
-                (NONE, mapping) if mapping != NONE => source.kept().is_some() && self.is_endpoint(mapping),
+                // a session of another peer than the mapping's would not be found through it from inside
+                (NONE, mapping) if mapping != NONE => {
+                    let peer = (bits(remote.address).unwrap_or(0), remote.port);
+                    source.kept().is_some() && self.is_endpoint(mapping) && self.is_own_peer(mapping, peer)
+                }
                 _ => false,
             };
         let wide = (!compact).then_some(Wide {
@@ -196,6 +200,9 @@ impl Device {
                 self.portless.insert((external, protocol, peer), id);
             }
             Kind::Endpoint => {
+                if self.config.plan.behaviour.mapping != Dependence::EndpointIndependent {
+                    self.peers.insert(id, (peer, remote.port));
+                }
                 self.externals.bind(place, choice.port, id);
                 let page = self.externals.page_mut(place);
                 page.last[usize::from(choice.class)] = choice.port;

@@ -6,7 +6,8 @@
 
 use super::intervals::IntervalMap;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
-use super::table::{Kind, Mapping, bits};
+use super::table::{Kind, Mapping, bits, v4};
+use super::translate::Source;
 use super::{Device, Ending, Hit, SessionRef};
 use crate::net::{Instant, Packet, Protocol};
 use crate::plan::{Dependence, Fallback, InterfaceId, PortAssignment, RuleKind};
@@ -31,6 +32,14 @@ pub(crate) struct Passenger {
     /// The last packet.
     pub end: Instant,
     pub ending: Ending,
+}
+
+impl Passenger {
+    /// Its first packet.
+    fn packet(&self) -> Packet {
+        let end = |e: (u32, u16)| v4(e.0, e.1);
+        Packet::first(self.protocol, end(self.source), end(self.destination))
+    }
 }
 
 /// What became of a passenger.
@@ -134,21 +143,21 @@ impl Device {
         }
         let Some(target) = self.config.rule_targets[usize::from(id)].main else { return Ride::NotHere };
         let space = &self.config.targets[usize::from(target)].space;
-        // the first mapping of a host on a pool picks an address: that is for the long way
         let external = match space.count() {
             1 => self.externals.find(space.nth(0)),
             _ => self.pairs.get(&(host, target)).map(|pair| pair.0),
         };
-        let Some(external) = external else { return Ride::NotHere };
+        // the first mapping of a host on a pool, or on an address, picks its place with all due care
+        let Some(external) = external else { return self.ride_first(now, id, egress, session, p) };
         let e = self.externals.get(external);
+        let Some(page) = e.page(p.protocol).filter(|_| e.endpoints > 0) else {
+            return self.ride_first(now, id, egress, session, p);
+        };
         match e.returns {
             Some(true) => {}
             Some(false) => return Ride::NotHere,
             None => return Ride::Ask(e.address, egress),
         }
-        let Some(page) = e.page(p.protocol).filter(|_| e.whole == NONE && e.endpoints > 0) else {
-            return Ride::NotHere;
-        };
         let classes = &self.config.plan.behaviour.port_classes;
         let Some(class) = classes.iter().position(|c| port.max(1) <= c.from.1) else { return Ride::NotHere };
         let range = classes[class].into;
@@ -177,9 +186,24 @@ impl Device {
     }
 
     fn find_wide_of(&self, p: Passenger) -> bool {
-        let end = |e: (u32, u16)| super::table::v4(e.0, e.1);
-        let packet = Packet::first(p.protocol, end(p.source), end(p.destination));
-        self.table.find_wide(packet, |_, _| true).is_some()
+        self.table.find_wide(p.packet(), |_, _| true).is_some()
+    }
+
+    /// A flow that needs a new place on a target.
+    fn ride_first(&mut self, now: Instant, id: u16, egress: InterfaceId, session: Session, p: Passenger) -> Ride {
+        let packet = p.packet();
+        let Ok(Source::New(rule, choice, _)) = self.overload(now, id, packet) else { return Ride::NotHere };
+        if choice.kind != Kind::Endpoint {
+            return Ride::NotHere;
+        }
+        let external = self.externals.find(choice.address).map(|e| self.externals.get(e).returns);
+        match external.flatten() {
+            Some(true) => {}
+            Some(false) => return Ride::NotHere,
+            None => return Ride::Ask(choice.address, egress),
+        }
+        let mapping = self.make_mapping(now, rule, &choice, packet, packet.destination());
+        self.begin_ride(id, mapping, session)
     }
 
     /// A new session under a mapping.
@@ -197,8 +221,7 @@ impl Device {
             return Ride::NotHere;
         }
         let (from_initiator, created) = (!session.has(INBOUND), session.created);
-        let end = |e: (u32, u16)| super::table::v4(e.0, e.1);
-        let packet = Packet::first(p.protocol, end(p.source), end(p.destination));
+        let packet = p.packet();
         self.refresh(now, Hit { id, heading: Heading { from_initiator, outbound: true } }, packet.signal);
         let back = Heading { from_initiator: !from_initiator, outbound: false };
         self.refresh(now, Hit { id, heading: back }, packet.answer().signal);

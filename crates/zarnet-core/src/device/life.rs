@@ -190,6 +190,7 @@ impl Device {
     /// Takes a mapping without sessions out of the table. `peer`: the far end of its last session.
     pub(super) fn remove_mapping(&mut self, id: u32, peer: u32, peer_port: u16, at: u64) {
         let m = *self.table.mapping(id);
+        let (peer, peer_port) = self.peers.remove(&id).unwrap_or((peer, peer_port));
         let (external, hash) = match m.kind() {
             Kind::Endpoint => {
                 let (external, protocol) = {

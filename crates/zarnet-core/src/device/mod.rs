@@ -116,6 +116,8 @@ pub struct Device {
     by_host: HashMap<u32, u32, RandomState>,
     /// Portless mappings by external address, protocol and peer.
     portless: HashMap<(u32, Protocol, u32), u32, RandomState>,
+    /// The peer that an endpoint mapping was made for, where mappings depend on it.
+    peers: HashMap<u32, (u32, u16), RandomState>,
     /// Pool rules that share an address mapping, where they are several.
     sharing: HashMap<u32, Vec<u16>, RandomState>,
     /// Address mappings without sessions, and until when they last.
@@ -171,6 +173,7 @@ impl Device {
             on_fallback: HashMap::default(),
             by_host: HashMap::default(),
             portless: HashMap::default(),
+            peers: HashMap::default(),
             sharing: HashMap::default(),
             lingers: HashMap::default(),
             lingering: BinaryHeap::new(),

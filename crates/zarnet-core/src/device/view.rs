@@ -145,11 +145,8 @@ impl Device {
                     let page = self.externals.page(m.place());
                     protocol = Some(page.protocol);
                     external = page.external;
-                    peer = head.and_then(|s| match self.config.plan.behaviour.mapping {
-                        Dependence::EndpointIndependent => None,
-                        Dependence::AddressDependent => Some(v4(s.remote, 0)),
-                        Dependence::AddressAndPortDependent => Some(v4(s.remote, s.remote_port)),
-                    });
+                    let by_port = self.config.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
+                    peer = self.peer_of(id).map(|p| v4(p.0, if by_port { p.1 } else { 0 }));
                 }
             }
             let has_port = m.kind() == Kind::Endpoint;
