@@ -1,6 +1,7 @@
 //! What time does to the table, and how sessions and mappings end.
 
 use std::cmp::Reverse;
+use std::collections::HashMap;
 
 use super::choose::endpoint_hash;
 use super::commit::distinct;
@@ -118,6 +119,12 @@ impl Device {
         let mut session = *self.table.session(hit.id);
         session.on_packet(now.0, signal, hit.heading, self.terms(&session));
         self.put_session(hit.id, session);
+    }
+
+    /// Gives back the memory of everything that is only needed for packets still to come.
+    pub(crate) fn release(&mut self) {
+        self.table.release();
+        self.pairs = HashMap::default();
     }
 
     /// Whether a session still lives.

@@ -404,6 +404,11 @@ impl Table {
         self.wheel.next_due(&mut Arena(&mut self.sessions), now)
     }
 
+    /// Forgets how to find mappings and sessions; they can still be walked through.
+    pub(super) fn release(&mut self) {
+        (self.by_internal, self.by_tuple, self.by_peer) = (Index::new(), Index::new(), Index::new());
+    }
+
     /// Until when nothing becomes due.
     pub(super) fn calm_until(&self) -> u64 {
         self.wheel.calm_until()

@@ -130,6 +130,11 @@ impl Network {
         &mut self.devices[id.index()]
     }
 
+    /// Gives back the memory of everything that is only needed for packets still to come.
+    pub(crate) fn release(&mut self) {
+        self.devices.iter_mut().for_each(Device::release);
+    }
+
     /// Dynamic mappings on all devices.
     pub fn mapping_count(&self) -> u64 {
         self.devices.iter().map(Device::mapping_count).sum()

@@ -392,7 +392,12 @@ impl Run {
         }
         let at = match (self.snapshot.take(), self.options.moment) {
             (Some(taken), _) => taken,
-            (None, Moment::End) => (self.end, self.tables(self.end)),
+            (None, Moment::End) => {
+                // nothing more will be looked up: room for the answer
+                self.expire_all(self.end);
+                self.network.release();
+                (self.end, self.tables(self.end))
+            }
             (None, Moment::At(at)) => (at, self.tables(at)),
         };
         let (at, mut tables) = at;
