@@ -16,7 +16,7 @@ use super::session::NONE;
 use super::table::{Kind, bits, v4};
 use super::translate::{Kept, Source, source_number};
 use super::{Device, Refusal};
-use crate::net::{Endpoint, Instant, Packet, Protocol};
+use crate::net::{Endpoint, Packet, Protocol};
 use crate::plan::{Dependence, Fallback, Pick, PortAssignment, RuleId, RuleKind};
 use crate::reason::Reason;
 
@@ -156,7 +156,7 @@ impl Device {
     }
 
     /// A pool rule: a whole address for the sender.
-    pub(super) fn borrow(&self, now: Instant, id: u16, sent: Packet) -> Result<Source, Refusal> {
+    pub(super) fn borrow(&self, id: u16, sent: Packet) -> Result<Source, Refusal> {
         let RuleKind::Pool { fallback, .. } = self.rule(id).kind else { return Ok(Source::Keep(Kept::NoRule)) };
         let (Some(host), Some(target)) = (bits(sent.source().address), self.config.rule_targets[usize::from(id)].main)
         else {
@@ -173,11 +173,11 @@ impl Device {
         }
         self.check_rule_limit(id)?;
         if stays && self.config.plan.behaviour.paired {
-            return self.new_on_fallback(now, id, sent, fallback, Reason::PoolExhausted);
+            return self.new_on_fallback(id, sent, fallback, Reason::PoolExhausted);
         }
         let mut draw = self.draw();
         let Some(position) = self.free_position(target, host, &mut draw) else {
-            return self.new_on_fallback(now, id, sent, fallback, Reason::PoolExhausted);
+            return self.new_on_fallback(id, sent, fallback, Reason::PoolExhausted);
         };
         self.check_room(id)?;
         let config = &self.config.targets[usize::from(target)];
@@ -197,7 +197,7 @@ impl Device {
     }
 
     /// An overload rule, or the `as` of a fixed one: an endpoint for the sender.
-    pub(super) fn overload(&self, now: Instant, id: u16, sent: Packet) -> Result<Source, Refusal> {
+    pub(super) fn overload(&self, id: u16, sent: Packet) -> Result<Source, Refusal> {
         if let Some(known) = self.known_endpoint(id, sent) {
             return Ok(known);
         }
@@ -212,11 +212,11 @@ impl Device {
         let stays = self.config.plan.behaviour.paired
             && bits(sent.source().address).is_some_and(|h| self.on_fallback.contains_key(&(h, id)));
         if stays {
-            return self.new_on_fallback(now, id, sent, fallback, Reason::PortsExhausted);
+            return self.new_on_fallback(id, sent, fallback, Reason::PortsExhausted);
         }
         match self.endpoint_on(main, sent) {
             Ok(choice) => self.new_source(id, choice),
-            Err(Reason::PortsExhausted) => self.new_on_fallback(now, id, sent, fallback, Reason::PortsExhausted),
+            Err(Reason::PortsExhausted) => self.new_on_fallback(id, sent, fallback, Reason::PortsExhausted),
             Err(reason) => Err(self.refuse(reason, id)),
         }
     }
@@ -250,14 +250,7 @@ impl Device {
         Ok(Source::New(RuleId(id), choice, v4(choice.address, choice.port)))
     }
 
-    fn new_on_fallback(
-        &self,
-        _now: Instant,
-        id: u16,
-        sent: Packet,
-        fallback: Fallback,
-        reason: Reason,
-    ) -> Result<Source, Refusal> {
+    fn new_on_fallback(&self, id: u16, sent: Packet, fallback: Fallback, reason: Reason) -> Result<Source, Refusal> {
         match (fallback, self.config.rule_targets[usize::from(id)].fallback) {
             (Fallback::Pass, _) => Ok(Source::Keep(Kept::Passed(RuleId(id)))),
             (Fallback::Overload(_), Some(target)) => {

@@ -192,7 +192,7 @@ impl Device {
     /// A flow that needs a new place on a target.
     fn ride_first(&mut self, now: Instant, id: u16, egress: InterfaceId, session: Session, p: Passenger) -> Ride {
         let packet = p.packet();
-        let Ok(Source::New(rule, choice, _)) = self.overload(now, id, packet) else { return Ride::NotHere };
+        let Ok(Source::New(rule, choice, _)) = self.overload(id, packet) else { return Ride::NotHere };
         if choice.kind != Kind::Endpoint {
             return Ride::NotHere;
         }

@@ -353,7 +353,7 @@ impl Device {
     /// A packet that belongs to no session: steps 4 to 10.
     fn pass_first(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Result<Outcome, Refusal> {
         let ours = self.config.concerns(packet.destination().address);
-        let entry = if ours { self.translate_destination(now, ingress, packet)? } else { Entry::default() };
+        let entry = if ours { self.translate_destination(ingress, packet)? } else { Entry::default() };
         let inside = Packet { ends: entry.ends(packet), ..packet };
         let destination = inside.destination().address;
         let own = || self.config.own.get(&destination);
@@ -375,7 +375,7 @@ impl Device {
         let way = way.ok_or(Refusal::new(Reason::NoRoute, self.config.plan.place))?;
         let egress = way.interface;
         self.policy(ingress, egress, packet, inside)?;
-        let source = self.translate_source(now, ingress, egress, packet, entry.rule)?;
+        let source = self.translate_source(ingress, egress, packet, entry.rule)?;
         let kept = source.kept();
         if !packet.may_begin() {
             let rule = entry.rule.or(source.rule());

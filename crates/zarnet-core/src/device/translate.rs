@@ -6,7 +6,7 @@ use super::choose::Choice;
 use super::session::{ANSWERED, INBOUND, NONE};
 use super::table::{Kind, bits, v4};
 use super::{Device, Refusal};
-use crate::net::{Endpoint, Instant, Packet, Signal, Tuple};
+use crate::net::{Endpoint, Packet, Signal, Tuple};
 use crate::plan::{Dependence, Direction, Forward, HairpinSource, InterfaceId, Place, Rule, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
@@ -103,12 +103,7 @@ impl Device {
     }
 
     /// Step 4: forwards, statics limited to services, statics, dynamic mappings; the first that lets the packet in.
-    pub(super) fn translate_destination(
-        &self,
-        now: Instant,
-        ingress: InterfaceId,
-        packet: Packet,
-    ) -> Result<Entry, Refusal> {
+    pub(super) fn translate_destination(&self, ingress: InterfaceId, packet: Packet) -> Result<Entry, Refusal> {
         let to = packet.destination();
         let mut entry = Entry::default();
         for &id in self.config.forward_rules(packet.protocol, to.address, to.port) {
@@ -138,7 +133,7 @@ impl Device {
                 entry.block(rule);
             }
         }
-        self.enter_dynamic(now, ingress, packet, &mut entry);
+        self.enter_dynamic(ingress, packet, &mut entry);
         Ok(entry)
     }
 
@@ -167,7 +162,7 @@ impl Device {
     }
 
     /// The last part of step 4: a living dynamic mapping whose external end is the destination.
-    fn enter_dynamic(&self, now: Instant, ingress: InterfaceId, packet: Packet, entry: &mut Entry) {
+    fn enter_dynamic(&self, ingress: InterfaceId, packet: Packet, entry: &mut Entry) {
         let to = packet.destination();
         let (Some(address), Some(_)) = (bits(to.address), bits(packet.source().address)) else { return };
         let Some(external) = self.externals.find(address) else { return };
@@ -193,7 +188,7 @@ impl Device {
                 && arrives
                 && !queries
                 && packet.signal != Signal::Reply
-                && self.sender_seen(now, ingress, packet, mapping.rule, inside).is_some_and(|s| self.admits(id, s));
+                && self.sender_seen(ingress, packet, mapping.rule, inside).is_some_and(|s| self.admits(id, s));
             if admitted {
                 entry.rule = Some(RuleId(mapping.rule));
                 entry.destination = Some(inside);
@@ -206,21 +201,14 @@ impl Device {
 
     /// The sender that filtering looks at: in a hairpin its external end, or the one it would get (RFC 4787 §6 REQ-9);
     /// `None` where step 8 would drop it.
-    fn sender_seen(
-        &self,
-        now: Instant,
-        ingress: InterfaceId,
-        packet: Packet,
-        rule: u16,
-        inside: Endpoint,
-    ) -> Option<Endpoint> {
+    fn sender_seen(&self, ingress: InterfaceId, packet: Packet, rule: u16, inside: Endpoint) -> Option<Endpoint> {
         let hairpins = self.rule(rule).hairpin.interfaces.contains(ingress)
             && self.config.plan.behaviour.hairpin_source == HairpinSource::External;
         if !hairpins {
             return Some(packet.source());
         }
         let way = self.config.routes.find(inside.address, Some(&self.rule(rule).from.interfaces))?;
-        let source = self.translate_source(now, ingress, way.interface, packet, Some(RuleId(rule))).ok()?;
+        let source = self.translate_source(ingress, way.interface, packet, Some(RuleId(rule))).ok()?;
         Some(source.endpoint().unwrap_or(packet.source()))
     }
 
@@ -255,7 +243,6 @@ impl Device {
     /// Step 8: the first enabled rule that matches decides.
     pub(super) fn translate_source(
         &self,
-        now: Instant,
         ingress: InterfaceId,
         egress: InterfaceId,
         sent: Packet,
@@ -275,7 +262,7 @@ impl Device {
                 _ => false,
             };
             if both {
-                return self.overload(now, id.0, sent);
+                return self.overload(id.0, sent);
             }
         }
         for &id in self.config.source_rules(sent.source().address) {
@@ -288,7 +275,7 @@ impl Device {
             if !rule.parties.destination.contains(sent.destination().address) {
                 continue;
             }
-            if let Some(source) = self.apply(now, id, sent)? {
+            if let Some(source) = self.apply(id, sent)? {
                 return Ok(source);
             }
         }
@@ -296,7 +283,7 @@ impl Device {
     }
 
     /// What a rule whose realms, sender and destination match makes of a source; `None` if it does not match after all.
-    fn apply(&self, now: Instant, id: u16, sent: Packet) -> Result<Option<Source>, Refusal> {
+    fn apply(&self, id: u16, sent: Packet) -> Result<Option<Source>, Refusal> {
         let rule = self.rule(id);
         let (from, to) = (sent.source(), sent.destination());
         let by_destination = rule.service.holds(sent.protocol, to.port);
@@ -326,8 +313,8 @@ impl Device {
             RuleKind::Pool { .. } | RuleKind::Overload { .. } if from.address.is_ipv6() => {
                 Err(self.refusal(Reason::UnsupportedFamily, id))
             }
-            RuleKind::Pool { .. } => self.borrow(now, id, sent).map(Some),
-            RuleKind::Overload { .. } => self.overload(now, id, sent).map(Some),
+            RuleKind::Pool { .. } => self.borrow(id, sent).map(Some),
+            RuleKind::Overload { .. } => self.overload(id, sent).map(Some),
         }
     }
 
