@@ -398,7 +398,7 @@ impl Device {
     /// A port on an address: RFC 4787 §4.2.1 REQ-3 (no overloading, classes), §4.2.2 REQ-4 (parity), RFC 6056 §3.
     fn port_on(&self, choice: &mut Choice, wish: Wish, draw: &mut Option<Draw>) -> Option<()> {
         let behaviour = &self.config.plan.behaviour;
-        let class = behaviour.port_classes.iter().position(|c| wish.port.max(1) <= c.from.1)?;
+        let class = behaviour.port_class(wish.port);
         let range: Span = behaviour.port_classes[class].into;
         choice.class = class as u8;
         let page = self.externals.find_page(choice.address, wish.protocol);
@@ -431,13 +431,8 @@ impl Device {
         let shared = behaviour.port_overloading.then_some(page).flatten();
         let last = page.map_or(0, |p| self.externals.page(p).last[class]);
         choice.port = match (behaviour.port_assignment, shared) {
-            (PortAssignment::Preserve, _) => {
-                let inside = (range.0..=range.1).contains(&wish.port);
-                let from = if inside { wish.port } else { range.0 };
-                self.next_port(&ports, shared, spans, from, odd, wish)?
-            }
-            (PortAssignment::Sequential, _) => {
-                let from = if last == 0 || last >= range.1 { range.0 } else { last + 1 };
+            (PortAssignment::Preserve | PortAssignment::Sequential, _) => {
+                let from = self.search_from(range, last, wish.port);
                 self.next_port(&ports, shared, spans, from, odd, wish)?
             }
             (PortAssignment::Random, shared) => {
@@ -460,6 +455,16 @@ impl Device {
             choice.block = Some((class as u32) << 16 | u32::from((choice.port - range.0) / size));
         }
         Some(())
+    }
+
+    /// Where the search for a port begins: at the internal one, or behind the one handed out last.
+    pub(super) fn search_from(&self, range: Span, last: u16, port: u16) -> u16 {
+        match self.config.plan.behaviour.port_assignment {
+            PortAssignment::Preserve if (range.0..=range.1).contains(&port) => port,
+            PortAssignment::Preserve => range.0,
+            _ if last == 0 || last >= range.1 => range.0,
+            _ => last + 1,
+        }
     }
 
     /// The next port upward that is free, or that may be shared with other peers.

@@ -158,16 +158,10 @@ impl Device {
             Some(false) => return Ride::NotHere,
             None => return Ride::Ask(e.address, egress),
         }
-        let classes = &self.config.plan.behaviour.port_classes;
-        let Some(class) = classes.iter().position(|c| port.max(1) <= c.from.1) else { return Ride::NotHere };
-        let range = classes[class].into;
-        let last = self.externals.page(page).last[class];
-        let from = match self.config.plan.behaviour.port_assignment {
-            PortAssignment::Preserve if (range.0..=range.1).contains(&port) => port,
-            PortAssignment::Preserve => range.0,
-            _ if last == 0 || last >= range.1 => range.0,
-            _ => last + 1,
-        };
+        let behaviour = &self.config.plan.behaviour;
+        let class = behaviour.port_class(port);
+        let range = behaviour.port_classes[class].into;
+        let from = self.search_from(range, self.externals.page(page).last[class], port);
         let Some(chosen) = self.externals.page(page).ports.next_free(&[range], from, None) else {
             return Ride::NotHere;
         };

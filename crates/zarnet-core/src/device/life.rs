@@ -238,9 +238,10 @@ impl Device {
         self.externals.unbind(m.place(), m.external_port, id, m.internal, rest);
         self.calm_until = self.calm_until.min(rest.unwrap_or(u64::MAX));
         if let Some(size) = self.config.plan.behaviour.block_size {
-            let classes = &self.config.plan.behaviour.port_classes;
-            let class = classes.iter().position(|c| m.internal_port.max(1) <= c.from.1).unwrap_or(0);
-            let block = (class as u32) << 16 | u32::from((m.external_port - classes[class].into.0) / size);
+            let behaviour = &self.config.plan.behaviour;
+            let class = behaviour.port_class(m.internal_port);
+            let block =
+                (class as u32) << 16 | u32::from((m.external_port - behaviour.port_classes[class].into.0) / size);
             let blocks = &mut self.externals.page_mut(m.place()).blocks;
             if let Some(used) = blocks.get_mut(&block).map(|b| &mut b.1) {
                 *used -= 1;

@@ -107,6 +107,13 @@ pub struct Behaviour {
     pub cannot: Vec<Lack>,
 }
 
+impl Behaviour {
+    /// The position of a port's class; 0 counts as in the class of 1. A built plan has a class for every port.
+    pub fn port_class(&self, port: u16) -> usize {
+        self.port_classes.iter().position(|c| port.max(1) <= c.from.1).unwrap_or(0)
+    }
+}
+
 /// A name under which a set of choices is known here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Preset {

@@ -41,7 +41,7 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
                 message: p.error.to_string(),
                 places: std::iter::once(p.place)
                     .chain(p.other.map(|o| o.0))
-                    .filter_map(|p| position(p, &sources))
+                    .filter_map(|p| Position::of(p, &sources))
                     .collect(),
                 witness: None,
                 repair: p.error.help(),
@@ -58,7 +58,7 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
             name: f.name,
             severity: f.severity.name(),
             message: f.message.clone(),
-            places: f.places.iter().filter_map(|p| position(*p, &sources)).collect(),
+            places: f.places.iter().filter_map(|p| Position::of(*p, &sources)).collect(),
             witness: None,
             repair: f.help.clone(),
         };
@@ -103,11 +103,6 @@ fn text(findings: &[Finding], sources: &Sources, plan: &zarnet_core::plan::Plan,
         }
     })?;
     Ok(())
-}
-
-fn position(place: zarnet_core::plan::Place, sources: &Sources) -> Option<Position> {
-    let at = sources.line_column(place)?;
-    Some(Position { file: sources.file(place)?.path.display().to_string(), line: at.line, column: at.column })
 }
 
 fn write(report: &Report, format: Format) -> Result<(), Failure> {

@@ -124,6 +124,14 @@ pub struct Position {
     pub column: usize,
 }
 
+impl Position {
+    /// A place as file, line and column.
+    pub fn of(place: Place, sources: &Sources) -> Option<Self> {
+        let at = sources.line_column(place)?;
+        Some(Self { file: sources.file(place)?.path.display().to_string(), line: at.line, column: at.column })
+    }
+}
+
 /// A flow that was not translated.
 #[derive(Serialize)]
 pub struct Missing<'a> {
@@ -261,13 +269,6 @@ impl<'a> Answer<'a> {
         }
     }
 
-    /// A place as file, line and column.
-    pub fn position(self, place: Place) -> Option<Position> {
-        let at = self.sources.line_column(place)?;
-        let file = self.sources.file(place)?.path.display().to_string();
-        Some(Position { file, line: at.line, column: at.column })
-    }
-
     /// A flow as it was written in the traffic.
     pub fn flow(self, flow: &Flow) -> String {
         let end = |party: Party, port: Option<u16>| {
@@ -291,7 +292,7 @@ impl<'a> Answer<'a> {
             reason: not.reason.name(),
             device: not.device.map(|d| self.device(d)),
             rule: not.device.zip(not.rule).map(|(d, r)| self.rule(d, r)),
-            place: not.place.and_then(|p| self.position(p)),
+            place: not.place.and_then(|p| Position::of(p, self.sources)),
         }
     }
 
