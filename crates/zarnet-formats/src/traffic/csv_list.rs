@@ -6,7 +6,7 @@ use zarnet_core::traffic::Flow;
 
 use super::Fault;
 use super::fields::{Column, Context, Fields};
-use super::plain;
+use super::plain::{self, BEFORE, ROOM};
 
 /// No line of a list is longer.
 pub(super) const LONGEST_LINE: usize = 1 << 20;
@@ -14,6 +14,7 @@ pub(super) const LONGEST_LINE: usize = 1 << 20;
 /// Lines of a text that is read as it comes.
 pub(super) struct Lines {
     reader: Box<dyn Read + Send>,
+    /// Text, with the room around it that the quick reading of lines needs.
     buffer: Vec<u8>,
     at: usize,
     have: usize,
@@ -24,7 +25,21 @@ pub(super) struct Lines {
 
 impl Lines {
     pub(super) fn new(reader: Box<dyn Read + Send>) -> Self {
-        Self { reader, buffer: vec![0; 1 << 18], at: 0, have: 0, ended: false, number: 0 }
+        Self { reader, buffer: vec![0; 1 << 18], at: BEFORE, have: BEFORE, ended: false, number: 0 }
+    }
+
+    /// The next line if `read` knows what to make of it, which also tells its length.
+    #[inline]
+    fn next_plain<T>(&mut self, read: impl Fn(&[u8; BEFORE + ROOM]) -> Option<(T, usize)>) -> Option<T> {
+        let around = self.buffer.get(self.at - BEFORE..self.at + ROOM)?.try_into().ok()?;
+        let (value, length) = read(around)?;
+        // behind what was read there may still be what was read before
+        if self.at + length > self.have {
+            return None;
+        }
+        self.at += length;
+        self.number += 1;
+        Some(value)
     }
 
     /// The next line without its end.
@@ -61,20 +76,21 @@ impl Lines {
     }
 
     fn fill(&mut self) -> Result<(), Fault> {
-        self.buffer.copy_within(self.at..self.have, 0);
-        self.have -= self.at;
-        self.at = 0;
-        if self.have == self.buffer.len() {
+        self.buffer.copy_within(self.at..self.have, BEFORE);
+        self.have -= self.at - BEFORE;
+        self.at = BEFORE;
+        if self.have + ROOM >= self.buffer.len() {
             self.buffer.resize(self.buffer.len() * 2, 0);
         }
+        let end = self.buffer.len() - ROOM;
         loop {
-            match self.reader.read(&mut self.buffer[self.have..]) {
+            match self.reader.read(&mut self.buffer[self.have..end]) {
                 Ok(n) => {
                     self.ended = n == 0;
                     self.have += n;
                     // a mark of the byte order is no part of the first line
-                    if self.number == 0 && self.buffer[..self.have].starts_with(b"\xef\xbb\xbf") {
-                        self.at = 3;
+                    if self.number == 0 && self.buffer[BEFORE..self.have].starts_with(b"\xef\xbb\xbf") {
+                        self.at = BEFORE + 3;
                     }
                     return Ok(());
                 }
@@ -150,21 +166,25 @@ impl Iterator for CsvList<'_> {
 
     #[inline]
     fn next(&mut self) -> Option<Self::Item> {
-        loop {
-            return match self.lines.next()? {
-                Ok(line) if is_blank(line) => continue,
-                Ok(line) => Some(flow(line, &self.columns, self.plain, self.context)),
-                Err(fault) => Some(Err(fault)),
-            };
+        if self.plain
+            && let Some(flow) = self.lines.next_plain(|text| plain::flow(text, self.columns.len()))
+        {
+            return Some(Ok(flow));
         }
+        self.next_careful()
     }
 }
 
-#[inline]
-fn flow(line: &[u8], columns: &[Column], plain: bool, context: Context<'_>) -> Result<Flow, Fault> {
-    match plain.then(|| plain::flow(line, columns.len())).flatten() {
-        Some(flow) => Ok(flow),
-        None => careful(line, columns, context),
+impl CsvList<'_> {
+    #[inline(never)]
+    fn next_careful(&mut self) -> Option<Result<Flow, Fault>> {
+        loop {
+            return match self.lines.next()? {
+                Ok(line) if is_blank(line) => continue,
+                Ok(line) => Some(careful(line, &self.columns, self.context)),
+                Err(fault) => Some(Err(fault)),
+            };
+        }
     }
 }
 

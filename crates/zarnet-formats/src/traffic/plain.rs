@@ -1,6 +1,6 @@
-//! The lines that nearly every flow list consists of, read sixty-four octets at a time: numbers, addresses and protocol
-//! names without quotes or spaces. A line of any other kind is left to the careful reader, which also tells what is
-//! wrong with it. Nothing here branches on the length of a field: lengths are what a processor guesses worst.
+//! The lines that nearly every flow list consists of, read where they lie, many octets at a time: numbers, addresses and
+//! protocol names without quotes or spaces. A line of any other kind is left to the careful reader, which also tells what
+//! is wrong with it. Nothing here branches on the length of a field: lengths are what a processor guesses worst.
 
 use std::net::IpAddr;
 
@@ -10,18 +10,23 @@ use zarnet_core::traffic::{Flow, Party};
 
 use super::fields::Column;
 
-/// Longest line that is read this way.
-const LONGEST: usize = 64;
-/// Room before the line, so that eight octets before any field's end can be read.
-const BEFORE: usize = 8;
+/// Room before a line, so that eight octets before any field's end can be read.
+pub(super) const BEFORE: usize = 8;
+/// Room from the beginning of a line on.
+pub(super) const ROOM: usize = 136;
+/// The columns up to the destination's address end within so many octets of a plain line.
+const FIRST: usize = 64;
+/// And those behind it within so many more.
+const SECOND: usize = 48;
 /// The highest bit of each of eight octets, and the digit `0` in each.
 const HIGH: u64 = 0x8080_8080_8080_8080;
 const ZEROS: u64 = 0x3030_3030_3030_3030;
 
-/// A line with room around it, and where its fields and their parts end.
-struct Line {
-    text: [u8; BEFORE + LONGEST + 8],
-    /// A bit for every octet below `0`: commas, points and all that does not belong here.
+/// Some columns of a line, and where their fields and the parts of these end.
+struct Stretch<'a, const N: usize> {
+    /// [`BEFORE`], then the octets of the stretch.
+    text: &'a [u8; N],
+    /// A bit for every octet below `0`: commas, points, line ends and all that does not belong here.
     marks: u64,
     /// Where the next field begins.
     at: usize,
@@ -35,58 +40,54 @@ struct Run {
     mark: u8,
 }
 
-/// A bit for each of eight octets that is below `0`; octets from 0x80 on are no text of a plain line. Kept out of line: a
-/// compiler that sees eight of these at once makes something slower of them.
-#[inline(never)]
+/// A bit for each of eight octets that is below `0`; octets from 0x80 on are no text of a plain line.
+#[inline(always)]
 fn marks_of(word: u64) -> u64 {
     let below = !(((word | HIGH) - ZEROS) | word) & HIGH;
     below.wrapping_mul(0x0002_0408_1020_4081) >> 56
 }
 
-impl Line {
+#[inline(always)]
+fn word_at<const N: usize>(text: &[u8; N], at: usize) -> u64 {
+    text.get(at..at + 8).and_then(|w| w.try_into().ok()).map_or(0, u64::from_le_bytes)
+}
+
+impl<'a, const N: usize> Stretch<'a, N> {
     #[inline(always)]
-    fn new(line: &[u8]) -> Option<Self> {
-        // one mark more than fits stands for the end of the line
-        if line.len() >= LONGEST {
-            return None;
-        }
-        let mut text = [b','; BEFORE + LONGEST + 8];
-        text[BEFORE..BEFORE + line.len()].copy_from_slice(line);
+    fn new(text: &'a [u8; N]) -> Self {
         let mut marks = 0u64;
-        for (i, word) in text[BEFORE..BEFORE + LONGEST].chunks_exact(8).enumerate() {
-            marks |= marks_of(u64::from_le_bytes(word.try_into().ok()?)) << (8 * i);
+        let mut i = 0;
+        while BEFORE + i + 8 < N {
+            marks |= marks_of(word_at(text, BEFORE + i)) << i;
+            i += 8;
         }
-        Some(Self { text, marks, at: 0 })
+        Self { text, marks, at: 0 }
     }
 
     /// The next run.
     #[inline(always)]
     fn next(&mut self) -> Run {
-        let end = self.marks.trailing_zeros() as usize & 63;
+        let end = self.marks.trailing_zeros() as usize & (FIRST - 1);
         self.marks &= self.marks.wrapping_sub(1);
         let length = end.wrapping_sub(self.at);
         self.at = end + 1;
-        // what lies before the mark and the mark itself, in one look
-        let around: [u8; 9] = self.text[end..end + 9].try_into().unwrap_or_default();
-        let [before @ .., mark] = around;
-        let digits = u64::from_le_bytes(before) ^ ZEROS;
-        Run { length, digits: digits & !(u64::MAX >> (8 * length.min(7))), mark }
+        let mark = self.text.get(end + BEFORE).copied().unwrap_or(0);
+        let digits = word_at(self.text, end) ^ ZEROS;
+        // what is longer is refused by its length
+        Run { length, digits: digits & !(u64::MAX >> (8 * length & 63)), mark }
     }
 
-    /// Seconds with at most seven decimals, in nanoseconds.
+    /// Seconds with at most seven decimals, in nanoseconds, and the mark behind them.
     #[inline(always)]
-    fn seconds(&mut self) -> Option<u64> {
+    fn seconds(&mut self) -> Option<(u64, u8)> {
         const SCALE: [u64; 8] = [0, 100_000_000, 10_000_000, 1_000_000, 100_000, 10_000, 1000, 100];
         let run = self.next();
         let whole = u64::from(run.number()?) * 1_000_000_000;
-        if run.mark == b',' {
-            return Some(whole);
+        if run.mark != b'.' {
+            return Some((whole, run.mark));
         }
         let part = self.next();
-        if run.mark != b'.' || part.mark != b',' {
-            return None;
-        }
-        Some(whole + u64::from(part.number()?) * SCALE[part.length & 7])
+        Some((whole + u64::from(part.number()?) * SCALE[part.length & 7], part.mark))
     }
 
     #[inline(always)]
@@ -94,39 +95,49 @@ impl Line {
         let (mut address, mut wrong) = (0u32, false);
         for octet in 0..4 {
             let run = self.next();
-            let word = (run.digits >> 32) as u32;
-            let (hundreds, tens, ones) = (word >> 8 & 255, word >> 16 & 255, word >> 24);
-            let value = hundreds * 100 + tens * 10 + ones;
-            // digits only; no leading zero, which means octal to some
-            wrong |= word.wrapping_add(0x7676_7676) & 0x8080_8080 != 0;
-            wrong |= (run.length.wrapping_sub(1) > 2) | (value > 255);
-            wrong |= ((run.length == 2) & (tens == 0)) | ((run.length == 3) & (hundreds == 0));
+            let digits = (run.digits >> 32) as u32;
+            // hundreds, tens and ones one below the other; of three digits up to 255 nothing is carried
+            let value = digits.wrapping_mul(1 + (10 << 8) + (100 << 16)) >> 24;
+            // digits only, in their order: no more than 255, and no leading zero, which means octal to some
+            let order = digits.swap_bytes();
+            let (least, most) = ORDER[run.length & 3];
+            wrong |= (order < least) | (order > most) | (run.length > 3);
+            wrong |= digits.wrapping_add(0x7676_7676) & 0x8080_8080 != 0;
             wrong |= run.mark != if octet < 3 { b'.' } else { b',' };
-            address = address << 8 | value & 255;
+            address = address << 8 | value;
         }
         (!wrong).then_some(address)
     }
 
-    /// A port; nothing is none.
+    /// A port, and the mark behind it; nothing is none.
     #[inline(always)]
-    fn port(&mut self) -> Option<Option<u16>> {
+    fn port(&mut self) -> Option<(Option<u16>, u8)> {
         let run = self.next();
-        if run.mark != b',' {
-            return None;
-        }
         if run.length == 0 {
-            return Some(None);
+            return Some((None, run.mark));
         }
-        u16::try_from(run.number()?).ok().map(Some)
+        Some((Some(u16::try_from(run.number()?).ok()?), run.mark))
     }
 
-    /// A word up to the next comma.
+    /// A word of at most seven letters as [`letters`] gives it, and the mark behind it.
     #[inline(always)]
-    fn word(&mut self) -> Option<&[u8]> {
+    fn word(&mut self) -> (u64, u8) {
         let run = self.next();
-        let end = BEFORE + self.at - 1;
-        (run.mark == b',').then(|| self.text.get(end - run.length..end)).flatten()
+        (run.digits | run.length as u64, run.mark)
     }
+}
+
+/// The least and the greatest octet of an address by its length, digit by digit.
+const ORDER: [(u32, u32); 4] = [(1, 0), (0, 9), (0x100, 0x909), (0x1_0000, 0x2_0505)];
+
+/// What a word's run holds in place of digits, and its length.
+const fn letters(word: &[u8]) -> u64 {
+    let (mut value, mut i) = (word.len() as u64, 0);
+    while i < word.len() {
+        value |= ((word[i] ^ b'0') as u64) << (8 * (8 - word.len() + i));
+        i += 1;
+    }
+    value
 }
 
 impl Run {
@@ -161,29 +172,62 @@ pub(super) fn suits(columns: &[Column]) -> bool {
     columns.len() >= 6 && USUAL.starts_with(columns)
 }
 
-/// The flow of a line with so many of the usual columns, if it is a plain one of TCP, UDP or ICMP between IPv4 addresses.
+/// The flow of the line that begins [`BEFORE`] octets into `text`, with so many of the usual columns, and the line's length
+/// with its end; if it is a plain line about TCP, UDP or ICMP between IPv4 addresses.
 #[inline(always)]
-pub(super) fn flow(line: &[u8], columns: usize) -> Option<Flow> {
-    let mut l = Line::new(line)?;
-    let start = l.seconds()?;
-    let protocol = match l.word()? {
-        b"tcp" => Protocol::TCP,
-        b"udp" => Protocol::UDP,
-        b"icmp" => Protocol::ICMP,
+pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, usize)> {
+    const TCP: u64 = letters(b"tcp");
+    const UDP: u64 = letters(b"udp");
+    const ICMP: u64 = letters(b"icmp");
+    const NOTHING: u64 = letters(b"");
+    const CLOSE: u64 = letters(b"close");
+    const RESET: u64 = letters(b"reset");
+    const SILENT: u64 = letters(b"silent");
+    let mut l = Stretch::new(text.first_chunk::<{ BEFORE + FIRST + 1 }>()?);
+    let (start, b',') = l.seconds()? else { return None };
+    let protocol = match l.word() {
+        (TCP, b',') => Protocol::TCP,
+        (UDP, b',') => Protocol::UDP,
+        (ICMP, b',') => Protocol::ICMP,
         _ => return None,
     };
-    let (source, source_port) = (l.address()?, l.port()?);
-    let (destination, destination_port) = (l.address()?, l.port()?);
-    let lasts = if columns > 6 { l.seconds()? } else { 0 };
-    let ending = match if columns > 7 { l.word()? } else { b"" } {
-        b"" => None,
-        b"close" => Some(Ending::Close),
-        b"reset" => Some(Ending::Reset),
-        b"silent" => Some(Ending::Silent),
-        _ => return None,
-    };
-    // the mark behind the last field is the one behind the line
-    if l.at != line.len() + 1 {
+    let source = l.address()?;
+    let (source_port, b',') = l.port()? else { return None };
+    let destination = l.address()?;
+    let behind = l.at;
+    let rest = text.get(behind..behind + BEFORE + SECOND + 1)?;
+    let mut l = Stretch::<{ BEFORE + SECOND + 1 }>::new(rest.try_into().ok()?);
+    let (destination_port, mut mark) = l.port()?;
+    let mut lasts = 0;
+    if columns > 6 {
+        if mark != b',' {
+            return None;
+        }
+        (lasts, mark) = l.seconds()?;
+    }
+    let mut ending = None;
+    if columns > 7 {
+        if mark != b',' {
+            return None;
+        }
+        let (word, behind) = l.word();
+        mark = behind;
+        ending = match word {
+            NOTHING => None,
+            CLOSE => Some(Ending::Close),
+            RESET => Some(Ending::Reset),
+            SILENT => Some(Ending::Silent),
+            _ => return None,
+        };
+    }
+    if mark == b'\r' {
+        let end = l.next();
+        if end.length != 0 {
+            return None;
+        }
+        mark = end.mark;
+    }
+    if mark != b'\n' {
         return None;
     }
     let ports = protocol.has_ports();
@@ -191,7 +235,7 @@ pub(super) fn flow(line: &[u8], columns: usize) -> Option<Flow> {
         return None;
     }
     let party = |a: u32| Party::Address(IpAddr::V4(a.into()));
-    Some(Flow {
+    let flow = Flow {
         start: Instant(start),
         protocol,
         source: party(source),
@@ -201,7 +245,8 @@ pub(super) fn flow(line: &[u8], columns: usize) -> Option<Flow> {
         lasts,
         ending,
         round_trip: None,
-    })
+    };
+    Some((flow, behind + l.at))
 }
 
 #[cfg(test)]
@@ -236,9 +281,30 @@ mod tests {
             let context = Context { names: &names, clock: &clock };
             let cut = line.len().min(if cut < 70 { usize::MAX } else { cut - 60 });
             let line = &line.as_bytes()[..cut];
-            if let Some(plain) = flow(line, columns.len()) {
-                prop_assert_eq!(careful(line, &columns, context), Ok(plain));
+            let mut text = [b'7'; BEFORE + ROOM];
+            text[BEFORE..BEFORE + line.len()].copy_from_slice(line);
+            for end in [&b"\n"[..], b"\r\n"] {
+                text[BEFORE + line.len()..][..end.len()].copy_from_slice(end);
+                if let Some((plain, length)) = flow(&text, columns.len()) {
+                    prop_assert_eq!(length, line.len() + end.len());
+                    prop_assert_eq!(careful(line, &columns, context), Ok(plain));
+                }
             }
+        }
+    }
+
+    /// The short way is for what is usual, or it would be of no use.
+    #[test]
+    fn usual_lines_are_plain() {
+        for line in [
+            "0.000,tcp,10.64.27.206,47226,198.18.148.68,6829,0.073,",
+            "86399.9999999,icmp,192.168.100.200,65535,198.51.100.200,,86399.999,silent",
+            "12,udp,10.0.0.1,,203.0.113.7,53,0,close",
+        ] {
+            let mut text = [0; BEFORE + ROOM];
+            text[BEFORE..BEFORE + line.len()].copy_from_slice(line.as_bytes());
+            text[BEFORE + line.len()] = b'\n';
+            assert!(flow(&text, 8).is_some(), "{line}");
         }
     }
 }
