@@ -233,13 +233,13 @@ impl Device {
             return Some(Source::Mapped(RuleId(id), mapping, v4(address, m.external_port)));
         }
         let mut known = self.table.by_internal.candidates(Self::portless_hash(sent.protocol, host, peer));
-        let mapping = known.find(|m| {
-            let m = self.table.mapping(*m);
+        let mapping = known.find(|known| {
+            let m = self.table.mapping(*known);
             m.kind() == Kind::Portless
                 && m.internal == host
                 && m.rule == id
                 && m.internal_port == u16::from(sent.protocol.0)
-                && self.table.session(m.head).remote == peer
+                && self.table.sessions_of(*known).next().is_some_and(|s| self.table.session(s).remote == peer)
         })?;
         let address = self.externals.get(self.table.mapping(mapping).place()).address;
         Some(Source::Mapped(RuleId(id), mapping, v4(address, 0)))

@@ -157,7 +157,7 @@ impl Device {
 
     /// Lets a mapping count as another rule's.
     pub(super) fn hand_over(&mut self, mapping: u32, rule: u16) {
-        let m = &mut self.table.mappings[mapping as usize];
+        let m = self.table.mapping_mut(mapping);
         let before = std::mem::replace(&mut m.rule, rule);
         self.counters.rules[usize::from(before)].mappings -= 1;
         self.counters.rules[usize::from(rule)].mappings += 1;
@@ -186,13 +186,13 @@ impl Device {
             Kind::Address => (external, Self::address_hash(host, choice.target)),
             Kind::Portless => (external, Self::portless_hash(protocol, host, peer)),
         };
-        let mut mapping = Mapping::new(choice.kind, place, choice.freely, now.0);
+        let mut mapping = Mapping::new(choice.kind, place, choice.freely);
         mapping.internal = host;
         mapping.rule = rule.0;
         mapping.target = choice.target;
         mapping.internal_port = if choice.kind == Kind::Portless { protocol.0.into() } else { from.port };
         mapping.external_port = choice.port;
-        let id = self.table.add_mapping(mapping, hash);
+        let id = self.table.add_mapping(mapping, now.0, hash);
         match choice.kind {
             Kind::Address => self.externals.get_mut(external).whole = id,
             Kind::Portless => {

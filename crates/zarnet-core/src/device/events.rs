@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::Device;
+use super::session::NONE;
 use super::table::bits;
 use crate::net::Instant;
 use crate::plan::RuleId;
@@ -33,7 +34,7 @@ impl Device {
             match heir.copied() {
                 Some(heir) => self.hand_over(mapping, heir),
                 // it ends with its last session, which it has none of
-                None if self.table.mapping(mapping).sessions == 0 => self.remove_mapping(mapping, 0, 0, now.0),
+                None if self.table.session_count_of(mapping) == 0 => self.remove_mapping(mapping, 0, 0, now.0),
                 None => {}
             }
         }
@@ -68,8 +69,7 @@ impl Device {
         let host = |h| original.source.address == h || translated.destination.address == h;
         let pool = |p: crate::plan::PoolId| {
             let m = self.table.listed_under(session);
-            let target = self.table.mappings.get(m as usize).map(|m| m.target);
-            target.is_some_and(|t| self.config.targets[usize::from(t)].pool == Some(p))
+            m != NONE && self.config.targets[usize::from(self.table.mapping(m).target)].pool == Some(p)
         };
         what.host.is_none_or(host)
             && what.rule.is_none_or(|r| inbound == Some(r) || outbound == Some(r))

@@ -165,10 +165,11 @@ impl Device {
         let Some(chosen) = self.externals.page(page).ports.next_free(&[range], from, None) else {
             return Ride::NotHere;
         };
-        let mut mapping = Mapping::new(Kind::Endpoint, page, false, now.0);
+        let mut mapping = Mapping::new(Kind::Endpoint, page, false);
         (mapping.internal, mapping.internal_port, mapping.external_port) = (host, port, chosen);
         (mapping.rule, mapping.target) = (id, target);
-        let mapping = self.table.add_mapping(mapping, self.endpoint_hash(p.protocol, host, port, peer, peer_port));
+        let hash = self.endpoint_hash(p.protocol, host, port, peer, peer_port);
+        let mapping = self.table.add_mapping(mapping, now.0, hash);
         self.externals.bind(page, chosen, mapping);
         self.externals.page_mut(page).last[class] = chosen;
         if let Some(pair) = self.pairs.get_mut(&(host, target)) {

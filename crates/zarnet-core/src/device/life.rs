@@ -57,8 +57,7 @@ impl Device {
     /// Puts a changed session back.
     fn put_session(&mut self, id: u32, session: Session) {
         self.calm_until = self.calm_until.min(session.expires);
-        self.table.sessions[id as usize] = session;
-        self.table.rearm(id);
+        self.table.put_session(id, session);
     }
 
     /// Protocol and port that a session's timers depend on.
@@ -169,7 +168,7 @@ impl Device {
             self.counters.end(rule.0, expired);
         }
         for mapping in self.table.remove_session(id) {
-            if mapping != NONE && self.table.mapping(mapping).sessions == 0 {
+            if mapping != NONE && self.table.session_count_of(mapping) == 0 {
                 self.leave_mapping(mapping, session.remote, session.remote_port, at);
             }
         }

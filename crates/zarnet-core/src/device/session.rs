@@ -5,7 +5,6 @@ use std::time::Duration;
 
 use foldhash::fast::RandomState;
 
-use super::wheel::UNARMED;
 use crate::net::{Protocol, Signal};
 use crate::plan::Timers;
 
@@ -63,7 +62,7 @@ pub enum Ending {
     Silent,
 }
 
-/// A conversation. 48 octets: a device holds millions.
+/// A conversation. 40 octets: a device holds millions.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Session {
     /// Nanoseconds.
@@ -79,11 +78,8 @@ pub(super) struct Session {
     pub flags: u8,
     /// The mapping that it uses; for a wide session its wide record.
     pub owner: u32,
-    /// Neighbours among the sessions of the mapping.
+    /// The next among the sessions of the mapping, or its position there.
     pub next: u32,
-    pub previous: u32,
-    /// Bookkeeping of the wheel.
-    pub armed: u32,
 }
 
 /// Both tuples are in a wide record.
@@ -172,6 +168,19 @@ pub(super) struct Heading {
 }
 
 impl Session {
+    /// None at all.
+    pub(super) const NONE: Self = Self {
+        created: 0,
+        last: 0,
+        expires: 0,
+        remote: 0,
+        remote_port: 0,
+        state: State::Open,
+        flags: 0,
+        owner: NONE,
+        next: NONE,
+    };
+
     /// A session that its first packet makes.
     pub(super) fn new(now: u64, terms: Terms<'_>, owner: u32, flags: u8) -> Self {
         let state = if terms.protocol == Protocol::TCP { State::Opening } else { State::Open };
@@ -185,8 +194,6 @@ impl Session {
             flags,
             owner,
             next: NONE,
-            previous: NONE,
-            armed: UNARMED,
         }
     }
 

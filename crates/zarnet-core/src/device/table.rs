@@ -1,4 +1,4 @@
-//! The translation table: mappings and the sessions under them, in arenas, found from either side.
+//! The translation table: mappings and the sessions under them, in an arena, found from either side.
 //!
 //! Most sessions of a busy edge run under an endpoint mapping of an overload and change the source only. Such a session
 //! is stored as the mapping and the far end, without tuples of its own: it is found through its mapping, whichever side
@@ -26,42 +26,40 @@ pub(super) enum Kind {
     Portless,
 }
 
-/// A dynamic mapping. 32 octets.
+/// A dynamic mapping.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Mapping {
     pub internal: u32,
-    /// Kind in the two highest bits, free choice in the third; the page, or for a whole or portless mapping the
-    /// external address.
+    /// Kind in the two highest bits, free choice in the third, whether it still waits for its first session in the fourth;
+    /// the page, or for a whole or portless mapping the external address.
     place: u32,
+    /// First of its sessions, unless they are many.
+    head: u32,
     /// Of a portless mapping the protocol.
     pub internal_port: u16,
     pub external_port: u16,
     pub rule: u16,
     /// What the external address was taken from.
     pub target: u16,
-    pub sessions: u32,
-    /// First of its sessions.
-    pub head: u32,
-    pub created: u64,
 }
 
+/// The kind of a place in the arena that holds no mapping.
+const VACANT: u32 = 3 << 30;
 const FREELY: u32 = 1 << 29;
-const PLACE: u32 = FREELY - 1;
+const EXPECTANT: u32 = 1 << 28;
+const PLACE: u32 = EXPECTANT - 1;
 
 impl Mapping {
-    pub(super) fn new(kind: Kind, place: u32, freely: bool, now: u64) -> Self {
-        let place = place | (kind as u32) << 30 | if freely { FREELY } else { 0 };
-        Self {
-            internal: 0,
-            place,
-            internal_port: 0,
-            external_port: 0,
-            rule: 0,
-            target: 0,
-            sessions: 0,
-            head: NONE,
-            created: now,
-        }
+    const NONE: Self =
+        Self { internal: 0, place: VACANT, head: NONE, internal_port: 0, external_port: 0, rule: 0, target: 0 };
+
+    pub(super) fn new(kind: Kind, place: u32, freely: bool) -> Self {
+        let place = place | (kind as u32) << 30 | EXPECTANT | if freely { FREELY } else { 0 };
+        Self { place, ..Self::NONE }
+    }
+
+    fn is_vacant(&self) -> bool {
+        self.place >= VACANT
     }
 
     pub(super) fn kind(&self) -> Kind {
@@ -103,18 +101,44 @@ pub(super) struct Wide {
     pub interfaces: (u16, u16),
 }
 
-/// The arenas and their indexes.
+/// A place in the arena: 64 octets, one line of a cache. Most mappings have one session, and both are at one place.
+///
+/// The first session of a mapping is put beside it. When that ends before the mapping does, its place waits for the
+/// mapping, and goes on telling when it was made. Further sessions have places of their own.
+#[derive(Debug, Clone, Copy)]
+#[repr(align(64))]
+struct Slot {
+    session: Session,
+    mapping: Mapping,
+    /// Bookkeeping of the wheel.
+    armed: u16,
+    /// Sessions listed under the mapping, or [`CROWDED`].
+    listed: u8,
+}
+
+impl Slot {
+    const FREE: Self = Self { session: Session::NONE, mapping: Mapping::NONE, armed: UNARMED, listed: 0 };
+}
+
+/// With more sessions than this, a mapping's are found by hash and listed apart.
+const CROWD: u8 = 12;
+const CROWDED: u8 = u8::MAX;
+
+/// The arena and its indexes.
 #[derive(Debug, Clone)]
 pub(super) struct Table {
-    pub mappings: Vec<Mapping>,
-    free_mappings: Chain,
-    pub sessions: Vec<Session>,
-    free_sessions: Chain,
+    slots: Vec<Slot>,
+    /// First of the free places, which are linked through their sessions.
+    free: u32,
+    sessions: u64,
+    mappings: u64,
     wides: Vec<Wide>,
     free_wides: Vec<u32>,
     pub by_internal: Index,
     by_tuple: Index,
-    /// Sessions of mappings that have too many to look through, by mapping and far end.
+    /// The sessions of mappings that have many; each session's `next` is its position.
+    crowds: HashMap<u32, Vec<u32>, RandomState>,
+    /// The same by mapping and far end.
     by_peer: Index,
     wheel: Wheel,
     /// Flows that run on a session that has several.
@@ -123,46 +147,14 @@ pub(super) struct Table {
     pub entered: HashMap<u32, Vec<u32>, RandomState>,
 }
 
-/// Free places of an arena, linked through the places themselves.
-#[derive(Debug, Clone, Copy)]
-struct Chain {
-    first: u32,
-    length: usize,
-}
-
-impl Default for Chain {
-    fn default() -> Self {
-        Self { first: NONE, length: 0 }
-    }
-}
-
-impl Chain {
-    /// Takes a free place out of the chain; `next` tells which one follows.
-    fn pop(&mut self, next: impl Fn(u32) -> u32) -> Option<u32> {
-        let place = (self.first != NONE).then_some(self.first)?;
-        self.first = next(place);
-        self.length -= 1;
-        Some(place)
-    }
-
-    /// Puts a place in front, and gives the one that follows it.
-    fn push(&mut self, place: u32) -> u32 {
-        self.length += 1;
-        std::mem::replace(&mut self.first, place)
-    }
-}
-
-/// With more sessions than this, a mapping's are found by hash.
-const CROWD: u32 = 12;
-
-struct Arena<'a>(&'a mut Vec<Session>);
+struct Arena<'a>(&'a mut Vec<Slot>);
 
 impl Timed for Arena<'_> {
     fn expires(&self, id: u32) -> u64 {
-        self.0[id as usize].expires
+        self.0[id as usize].session.expires
     }
 
-    fn armed(&mut self, id: u32) -> &mut u32 {
+    fn armed(&mut self, id: u32) -> &mut u16 {
         &mut self.0[id as usize].armed
     }
 }
@@ -185,14 +177,15 @@ fn peer_hash(mapping: u32, remote: u32, port: u16) -> u32 {
 impl Table {
     pub(super) fn new() -> Self {
         Self {
-            mappings: Vec::new(),
-            free_mappings: Chain::default(),
-            sessions: Vec::new(),
-            free_sessions: Chain::default(),
+            slots: Vec::new(),
+            free: NONE,
+            sessions: 0,
+            mappings: 0,
             wides: Vec::new(),
             free_wides: Vec::new(),
             by_internal: Index::new(),
             by_tuple: Index::new(),
+            crowds: HashMap::default(),
             by_peer: Index::new(),
             wheel: Wheel::default(),
             overlaps: HashMap::default(),
@@ -201,11 +194,26 @@ impl Table {
     }
 
     pub(super) fn mapping(&self, id: u32) -> &Mapping {
-        &self.mappings[id as usize]
+        &self.slots[id as usize].mapping
+    }
+
+    pub(super) fn mapping_mut(&mut self, id: u32) -> &mut Mapping {
+        &mut self.slots[id as usize].mapping
+    }
+
+    /// When a mapping was made.
+    pub(super) fn made(&self, mapping: u32) -> u64 {
+        self.slots[mapping as usize].session.created
     }
 
     pub(super) fn session(&self, id: u32) -> &Session {
-        &self.sessions[id as usize]
+        &self.slots[id as usize].session
+    }
+
+    /// Changes a session that has been made.
+    pub(super) fn put_session(&mut self, id: u32, session: Session) {
+        self.slots[id as usize].session = session;
+        self.wheel.arm(&mut Arena(&mut self.slots), id);
     }
 
     /// The wide record of a session that has one.
@@ -222,81 +230,159 @@ impl Table {
         }
     }
 
-    pub(super) fn add_mapping(&mut self, mapping: Mapping, hash: u32) -> u32 {
-        let free = self.free_mappings.pop(|m| self.mappings[m as usize].head);
-        let id = put(&mut self.mappings, free, mapping);
+    fn take_slot(&mut self) -> u32 {
+        match self.free {
+            NONE => {
+                self.slots.push(Slot::FREE);
+                self.slots.len() as u32 - 1
+            }
+            id => {
+                self.free = self.slots[id as usize].session.next;
+                id
+            }
+        }
+    }
+
+    /// Gives a place back that holds neither mapping nor session any more.
+    fn release_slot(&mut self, id: u32) {
+        self.slots[id as usize].session.next = std::mem::replace(&mut self.free, id);
+    }
+
+    pub(super) fn add_mapping(&mut self, mapping: Mapping, now: u64, hash: u32) -> u32 {
+        let id = self.take_slot();
+        let slot = &mut self.slots[id as usize];
+        (slot.mapping, slot.listed, slot.session.created) = (mapping, 0, now);
+        self.mappings += 1;
         self.by_internal.insert(hash, id);
         id
     }
 
     pub(super) fn remove_mapping(&mut self, id: u32, hash: u32) {
         self.by_internal.remove(hash, id);
-        self.mappings[id as usize].head = self.free_mappings.push(id);
-        self.mappings[id as usize].created = u64::MAX; // marks it as free for those who walk the arena
+        self.mappings -= 1;
+        let slot = &mut self.slots[id as usize];
+        slot.mapping = Mapping::NONE;
+        if slot.session.owner == NONE {
+            self.release_slot(id);
+        }
     }
 
     /// Adds a session; `wide` where its tuples do not follow from its mapping.
     pub(super) fn add_session(&mut self, mut session: Session, wide: Option<Wide>) -> u32 {
         if let Some(wide) = wide {
             session.flags |= WIDE;
-            session.owner = put(&mut self.wides, self.free_wides.pop(), wide);
+            session.owner = match self.free_wides.pop() {
+                Some(place) => {
+                    self.wides[place as usize] = wide;
+                    place
+                }
+                None => {
+                    self.wides.push(wide);
+                    self.wides.len() as u32 - 1
+                }
+            };
         }
-        let free = self.free_sessions.pop(|s| self.sessions[s as usize].next);
-        let id = put(&mut self.sessions, free, session);
+        let mapping = self.listed_under(&session);
+        let beside = self.slots.get_mut(mapping as usize).filter(|s| s.mapping.place & EXPECTANT != 0);
+        let id = match beside {
+            Some(slot) => {
+                slot.mapping.place &= !EXPECTANT;
+                mapping
+            }
+            None => self.take_slot(),
+        };
+        self.sessions += 1;
+        self.slots[id as usize].session = session;
         if let Some(wide) = wide {
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.original), id);
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.translated.reversed()), id);
             if wide.entered != NONE && wide.source_mapping != NONE {
                 self.entered.entry(wide.entered).or_default().push(id);
-                self.mappings[wide.entered as usize].sessions += 1;
             }
         }
-        let mapping = self.listed_under(&session);
         if mapping != NONE {
             self.list(mapping, id);
         }
-        self.wheel.arm(&mut Arena(&mut self.sessions), id);
+        self.wheel.arm(&mut Arena(&mut self.slots), id);
         id
     }
 
     fn list(&mut self, mapping: u32, id: u32) {
-        let head = self.mappings[mapping as usize].head;
-        if head != NONE {
-            self.sessions[head as usize].previous = id;
-        }
-        self.sessions[id as usize].next = head;
-        let m = &mut self.mappings[mapping as usize];
-        m.head = id;
-        m.sessions += 1;
-        let count = m.sessions;
-        if count == CROWD + 1 {
-            let all: Vec<u32> = self.sessions_of(mapping).collect();
-            all.into_iter().for_each(|s| self.index_peer(mapping, s));
-        } else if count > CROWD {
-            self.index_peer(mapping, id);
+        let slot = &mut self.slots[mapping as usize];
+        match slot.listed {
+            CROWDED => self.join_crowd(mapping, id),
+            CROWD => {
+                slot.listed = CROWDED;
+                let head = std::mem::replace(&mut slot.mapping.head, NONE);
+                let all: Vec<u32> = self.chain(head).collect();
+                all.into_iter().chain([id]).for_each(|s| self.join_crowd(mapping, s));
+            }
+            _ => {
+                slot.listed += 1;
+                let head = std::mem::replace(&mut slot.mapping.head, id);
+                self.slots[id as usize].session.next = head;
+            }
         }
     }
 
-    fn index_peer(&mut self, mapping: u32, id: u32) {
-        let s = self.sessions[id as usize];
+    fn join_crowd(&mut self, mapping: u32, id: u32) {
+        let crowd = self.crowds.entry(mapping).or_default();
+        let s = &mut self.slots[id as usize].session;
+        s.next = crowd.len() as u32;
+        crowd.push(id);
         self.by_peer.insert(peer_hash(mapping, s.remote, s.remote_port), id);
     }
 
-    /// The sessions that are listed under a mapping.
-    pub(super) fn sessions_of(&self, mapping: u32) -> impl Iterator<Item = u32> + '_ {
-        let mut at = self.mappings[mapping as usize].head;
+    fn leave_crowd(&mut self, mapping: u32, id: u32) {
+        let Some(crowd) = self.crowds.get_mut(&mapping) else { return };
+        let s = self.slots[id as usize].session;
+        self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), id);
+        crowd.swap_remove(s.next as usize);
+        if let Some(moved) = crowd.get(s.next as usize) {
+            self.slots[*moved as usize].session.next = s.next;
+        }
+        // back to a list only when it is well below, so as not to go to and fro
+        if crowd.len() > usize::from(CROWD / 2) {
+            return;
+        }
+        let rest = self.crowds.remove(&mapping).unwrap_or_default();
+        self.slots[mapping as usize].listed = 0;
+        for other in rest {
+            let s = self.slots[other as usize].session;
+            self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), other);
+            self.list(mapping, other);
+        }
+    }
+
+    fn chain(&self, mut at: u32) -> impl Iterator<Item = u32> + '_ {
         std::iter::from_fn(move || {
             let id = at;
             (id != NONE).then(|| {
-                at = self.sessions[id as usize].next;
+                at = self.slots[id as usize].session.next;
                 id
             })
         })
     }
 
+    /// The sessions that are listed under a mapping.
+    pub(super) fn sessions_of(&self, mapping: u32) -> impl Iterator<Item = u32> + '_ {
+        let slot = &self.slots[mapping as usize];
+        let crowd = (slot.listed == CROWDED).then(|| self.crowds.get(&mapping)).flatten();
+        self.chain(slot.mapping.head).chain(crowd.into_iter().flatten().copied())
+    }
+
+    /// How many sessions use a mapping: those listed under it, and those that only came in through it.
+    pub(super) fn session_count_of(&self, mapping: u32) -> u32 {
+        let listed = match self.slots[mapping as usize].listed {
+            CROWDED => self.crowds.get(&mapping).map_or(0, Vec::len) as u32,
+            few => few.into(),
+        };
+        listed + if self.entered.is_empty() { 0 } else { self.entered.get(&mapping).map_or(0, Vec::len) as u32 }
+    }
+
     /// Takes a session out, and gives the mappings that it was counted under.
     pub(super) fn remove_session(&mut self, id: u32) -> [u32; 2] {
-        let session = self.sessions[id as usize];
+        let session = self.slots[id as usize].session;
         let listed = self.listed_under(&session);
         let mut entered = NONE;
         if let Some(wide) = self.wide(&session).copied() {
@@ -305,7 +391,6 @@ impl Table {
             self.free_wides.push(session.owner);
             if wide.entered != NONE && wide.source_mapping != NONE {
                 entered = wide.entered;
-                self.mappings[entered as usize].sessions -= 1;
                 if let Some(list) = self.entered.get_mut(&entered) {
                     list.retain(|s| *s != id);
                     if list.is_empty() {
@@ -315,51 +400,50 @@ impl Table {
             }
         }
         if listed != NONE {
-            self.unlist(listed, id, session);
+            self.unlist(listed, id, session.next);
         }
         if session.has(SHARED) {
             self.overlaps.remove(&id);
         }
-        let s = &mut self.sessions[id as usize];
-        s.armed = UNARMED;
-        s.owner = NONE; // marks it as free for those who walk the arena
-        s.next = self.free_sessions.push(id);
+        self.sessions -= 1;
+        let slot = &mut self.slots[id as usize];
+        slot.armed = UNARMED;
+        slot.session.owner = NONE; // marks it as free for those who walk the arena
+        if slot.mapping.is_vacant() {
+            self.release_slot(id);
+        }
         [listed, entered]
     }
 
-    fn unlist(&mut self, mapping: u32, id: u32, session: Session) {
-        let count = self.mappings[mapping as usize].sessions;
-        if count > CROWD {
-            self.by_peer.remove(peer_hash(mapping, session.remote, session.remote_port), id);
+    fn unlist(&mut self, mapping: u32, id: u32, next: u32) {
+        let slot = &mut self.slots[mapping as usize];
+        if slot.listed == CROWDED {
+            return self.leave_crowd(mapping, id);
         }
-        if count == CROWD + 1 {
-            let rest: Vec<u32> = self.sessions_of(mapping).filter(|s| *s != id).collect();
-            for other in rest {
-                let s = self.sessions[other as usize];
-                self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), other);
-            }
+        slot.listed -= 1;
+        if slot.mapping.head == id {
+            slot.mapping.head = next;
+            return;
         }
-        match session.previous {
-            NONE => self.mappings[mapping as usize].head = session.next,
-            p => self.sessions[p as usize].next = session.next,
+        let head = slot.mapping.head;
+        let before = self.chain(head).find(|s| self.slots[*s as usize].session.next == id);
+        if let Some(before) = before {
+            self.slots[before as usize].session.next = next;
         }
-        if session.next != NONE {
-            self.sessions[session.next as usize].previous = session.previous;
-        }
-        self.mappings[mapping as usize].sessions -= 1;
     }
 
     /// The session without tuples under a mapping that has this far end.
     pub(super) fn under(&self, mapping: u32, remote: u32, port: u16) -> Option<u32> {
         let fits = |id: u32| {
-            let s = &self.sessions[id as usize];
+            let s = &self.slots[id as usize].session;
             s.owner == mapping && !s.has(WIDE) && s.remote == remote && s.remote_port == port
         };
-        if self.mappings[mapping as usize].sessions > CROWD {
+        let slot = &self.slots[mapping as usize];
+        if slot.listed == CROWDED {
             let mut all = self.by_peer.candidates(peer_hash(mapping, remote, port));
             return all.find(|id| fits(*id));
         }
-        self.sessions_of(mapping).find(|id| fits(*id))
+        self.chain(slot.mapping.head).find(|id| fits(*id))
     }
 
     /// Whether any session has tuples of its own.
@@ -373,7 +457,7 @@ impl Table {
             return None;
         }
         self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).find_map(|id| {
-            let wide = self.wide(&self.sessions[id as usize])?;
+            let wide = self.wide(&self.slots[id as usize].session)?;
             let same = |tuple: Tuple| wide.protocol == packet.protocol && tuple == packet.ends;
             if same(wide.original) && suits(wide, true) {
                 Some((id, true))
@@ -388,20 +472,15 @@ impl Table {
     pub(super) fn warm_due(&mut self, touch: impl Fn(&Index, &Mapping, &Session) -> u64) -> u64 {
         let due = self.wheel.fetch_ahead();
         due.iter().fold(0, |sum, (_, id)| {
-            let session = &self.sessions[*id as usize];
-            let mapping = self.mappings.get(session.owner as usize).filter(|_| !session.has(WIDE));
-            sum ^ mapping.map_or(0, |m| touch(&self.by_internal, m, session))
+            let session = &self.slots[*id as usize].session;
+            let slot = self.slots.get(session.owner as usize).filter(|_| !session.has(WIDE));
+            sum ^ slot.map_or(0, |s| touch(&self.by_internal, &s.mapping, session))
         })
-    }
-
-    /// Tells the wheel that a session's expiry has changed.
-    pub(super) fn rearm(&mut self, id: u32) {
-        self.wheel.arm(&mut Arena(&mut self.sessions), id);
     }
 
     /// The next session that expires at `now` or before.
     pub(super) fn next_due(&mut self, now: u64) -> Option<u32> {
-        self.wheel.next_due(&mut Arena(&mut self.sessions), now)
+        self.wheel.next_due(&mut Arena(&mut self.slots), now)
     }
 
     /// Forgets how to find mappings and sessions; they can still be walked through.
@@ -416,34 +495,20 @@ impl Table {
 
     /// Every living session.
     pub(super) fn all_sessions(&self) -> impl Iterator<Item = u32> + '_ {
-        (0..self.sessions.len() as u32).filter(|id| self.sessions[*id as usize].owner != NONE)
+        (0..self.slots.len() as u32).filter(|id| self.slots[*id as usize].session.owner != NONE)
     }
 
     /// Every living mapping.
     pub(super) fn all_mappings(&self) -> impl Iterator<Item = u32> + '_ {
-        (0..self.mappings.len() as u32).filter(|id| self.mappings[*id as usize].created != u64::MAX)
+        (0..self.slots.len() as u32).filter(|id| !self.slots[*id as usize].mapping.is_vacant())
     }
 
     pub(super) fn session_count(&self) -> u64 {
-        (self.sessions.len() - self.free_sessions.length) as u64
+        self.sessions
     }
 
     pub(super) fn mapping_count(&self) -> u64 {
-        (self.mappings.len() - self.free_mappings.length) as u64
-    }
-}
-
-/// Puts a value into a free place, or behind the last one.
-fn put<T>(arena: &mut Vec<T>, free: Option<u32>, value: T) -> u32 {
-    match free {
-        Some(id) => {
-            arena[id as usize] = value;
-            id
-        }
-        None => {
-            arena.push(value);
-            arena.len() as u32 - 1
-        }
+        self.mappings
     }
 }
 

@@ -130,7 +130,7 @@ impl Device {
             let longest = (used.sessions > 0).then_some(used.expires);
             let (mut expires, mut external, mut peer) = (longest.unwrap_or(now.0), m.place(), None);
             let protocol;
-            let head = self.table.sessions.get(m.head as usize);
+            let head = || self.table.sessions_of(id).next().map(|s| self.table.session(s));
             match m.kind() {
                 Kind::Address => {
                     protocol = self.rule(m.rule).service.protocol();
@@ -139,7 +139,7 @@ impl Device {
                 }
                 Kind::Portless => {
                     protocol = Some(Protocol(m.internal_port as u8));
-                    peer = head.map(|s| v4(s.remote, 0));
+                    peer = head().map(|s| v4(s.remote, 0));
                 }
                 Kind::Endpoint => {
                     let page = self.externals.page(m.place());
@@ -159,9 +159,9 @@ impl Device {
                 peer,
                 fixed: false,
                 freely: m.freely(),
-                created: Some(Instant(m.created)),
+                created: Some(Instant(self.table.made(id))),
                 expires: Some(Instant(expires)),
-                sessions: m.sessions,
+                sessions: self.table.session_count_of(id),
                 state: used.state,
                 last_active: used.last_active,
             }

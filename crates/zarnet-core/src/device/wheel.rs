@@ -11,14 +11,18 @@ const SHIFT: u32 = 27;
 /// The horizon: 18 minutes. What lies behind it is looked at once a round.
 const SLOTS: u32 = 8192;
 /// Not in the wheel.
-pub(super) const UNARMED: u32 = u32::MAX;
+pub(super) const UNARMED: u16 = u16::MAX;
+
+fn slot_of(tick: u32) -> u16 {
+    (tick % SLOTS) as u16
+}
 
 /// What the wheel asks of the arena whose entries it keeps.
 pub(super) trait Timed {
     /// When the entry expires, in nanoseconds.
     fn expires(&self, id: u32) -> u64;
-    /// The tick under which the wheel last filed the entry; [`UNARMED`] for none.
-    fn armed(&mut self, id: u32) -> &mut u32;
+    /// The slot in which the wheel last filed the entry; [`UNARMED`] for none.
+    fn armed(&mut self, id: u32) -> &mut u16;
 }
 
 /// The wheel.
@@ -46,21 +50,22 @@ const AHEAD: usize = 64;
 impl Wheel {
     fn tick(&self, time: u64) -> u32 {
         let ticks = (time >> SHIFT).saturating_sub(self.origin.unwrap_or(0));
-        u32::try_from(ticks).unwrap_or(UNARMED - 1).min(UNARMED - 1)
+        u32::try_from(ticks).unwrap_or(u32::MAX - SLOTS)
     }
 
     /// Files an entry under its expiry, if it is not filed early enough already.
     pub(super) fn arm(&mut self, arena: &mut impl Timed, id: u32) {
         let tick = self.tick(arena.expires(id));
         let armed = *arena.armed(id);
-        if armed == UNARMED || tick < armed {
+        let ahead = u32::from(armed).wrapping_sub(self.now) % SLOTS;
+        if armed == UNARMED || tick < self.now + ahead {
             self.file(arena, id, tick);
         }
     }
 
     fn file(&mut self, arena: &mut impl Timed, id: u32, tick: u32) {
         if tick <= self.now {
-            *arena.armed(id) = self.now;
+            *arena.armed(id) = slot_of(self.now);
             self.soon.push(Reverse((arena.expires(id), id)));
             return;
         }
@@ -68,8 +73,8 @@ impl Wheel {
             self.slots.resize_with(SLOTS as usize, Vec::new);
         }
         let tick = tick.min(self.now + SLOTS - 1);
-        *arena.armed(id) = tick;
-        let slot = &mut self.slots[(tick % SLOTS) as usize];
+        *arena.armed(id) = slot_of(tick);
+        let slot = &mut self.slots[usize::from(slot_of(tick))];
         if slot.capacity() == 0 {
             *slot = self.spare.pop().unwrap_or_default();
         }
@@ -90,7 +95,7 @@ impl Wheel {
                 }
                 self.pop();
                 // stale, or postponed since it was filed
-                if *arena.armed(id) != self.now {
+                if *arena.armed(id) != slot_of(self.now) {
                     continue;
                 }
                 *arena.armed(id) = UNARMED;
@@ -130,10 +135,10 @@ impl Wheel {
 
     /// Takes over the slot of the tick that begins.
     fn turn(&mut self, arena: &mut impl Timed) {
-        let mut slot = std::mem::take(&mut self.slots[(self.now % SLOTS) as usize]);
+        let mut slot = std::mem::take(&mut self.slots[usize::from(slot_of(self.now))]);
         self.filed -= slot.len();
         for id in slot.drain(..) {
-            if *arena.armed(id) != self.now {
+            if *arena.armed(id) != slot_of(self.now) {
                 continue;
             }
             let expires = arena.expires(id);
@@ -175,13 +180,13 @@ mod tests {
     use proptest::prelude::*;
 
     #[derive(Default)]
-    struct Arena(Vec<(u64, u32)>);
+    struct Arena(Vec<(u64, u16)>);
 
     impl Timed for Arena {
         fn expires(&self, id: u32) -> u64 {
             self.0[id as usize].0
         }
-        fn armed(&mut self, id: u32) -> &mut u32 {
+        fn armed(&mut self, id: u32) -> &mut u16 {
             &mut self.0[id as usize].1
         }
     }
