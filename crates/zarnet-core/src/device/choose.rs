@@ -323,8 +323,8 @@ impl Device {
         let paired = self.config.plan.behaviour.paired && count > 1;
         let found =
             |address: u32, picked: bool, draw: &mut Option<Draw>| self.end_on(target, address, picked, wish, draw);
-        if let Some((external, _)) = self.pairs.get(&(host, target)).filter(|_| paired) {
-            let address = self.externals.get(*external).address;
+        if let Some((external, _)) = self.pairs.find(host, target).filter(|_| paired) {
+            let address = self.externals.get(external).address;
             return found(address, false, &mut draw).ok_or(self.none_left(wish));
         }
         let start = match config.pick {

@@ -242,7 +242,7 @@ impl Device {
 
     fn pair(&mut self, host: u32, target: u16, external: u32) {
         if self.is_paired(target) {
-            self.pairs.entry((host, target)).or_insert((external, 0)).1 += 1;
+            self.pairs.add(host, target, external);
         }
     }
 

@@ -12,7 +12,9 @@ use super::routes::Routes;
 use super::session::Spans;
 use super::table::bits;
 use crate::net::{AddressRange, AddressSet, Prefix, Protocol};
-use crate::plan::{self, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target};
+use crate::plan::{
+    self, Behaviour, Dependence, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target,
+};
 
 /// What addresses a rule may hand out, and how they are picked.
 #[derive(Debug, Clone)]
@@ -47,6 +49,8 @@ pub(super) struct Config {
     pub claimed: AddressSet,
     /// All of these and its own, for IPv4: any other address needs no second look.
     concerned: IntervalMap<bool>,
+    /// Whether an endpoint mapping is known by its internal end alone, and leaves nothing behind but a free port.
+    pub plain: bool,
     /// By ingress, then egress: whether no filter and no policy between them can drop a packet or its answer.
     open: Vec<Vec<bool>>,
     /// External addresses of enabled rules, for which it answers ARP.
@@ -63,12 +67,22 @@ pub(super) struct Config {
     statics_v6: Vec<u16>,
 }
 
+fn is_plain(b: &Behaviour) -> bool {
+    b.mapping == Dependence::EndpointIndependent
+        && b.paired
+        && !b.port_overloading
+        && b.hold_down.is_zero()
+        && b.ports_per_host.is_none()
+        && b.block_size.is_none()
+}
+
 impl Config {
     pub(super) fn new(plan: plan::Device, taken: AddressSet, enabled: &[bool]) -> Self {
         let mut config = Self {
             own: HashMap::default(),
             claimed: AddressSet::default(),
             concerned: IntervalMap::from_edges(Vec::new(), |_| true),
+            plain: is_plain(&plan.behaviour),
             open: Vec::new(),
             arp: AddressSet::default(),
             routes: Routes::new(&plan),

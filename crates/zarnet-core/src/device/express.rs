@@ -10,7 +10,7 @@ use super::table::{Kind, Mapping, bits, v4};
 use super::translate::Source;
 use super::{Device, Ending, Hit, SessionRef};
 use crate::net::{Instant, Packet, Protocol};
-use crate::plan::{Dependence, Fallback, InterfaceId, PortAssignment, RuleKind};
+use crate::plan::{Fallback, InterfaceId, PortAssignment, RuleKind};
 
 /// Flows that come in by one interface.
 #[derive(Debug, Clone)]
@@ -63,17 +63,8 @@ impl Device {
         leads_out: impl Fn(InterfaceId, std::net::IpAddr, std::net::IpAddr) -> bool,
     ) -> Option<Lane> {
         let b = &self.config.plan.behaviour;
-        let plain = b.mapping == Dependence::EndpointIndependent
-            && b.paired
-            && b.port_assignment != PortAssignment::Random
-            && !b.port_parity
-            && !b.port_overloading
-            && b.hold_down.is_zero()
-            && b.ports_per_host.is_none()
-            && b.block_size.is_none()
-            && b.max_mappings.is_none()
-            && b.max_sessions.is_none();
-        if !plain {
+        let unlimited = b.max_mappings.is_none() && b.max_sessions.is_none();
+        if !self.config.plain || b.port_assignment == PortAssignment::Random || b.port_parity || !unlimited {
             return None;
         }
         let address = |n: u64| std::net::IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
@@ -138,14 +129,19 @@ impl Device {
             }
             return self.begin_ride(id, mapping, session);
         }
-        if self.table.has_wide() && self.find_wide_of(p) {
+        if self.table.may_be_wide(p.protocol, p.source, p.destination) && self.find_wide_of(p) {
             return Ride::NotHere;
         }
         let Some(target) = self.config.rule_targets[usize::from(id)].main else { return Ride::NotHere };
         let space = &self.config.targets[usize::from(target)].space;
+        let mut pair = None;
         let external = match space.count() {
             1 => self.externals.find(space.nth(0)),
-            _ => self.pairs.get(&(host, target)).map(|pair| pair.0),
+            _ => {
+                let found = self.pairs.find(host, target);
+                pair = found.map(|f| f.1);
+                found.map(|f| f.0)
+            }
         };
         // the first mapping of a host on a pool, or on an address, picks its place with all due care
         let Some(external) = external else { return self.ride_first(now, id, egress, session, p) };
@@ -172,8 +168,8 @@ impl Device {
         let mapping = self.table.add_mapping(mapping, now.0, hash);
         self.externals.bind(page, chosen, mapping);
         self.externals.page_mut(page).last[class] = chosen;
-        if let Some(pair) = self.pairs.get_mut(&(host, target)) {
-            pair.1 += 1;
+        if let Some(pair) = pair {
+            self.pairs.count_at(pair);
         }
         self.counters.rules[usize::from(id)].mappings += 1;
         self.counters.peak_mappings = self.counters.peak_mappings.max(self.table.mapping_count());
@@ -222,6 +218,32 @@ impl Device {
         self.refresh(now, Hit { id, heading: back }, packet.answer().signal);
         self.run_until(now, SessionRef { id, created }, p.end, p.ending);
         Ride::Done
+    }
+
+    /// Ends a session that is due, and its mapping with it, if there is nothing more to either: `false` if there is.
+    pub(super) fn alight(&mut self, id: u32) -> bool {
+        if !self.config.plain {
+            return false;
+        }
+        let Some(m) = self.table.lone_mapping(id) else { return false };
+        if self.config.rule_targets[usize::from(m.rule)].fallback.is_some() {
+            return false;
+        }
+        let page = self.externals.page(m.place());
+        let (protocol, external) = (page.protocol, page.external);
+        self.externals.unbind(m.place(), m.external_port, id, m.internal, None);
+        if self.is_paired(m.target) {
+            self.pairs.remove(m.internal, m.target);
+        }
+        // the peer is of no account: mappings of a plain device do not depend on it
+        self.table.remove_lone(id, self.endpoint_hash(protocol, m.internal, m.internal_port, 0, 0));
+        let counters = &mut self.counters.rules[usize::from(m.rule)];
+        counters.mappings -= 1;
+        self.counters.end(m.rule, true);
+        if !self.externals.get(external).is_used() {
+            self.note_use(self.externals.get(external).address, false);
+        }
+        true
     }
 
     /// Reads what a first packet will be looked up by, so that it is at hand when the packet's turn comes.

@@ -1,10 +1,10 @@
 //! What time does to the table, and how sessions and mappings end.
 
 use std::cmp::Reverse;
-use std::collections::HashMap;
 
 use super::choose::endpoint_hash;
 use super::commit::distinct;
+use super::pairs::Pairs;
 use super::session::{INBOUND, NONE, SHARED, Session, Terms};
 use super::table::{Kind, Wide, v4};
 use super::{Device, Ending, Hit, SessionRef};
@@ -24,16 +24,19 @@ impl Device {
     fn expire_due(&mut self, now: Instant) {
         let dependence = self.config.plan.behaviour.mapping;
         loop {
-            let externals = &self.externals;
+            let (externals, pairs) = (&self.externals, &self.pairs);
             std::hint::black_box(self.table.warm_due(|index, m, s| {
                 let page = externals.page(m.place());
                 let end = (page.protocol, m.internal, m.internal_port);
                 index.touch(endpoint_hash(dependence, end, (s.remote, s.remote_port)))
                     ^ u64::from(page.mapping(m.external_port).unwrap_or(0))
+                    ^ u64::from(pairs.touch(m.internal, m.target))
             }));
             let Some(id) = self.table.next_due(now.0) else { break };
-            let at = self.table.session(id).expires;
-            self.end_session(id, at, true);
+            if !self.alight(id) {
+                let at = self.table.session(id).expires;
+                self.end_session(id, at, true);
+            }
         }
         while let Some(&Reverse((until, mapping))) = self.lingering.peek().filter(|l| l.0.0 <= now.0) {
             self.lingering.pop();
@@ -123,7 +126,7 @@ impl Device {
     /// Gives back the memory of everything that is only needed for packets still to come.
     pub(crate) fn release(&mut self) {
         self.table.release();
-        self.pairs = HashMap::default();
+        self.pairs = Pairs::new();
     }
 
     /// Whether a session still lives.
@@ -260,13 +263,8 @@ impl Device {
     }
 
     fn unpair(&mut self, host: u32, target: u16, rule: u16) {
-        if self.is_paired(target)
-            && let Some(pair) = self.pairs.get_mut(&(host, target))
-        {
-            pair.1 -= 1;
-            if pair.1 == 0 {
-                self.pairs.remove(&(host, target));
-            }
+        if self.is_paired(target) {
+            self.pairs.remove(host, target);
         }
         if self.config.rule_targets[usize::from(rule)].fallback == Some(target)
             && let Some(count) = self.on_fallback.get_mut(&(host, rule))

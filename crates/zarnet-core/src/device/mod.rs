@@ -5,6 +5,7 @@
 //! translation, filter, commit.
 
 mod addresses;
+mod arena;
 mod capture;
 mod choose;
 mod commit;
@@ -16,6 +17,7 @@ mod external;
 mod index;
 pub(crate) mod intervals;
 mod life;
+mod pairs;
 mod ports;
 mod routes;
 mod session;
@@ -37,6 +39,7 @@ use crate::reason::Reason;
 use choose::TargetState;
 use config::Config;
 use external::Externals;
+use pairs::Pairs;
 use session::{Heading, INBOUND, WIDE};
 use table::{Table, bits};
 use translate::{Entry, Kept};
@@ -108,8 +111,8 @@ pub struct Device {
     targets: Vec<TargetState>,
     /// The address last handed out, by pool, for `in-turn`.
     last_picked: Vec<Option<u32>>,
-    /// External address and number of mappings, by internal host and target.
-    pairs: HashMap<(u32, u16), (u32, u32), RandomState>,
+    /// External addresses of internal hosts.
+    pairs: Pairs,
     /// Endpoint mappings on the fallback, by internal host and rule.
     on_fallback: HashMap<(u32, u16), u32, RandomState>,
     /// Endpoint mappings by internal host, where they are limited.
@@ -169,7 +172,7 @@ impl Device {
             enabled,
             table: Table::new(),
             externals: Externals::default(),
-            pairs: HashMap::default(),
+            pairs: Pairs::new(),
             on_fallback: HashMap::default(),
             by_host: HashMap::default(),
             portless: HashMap::default(),

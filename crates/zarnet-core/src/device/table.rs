@@ -10,6 +10,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use foldhash::fast::RandomState;
 
 use super::Ending;
+use super::arena::Arena;
 use super::index::{Index, mix};
 use super::session::{NONE, SHARED, Session, WIDE};
 use super::wheel::{Timed, UNARMED, Wheel};
@@ -127,7 +128,7 @@ const CROWDED: u8 = u8::MAX;
 /// The arena and its indexes.
 #[derive(Debug, Clone)]
 pub(super) struct Table {
-    slots: Vec<Slot>,
+    slots: Arena<Slot>,
     /// First of the free places, which are linked through their sessions.
     free: u32,
     sessions: u64,
@@ -147,27 +148,33 @@ pub(super) struct Table {
     pub entered: HashMap<u32, Vec<u32>, RandomState>,
 }
 
-struct Arena<'a>(&'a mut Vec<Slot>);
-
-impl Timed for Arena<'_> {
+impl Timed for Arena<Slot> {
     fn expires(&self, id: u32) -> u64 {
-        self.0[id as usize].session.expires
+        self[id].session.expires
     }
 
     fn armed(&mut self, id: u32) -> &mut u16 {
-        &mut self.0[id as usize].armed
+        &mut self[id].armed
     }
 }
 
-pub(super) fn tuple_hash(protocol: Protocol, tuple: Tuple) -> u32 {
+fn v4_number((address, port): (u32, u16)) -> u64 {
+    u64::from(address) << 16 | u64::from(port)
+}
+
+fn v4_hash(protocol: Protocol, source: u64, destination: u64) -> u32 {
+    mix(source ^ u64::from(protocol.0) << 56, destination)
+}
+
+fn tuple_hash(protocol: Protocol, tuple: Tuple) -> u32 {
     let end = |e: Endpoint| match e.address {
-        IpAddr::V4(a) => u64::from(a.to_bits()) << 16 | u64::from(e.port),
+        IpAddr::V4(a) => v4_number((a.to_bits(), e.port)),
         IpAddr::V6(a) => {
             let bits = a.to_bits();
             u64::from(mix(bits as u64, (bits >> 64) as u64)) << 16 | u64::from(e.port)
         }
     };
-    mix(end(tuple.source) ^ u64::from(protocol.0) << 56, end(tuple.destination))
+    v4_hash(protocol, end(tuple.source), end(tuple.destination))
 }
 
 fn peer_hash(mapping: u32, remote: u32, port: u16) -> u32 {
@@ -177,7 +184,7 @@ fn peer_hash(mapping: u32, remote: u32, port: u16) -> u32 {
 impl Table {
     pub(super) fn new() -> Self {
         Self {
-            slots: Vec::new(),
+            slots: Arena::new(),
             free: NONE,
             sessions: 0,
             mappings: 0,
@@ -194,26 +201,26 @@ impl Table {
     }
 
     pub(super) fn mapping(&self, id: u32) -> &Mapping {
-        &self.slots[id as usize].mapping
+        &self.slots[id].mapping
     }
 
     pub(super) fn mapping_mut(&mut self, id: u32) -> &mut Mapping {
-        &mut self.slots[id as usize].mapping
+        &mut self.slots[id].mapping
     }
 
     /// When a mapping was made.
     pub(super) fn made(&self, mapping: u32) -> u64 {
-        self.slots[mapping as usize].session.created
+        self.slots[mapping].session.created
     }
 
     pub(super) fn session(&self, id: u32) -> &Session {
-        &self.slots[id as usize].session
+        &self.slots[id].session
     }
 
     /// Changes a session that has been made.
     pub(super) fn put_session(&mut self, id: u32, session: Session) {
-        self.slots[id as usize].session = session;
-        self.wheel.arm(&mut Arena(&mut self.slots), id);
+        self.slots[id].session = session;
+        self.wheel.arm(&mut self.slots, id);
     }
 
     /// The wide record of a session that has one.
@@ -232,12 +239,9 @@ impl Table {
 
     fn take_slot(&mut self) -> u32 {
         match self.free {
-            NONE => {
-                self.slots.push(Slot::FREE);
-                self.slots.len() as u32 - 1
-            }
+            NONE => self.slots.push(Slot::FREE),
             id => {
-                self.free = self.slots[id as usize].session.next;
+                self.free = self.slots[id].session.next;
                 id
             }
         }
@@ -245,12 +249,12 @@ impl Table {
 
     /// Gives a place back that holds neither mapping nor session any more.
     fn release_slot(&mut self, id: u32) {
-        self.slots[id as usize].session.next = std::mem::replace(&mut self.free, id);
+        self.slots[id].session.next = std::mem::replace(&mut self.free, id);
     }
 
     pub(super) fn add_mapping(&mut self, mapping: Mapping, now: u64, hash: u32) -> u32 {
         let id = self.take_slot();
-        let slot = &mut self.slots[id as usize];
+        let slot = &mut self.slots[id];
         (slot.mapping, slot.listed, slot.session.created) = (mapping, 0, now);
         self.mappings += 1;
         self.by_internal.insert(hash, id);
@@ -260,7 +264,7 @@ impl Table {
     pub(super) fn remove_mapping(&mut self, id: u32, hash: u32) {
         self.by_internal.remove(hash, id);
         self.mappings -= 1;
-        let slot = &mut self.slots[id as usize];
+        let slot = &mut self.slots[id];
         slot.mapping = Mapping::NONE;
         if slot.session.owner == NONE {
             self.release_slot(id);
@@ -283,16 +287,13 @@ impl Table {
             };
         }
         let mapping = self.listed_under(&session);
-        let beside = self.slots.get_mut(mapping as usize).filter(|s| s.mapping.place & EXPECTANT != 0);
-        let id = match beside {
-            Some(slot) => {
-                slot.mapping.place &= !EXPECTANT;
-                mapping
-            }
-            None => self.take_slot(),
-        };
+        let beside = mapping != NONE && self.slots[mapping].mapping.place & EXPECTANT != 0;
+        let id = if beside { mapping } else { self.take_slot() };
+        if beside {
+            self.slots[id].mapping.place &= !EXPECTANT;
+        }
         self.sessions += 1;
-        self.slots[id as usize].session = session;
+        self.slots[id].session = session;
         if let Some(wide) = wide {
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.original), id);
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.translated.reversed()), id);
@@ -303,12 +304,12 @@ impl Table {
         if mapping != NONE {
             self.list(mapping, id);
         }
-        self.wheel.arm(&mut Arena(&mut self.slots), id);
+        self.wheel.arm(&mut self.slots, id);
         id
     }
 
     fn list(&mut self, mapping: u32, id: u32) {
-        let slot = &mut self.slots[mapping as usize];
+        let slot = &mut self.slots[mapping];
         match slot.listed {
             CROWDED => self.join_crowd(mapping, id),
             CROWD => {
@@ -320,14 +321,14 @@ impl Table {
             _ => {
                 slot.listed += 1;
                 let head = std::mem::replace(&mut slot.mapping.head, id);
-                self.slots[id as usize].session.next = head;
+                self.slots[id].session.next = head;
             }
         }
     }
 
     fn join_crowd(&mut self, mapping: u32, id: u32) {
         let crowd = self.crowds.entry(mapping).or_default();
-        let s = &mut self.slots[id as usize].session;
+        let s = &mut self.slots[id].session;
         s.next = crowd.len() as u32;
         crowd.push(id);
         self.by_peer.insert(peer_hash(mapping, s.remote, s.remote_port), id);
@@ -335,20 +336,20 @@ impl Table {
 
     fn leave_crowd(&mut self, mapping: u32, id: u32) {
         let Some(crowd) = self.crowds.get_mut(&mapping) else { return };
-        let s = self.slots[id as usize].session;
+        let s = self.slots[id].session;
         self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), id);
         crowd.swap_remove(s.next as usize);
         if let Some(moved) = crowd.get(s.next as usize) {
-            self.slots[*moved as usize].session.next = s.next;
+            self.slots[*moved].session.next = s.next;
         }
         // back to a list only when it is well below, so as not to go to and fro
         if crowd.len() > usize::from(CROWD / 2) {
             return;
         }
         let rest = self.crowds.remove(&mapping).unwrap_or_default();
-        self.slots[mapping as usize].listed = 0;
+        self.slots[mapping].listed = 0;
         for other in rest {
-            let s = self.slots[other as usize].session;
+            let s = self.slots[other].session;
             self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), other);
             self.list(mapping, other);
         }
@@ -358,7 +359,7 @@ impl Table {
         std::iter::from_fn(move || {
             let id = at;
             (id != NONE).then(|| {
-                at = self.slots[id as usize].session.next;
+                at = self.slots[id].session.next;
                 id
             })
         })
@@ -366,14 +367,14 @@ impl Table {
 
     /// The sessions that are listed under a mapping.
     pub(super) fn sessions_of(&self, mapping: u32) -> impl Iterator<Item = u32> + '_ {
-        let slot = &self.slots[mapping as usize];
+        let slot = &self.slots[mapping];
         let crowd = (slot.listed == CROWDED).then(|| self.crowds.get(&mapping)).flatten();
         self.chain(slot.mapping.head).chain(crowd.into_iter().flatten().copied())
     }
 
     /// How many sessions use a mapping: those listed under it, and those that only came in through it.
     pub(super) fn session_count_of(&self, mapping: u32) -> u32 {
-        let listed = match self.slots[mapping as usize].listed {
+        let listed = match self.slots[mapping].listed {
             CROWDED => self.crowds.get(&mapping).map_or(0, Vec::len) as u32,
             few => few.into(),
         };
@@ -382,7 +383,7 @@ impl Table {
 
     /// Takes a session out, and gives the mappings that it was counted under.
     pub(super) fn remove_session(&mut self, id: u32) -> [u32; 2] {
-        let session = self.slots[id as usize].session;
+        let session = self.slots[id].session;
         let listed = self.listed_under(&session);
         let mut entered = NONE;
         if let Some(wide) = self.wide(&session).copied() {
@@ -406,7 +407,7 @@ impl Table {
             self.overlaps.remove(&id);
         }
         self.sessions -= 1;
-        let slot = &mut self.slots[id as usize];
+        let slot = &mut self.slots[id];
         slot.armed = UNARMED;
         slot.session.owner = NONE; // marks it as free for those who walk the arena
         if slot.mapping.is_vacant() {
@@ -416,7 +417,7 @@ impl Table {
     }
 
     fn unlist(&mut self, mapping: u32, id: u32, next: u32) {
-        let slot = &mut self.slots[mapping as usize];
+        let slot = &mut self.slots[mapping];
         if slot.listed == CROWDED {
             return self.leave_crowd(mapping, id);
         }
@@ -426,24 +427,49 @@ impl Table {
             return;
         }
         let head = slot.mapping.head;
-        let before = self.chain(head).find(|s| self.slots[*s as usize].session.next == id);
+        let before = self.chain(head).find(|s| self.slots[*s].session.next == id);
         if let Some(before) = before {
-            self.slots[before as usize].session.next = next;
+            self.slots[before].session.next = next;
         }
     }
 
     /// The session without tuples under a mapping that has this far end.
     pub(super) fn under(&self, mapping: u32, remote: u32, port: u16) -> Option<u32> {
         let fits = |id: u32| {
-            let s = &self.slots[id as usize].session;
+            let s = &self.slots[id].session;
             s.owner == mapping && !s.has(WIDE) && s.remote == remote && s.remote_port == port
         };
-        let slot = &self.slots[mapping as usize];
+        let slot = &self.slots[mapping];
         if slot.listed == CROWDED {
             let mut all = self.by_peer.candidates(peer_hash(mapping, remote, port));
             return all.find(|id| fits(*id));
         }
         self.chain(slot.mapping.head).find(|id| fits(*id))
+    }
+
+    /// The endpoint mapping that is at a session's place, if the session is its only one and there is nothing more to
+    /// either.
+    pub(super) fn lone_mapping(&self, id: u32) -> Option<Mapping> {
+        let slot = &self.slots[id];
+        let (session, mapping) = (&slot.session, slot.mapping);
+        let alone = session.owner == id && !session.has(WIDE | SHARED) && slot.listed == 1 && self.entered.is_empty();
+        (alone && mapping.kind() == Kind::Endpoint).then_some(mapping)
+    }
+
+    /// Takes out a mapping and its session that [`Self::lone_mapping`] has found.
+    pub(super) fn remove_lone(&mut self, id: u32, hash: u32) {
+        self.by_internal.remove(hash, id);
+        self.mappings -= 1;
+        self.sessions -= 1;
+        let slot = &mut self.slots[id];
+        (slot.mapping, slot.armed, slot.session.owner) = (Mapping::NONE, UNARMED, NONE);
+        self.release_slot(id);
+    }
+
+    /// Whether a packet between IPv4 endpoints may belong to a session with tuples of its own.
+    pub(super) fn may_be_wide(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> bool {
+        let hash = v4_hash(protocol, v4_number(source), v4_number(destination));
+        self.has_wide() && self.by_tuple.candidates(hash).next().is_some()
     }
 
     /// Whether any session has tuples of its own.
@@ -457,7 +483,7 @@ impl Table {
             return None;
         }
         self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).find_map(|id| {
-            let wide = self.wide(&self.slots[id as usize].session)?;
+            let wide = self.wide(&self.slots[id].session)?;
             let same = |tuple: Tuple| wide.protocol == packet.protocol && tuple == packet.ends;
             if same(wide.original) && suits(wide, true) {
                 Some((id, true))
@@ -472,15 +498,17 @@ impl Table {
     pub(super) fn warm_due(&mut self, touch: impl Fn(&Index, &Mapping, &Session) -> u64) -> u64 {
         let due = self.wheel.fetch_ahead();
         due.iter().fold(0, |sum, (_, id)| {
-            let session = &self.slots[*id as usize].session;
-            let slot = self.slots.get(session.owner as usize).filter(|_| !session.has(WIDE));
-            sum ^ slot.map_or(0, |s| touch(&self.by_internal, &s.mapping, session))
+            let session = &self.slots[*id].session;
+            if session.has(WIDE) || session.owner == NONE {
+                return sum;
+            }
+            sum ^ touch(&self.by_internal, &self.slots[session.owner].mapping, session)
         })
     }
 
     /// The next session that expires at `now` or before.
     pub(super) fn next_due(&mut self, now: u64) -> Option<u32> {
-        self.wheel.next_due(&mut Arena(&mut self.slots), now)
+        self.wheel.next_due(&mut self.slots, now)
     }
 
     /// Forgets how to find mappings and sessions; they can still be walked through.
@@ -495,12 +523,12 @@ impl Table {
 
     /// Every living session.
     pub(super) fn all_sessions(&self) -> impl Iterator<Item = u32> + '_ {
-        (0..self.slots.len() as u32).filter(|id| self.slots[*id as usize].session.owner != NONE)
+        (0..self.slots.len()).filter(|id| self.slots[*id].session.owner != NONE)
     }
 
     /// Every living mapping.
     pub(super) fn all_mappings(&self) -> impl Iterator<Item = u32> + '_ {
-        (0..self.slots.len() as u32).filter(|id| !self.slots[*id as usize].mapping.is_vacant())
+        (0..self.slots.len()).filter(|id| !self.slots[*id].mapping.is_vacant())
     }
 
     pub(super) fn session_count(&self) -> u64 {

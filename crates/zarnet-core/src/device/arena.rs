@@ -1,0 +1,48 @@
+//! Places for many small things, in pieces that never move: growing copies nothing, and a place is one line of a cache.
+
+/// So many places a piece.
+const PIECE: u32 = 1 << 12;
+
+/// An arena of places, numbered from 0.
+#[derive(Debug, Clone)]
+pub(super) struct Arena<T> {
+    pieces: Vec<Box<[T]>>,
+    len: u32,
+}
+
+impl<T: Copy> Arena<T> {
+    pub(super) const fn new() -> Self {
+        Self { pieces: Vec::new(), len: 0 }
+    }
+
+    pub(super) fn len(&self) -> u32 {
+        self.len
+    }
+
+    /// Adds a place; others may be made in advance and hold the same.
+    pub(super) fn push(&mut self, value: T) -> u32 {
+        let id = self.len;
+        if id % PIECE == 0 {
+            self.pieces.push(vec![value; PIECE as usize].into());
+        }
+        self.len += 1;
+        self[id] = value;
+        id
+    }
+}
+
+impl<T> std::ops::Index<u32> for Arena<T> {
+    type Output = T;
+
+    #[inline(always)]
+    fn index(&self, id: u32) -> &T {
+        &self.pieces[(id / PIECE) as usize][(id % PIECE) as usize]
+    }
+}
+
+impl<T> std::ops::IndexMut<u32> for Arena<T> {
+    #[inline(always)]
+    fn index_mut(&mut self, id: u32) -> &mut T {
+        &mut self.pieces[(id / PIECE) as usize][(id % PIECE) as usize]
+    }
+}
