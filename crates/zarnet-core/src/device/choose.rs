@@ -127,6 +127,18 @@ impl Device {
         })
     }
 
+    /// The mapping of an internal endpoint, where mappings do not depend on the peer.
+    #[inline]
+    pub(super) fn find_endpoint(&self, hash: u32, protocol: Protocol, host: u32, port: u16) -> Option<u32> {
+        self.table.by_internal.candidates(hash).find(|id| {
+            let m = self.table.mapping(*id);
+            m.internal == host
+                && m.internal_port == port
+                && m.kind() == Kind::Endpoint
+                && self.externals.page(m.place()).protocol == protocol
+        })
+    }
+
     /// The peer that an endpoint mapping was made for, where mappings depend on it.
     pub(super) fn peer_of(&self, mapping: u32) -> Option<(u32, u16)> {
         self.peers.get(&mapping).copied()

@@ -21,25 +21,42 @@ pub(crate) struct Lane {
     exits: IntervalMap<Option<InterfaceId>>,
 }
 
-/// A flow as a lane sees it.
+impl Lane {
+    /// Where the rule may change, and which one it is for a source.
+    pub(crate) fn rules(&self) -> &IntervalMap<Option<u16>> {
+        &self.rules
+    }
+}
+
+/// The ends of a flow and what is known of its way before it comes.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Passenger {
+pub(crate) struct Ticket {
     pub protocol: Protocol,
     pub source: (u32, u16),
     pub destination: (u32, u16),
+    rule: u16,
+    target: u16,
+    egress: InterfaceId,
+    /// What its mapping is found by.
+    hash: u32,
+}
+
+impl Ticket {
+    /// The flow's first packet.
+    fn packet(&self) -> Packet {
+        let end = |e: (u32, u16)| v4(e.0, e.1);
+        Packet::first(self.protocol, end(self.source), end(self.destination))
+    }
+}
+
+/// When a flow is answered, and when and how it ends.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Course {
     /// When the answer passes.
     pub answer: Instant,
     /// The last packet.
     pub end: Instant,
     pub ending: Ending,
-}
-
-impl Passenger {
-    /// Its first packet.
-    fn packet(&self) -> Packet {
-        let end = |e: (u32, u16)| v4(e.0, e.1);
-        Packet::first(self.protocol, end(self.source), end(self.destination))
-    }
 }
 
 /// What became of a passenger.
@@ -94,65 +111,87 @@ impl Device {
         self.externals.get_mut(external).returns = Some(returns);
     }
 
+    /// What can be known of a flow before its turn comes.
+    #[inline]
+    pub(crate) fn ticket(
+        &self,
+        lane: &Lane,
+        rule: u16,
+        protocol: Protocol,
+        source: (u32, u16),
+        destination: (u32, u16),
+    ) -> Option<Ticket> {
+        let egress = (*lane.exits.get(destination.0.into()))?;
+        let leads = self.rule(rule).into.interfaces.contains(egress) && protocol.is_multiplexed();
+        let target = self.config.rule_targets[usize::from(rule)].main.filter(|_| leads)?;
+        let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
+        Some(Ticket { protocol, source, destination, rule, target, egress, hash })
+    }
+
+    /// Reads what a flow will be looked up by. For many flows at once: what has to be waited for is then waited for
+    /// together.
+    #[inline(always)]
+    pub(crate) fn warm(&self, t: &Ticket) -> u64 {
+        self.table.by_internal.touch(t.hash)
+    }
+
+    /// Reads what a flow's host is looked up by.
+    #[inline(always)]
+    pub(crate) fn warm_host(&self, t: &Ticket) -> u32 {
+        self.pairs.touch(t.source.0, t.target)
+    }
+
     /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.
-    pub(crate) fn ride(&mut self, now: Instant, lane: &Lane, p: Passenger) -> Ride {
-        let ((host, port), (peer, peer_port)) = (p.source, p.destination);
-        let (Some(id), Some(egress)) = (*lane.rules.get(host.into()), *lane.exits.get(peer.into())) else {
-            return Ride::NotHere;
-        };
-        if !self.rule(id).into.interfaces.contains(egress) || !p.protocol.is_multiplexed() {
-            return Ride::NotHere;
-        }
+    pub(crate) fn ride(&mut self, now: Instant, t: &Ticket, course: Course) -> Ride {
+        let ((host, port), (peer, peer_port)) = (t.source, t.destination);
         self.expire(now);
-        let plan = &self.config.plan;
-        let (to, refresh_both) = (p.destination.1, plan.behaviour.refresh_both);
-        let terms = Terms { spans: &self.config.spans, protocol: p.protocol, port: to, refresh_both };
+        let refresh_both = self.config.plan.behaviour.refresh_both;
+        let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port: peer_port, refresh_both };
         let mut session = Session::new(now.0, terms, NONE, ANSWERED);
-        if session.expires <= p.answer.0 {
+        if session.expires <= course.answer.0 {
             return Ride::NotHere;
         }
-        (session.remote, session.remote_port) = p.destination;
+        (session.remote, session.remote_port) = t.destination;
         // the server's SYN establishes it: RFC 7857 figure 1
         if session.state == State::Opening {
             session.state = State::Established;
         }
-        session.run_until(p.end.0, p.ending, terms);
-        let known = self.mappings_of(p.protocol, host, port, peer, peer_port).next();
-        if let Some(mapping) = known {
+        session.run_until(course.end.0, course.ending, terms);
+        if let Some(mapping) = self.find_endpoint(t.hash, t.protocol, host, port) {
             let m = self.table.mapping(mapping);
             let external = self.externals.page(m.place()).external;
-            if m.rule != id || self.externals.get(external).returns != Some(true) {
+            if m.rule != t.rule || self.externals.get(external).returns != Some(true) {
                 return Ride::NotHere;
             }
             if let Some(session) = self.table.under(mapping, peer, peer_port) {
-                return self.ride_again(now, session, p);
+                return self.ride_again(now, session, t, course);
             }
-            return self.begin_ride(id, mapping, session);
+            session.owner = mapping;
+            return self.begin_ride(t.rule, session);
         }
-        if self.table.may_be_wide(p.protocol, p.source, p.destination) && self.find_wide_of(p) {
+        if self.table.may_be_wide(t.protocol, t.source, t.destination) && self.find_wide_of(t) {
             return Ride::NotHere;
         }
-        let Some(target) = self.config.rule_targets[usize::from(id)].main else { return Ride::NotHere };
-        let space = &self.config.targets[usize::from(target)].space;
+        let space = &self.config.targets[usize::from(t.target)].space;
         let mut pair = None;
         let external = match space.count() {
             1 => self.externals.find(space.nth(0)),
             _ => {
-                let found = self.pairs.find(host, target);
+                let found = self.pairs.find(host, t.target);
                 pair = found.map(|f| f.1);
                 found.map(|f| f.0)
             }
         };
         // the first mapping of a host on a pool, or on an address, picks its place with all due care
-        let Some(external) = external else { return self.ride_first(now, id, egress, session, p) };
+        let Some(external) = external else { return self.ride_first(now, session, t) };
         let e = self.externals.get(external);
-        let Some(page) = e.page(p.protocol).filter(|_| e.endpoints > 0) else {
-            return self.ride_first(now, id, egress, session, p);
+        let Some(page) = e.page(t.protocol).filter(|_| e.endpoints > 0) else {
+            return self.ride_first(now, session, t);
         };
         match e.returns {
             Some(true) => {}
             Some(false) => return Ride::NotHere,
-            None => return Ride::Ask(e.address, egress),
+            None => return Ride::Ask(e.address, t.egress),
         }
         let behaviour = &self.config.plan.behaviour;
         let class = behaviour.port_class(port);
@@ -163,27 +202,30 @@ impl Device {
         };
         let mut mapping = Mapping::new(Kind::Endpoint, page, false);
         (mapping.internal, mapping.internal_port, mapping.external_port) = (host, port, chosen);
-        (mapping.rule, mapping.target) = (id, target);
-        let hash = self.endpoint_hash(p.protocol, host, port, peer, peer_port);
-        let mapping = self.table.add_mapping(mapping, now.0, hash);
+        (mapping.rule, mapping.target) = (t.rule, t.target);
+        self.calm_until = self.calm_until.min(session.expires);
+        let mapping = self.table.add_both(mapping, session, t.hash);
         self.externals.bind(page, chosen, mapping);
         self.externals.page_mut(page).last[class] = chosen;
         if let Some(pair) = pair {
             self.pairs.count_at(pair);
         }
-        self.counters.rules[usize::from(id)].mappings += 1;
-        self.counters.peak_mappings = self.counters.peak_mappings.max(self.table.mapping_count());
-        self.begin_ride(id, mapping, session)
+        let counters = &mut self.counters;
+        counters.rules[usize::from(t.rule)].mappings += 1;
+        counters.peak_mappings = counters.peak_mappings.max(self.table.mapping_count());
+        counters.peak_sessions = counters.peak_sessions.max(self.table.session_count());
+        counters.begin(t.rule);
+        Ride::Done
     }
 
-    fn find_wide_of(&self, p: Passenger) -> bool {
-        self.table.find_wide(p.packet(), |_, _| true).is_some()
+    fn find_wide_of(&self, t: &Ticket) -> bool {
+        self.table.find_wide(t.packet(), |_, _| true).is_some()
     }
 
     /// A flow that needs a new place on a target.
-    fn ride_first(&mut self, now: Instant, id: u16, egress: InterfaceId, session: Session, p: Passenger) -> Ride {
-        let packet = p.packet();
-        let Ok(Source::New(rule, choice, _)) = self.overload(id, packet) else { return Ride::NotHere };
+    fn ride_first(&mut self, now: Instant, mut session: Session, t: &Ticket) -> Ride {
+        let packet = t.packet();
+        let Ok(Source::New(rule, choice, _)) = self.overload(t.rule, packet) else { return Ride::NotHere };
         if choice.kind != Kind::Endpoint {
             return Ride::NotHere;
         }
@@ -191,32 +233,31 @@ impl Device {
         match external.flatten() {
             Some(true) => {}
             Some(false) => return Ride::NotHere,
-            None => return Ride::Ask(choice.address, egress),
+            None => return Ride::Ask(choice.address, t.egress),
         }
-        let mapping = self.make_mapping(now, rule, &choice, packet, packet.destination());
-        self.begin_ride(id, mapping, session)
+        session.owner = self.make_mapping(now, rule, &choice, packet, packet.destination());
+        self.begin_ride(t.rule, session)
     }
 
     /// A new session under a mapping.
-    fn begin_ride(&mut self, id: u16, mapping: u32, mut session: Session) -> Ride {
-        session.owner = mapping;
+    fn begin_ride(&mut self, rule: u16, session: Session) -> Ride {
         self.add_session(session, None);
-        self.counters.begin(id);
+        self.counters.begin(rule);
         Ride::Done
     }
 
     /// Another flow on a living session.
-    fn ride_again(&mut self, now: Instant, id: u32, p: Passenger) -> Ride {
+    fn ride_again(&mut self, now: Instant, id: u32, t: &Ticket, course: Course) -> Ride {
         let session = self.table.session(id);
-        if session.expires <= p.answer.0 {
+        if session.expires <= course.answer.0 {
             return Ride::NotHere;
         }
         let (from_initiator, created) = (!session.has(INBOUND), session.created);
-        let packet = p.packet();
+        let packet = t.packet();
         self.refresh(now, Hit { id, heading: Heading { from_initiator, outbound: true } }, packet.signal);
         let back = Heading { from_initiator: !from_initiator, outbound: false };
         self.refresh(now, Hit { id, heading: back }, packet.answer().signal);
-        self.run_until(now, SessionRef { id, created }, p.end, p.ending);
+        self.run_until(now, SessionRef { id, created }, course.end, course.ending);
         Ride::Done
     }
 
@@ -244,13 +285,6 @@ impl Device {
             self.note_use(self.externals.get(external).address, false);
         }
         true
-    }
-
-    /// Reads what a first packet will be looked up by, so that it is at hand when the packet's turn comes.
-    #[inline]
-    pub(crate) fn warm(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> u64 {
-        let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
-        self.table.by_internal.touch(hash)
     }
 }
 

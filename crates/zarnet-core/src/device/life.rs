@@ -6,7 +6,7 @@ use super::choose::endpoint_hash;
 use super::commit::distinct;
 use super::pairs::Pairs;
 use super::session::{INBOUND, NONE, SHARED, Session, Terms};
-use super::table::{Kind, Wide, v4};
+use super::table::{Kind, Mapping, Wide, v4};
 use super::{Device, Ending, Hit, SessionRef};
 use crate::net::{Endpoint, Instant, Protocol, Signal, Tuple};
 use crate::plan::RuleId;
@@ -22,16 +22,8 @@ impl Device {
     }
 
     fn expire_due(&mut self, now: Instant) {
-        let dependence = self.config.plan.behaviour.mapping;
         loop {
-            let (externals, pairs) = (&self.externals, &self.pairs);
-            std::hint::black_box(self.table.warm_due(|index, m, s| {
-                let page = externals.page(m.place());
-                let end = (page.protocol, m.internal, m.internal_port);
-                index.touch(endpoint_hash(dependence, end, (s.remote, s.remote_port)))
-                    ^ u64::from(page.mapping(m.external_port).unwrap_or(0))
-                    ^ u64::from(pairs.touch(m.internal, m.target))
-            }));
+            self.warm_leavers();
             let Some(id) = self.table.next_due(now.0) else { break };
             if !self.alight(id) {
                 let at = self.table.session(id).expires;
@@ -47,6 +39,26 @@ impl Device {
         self.externals.wake(now.0);
         let lingering = self.lingering.peek().map_or(u64::MAX, |l| l.0.0);
         self.calm_until = self.table.calm_until().min(lingering).min(self.externals.next_wake());
+    }
+
+    /// Reads what the sessions that are about to expire are found by, and hold. For many at once: what has to be waited for
+    /// is then waited for together.
+    fn warm_leavers(&mut self) {
+        let mut leavers = std::mem::take(&mut self.leavers);
+        leavers.clear();
+        let (externals, dependence) = (&self.externals, self.config.plan.behaviour.mapping);
+        self.table.next_leavers(|m, peer| {
+            if m.kind() == Kind::Endpoint {
+                let end = (externals.page(m.place()).protocol, m.internal, m.internal_port);
+                leavers.push((*m, endpoint_hash(dependence, end, peer)));
+            }
+        });
+        let found = leavers.iter().fold(0, |sum, l| sum ^ self.table.by_internal.touch(l.1));
+        let port = |m: &Mapping| self.externals.page(m.place()).mapping(m.external_port).unwrap_or(0);
+        let ports = leavers.iter().fold(0, |sum, l| sum ^ port(&l.0));
+        let hosts = leavers.iter().fold(0, |sum, l| sum ^ self.pairs.touch(l.0.internal, l.0.target));
+        std::hint::black_box((found, ports, hosts));
+        self.leavers = leavers;
     }
 
     /// Adds a session to the table.

@@ -41,11 +41,11 @@ use config::Config;
 use external::Externals;
 use pairs::Pairs;
 use session::{Heading, INBOUND, WIDE};
-use table::{Table, bits};
+use table::{Mapping, Table, bits};
 use translate::{Entry, Kept};
 
 pub use counters::{Counters, PoolUse, RuleCounters};
-pub(crate) use express::{Lane, Passenger, Ride, lane_number};
+pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
 pub use session::{Ending, State};
 pub use view::{MappingRow, SessionRow};
 
@@ -131,6 +131,8 @@ pub struct Device {
     turns: Vec<u32>,
     random: ChaCha12Rng,
     counters: Counters,
+    /// Room for what sessions about to expire are found by.
+    leavers: Vec<(Mapping, u32)>,
     /// Nothing is due before this instant.
     calm_until: u64,
 }
@@ -181,6 +183,7 @@ impl Device {
             lingers: HashMap::default(),
             lingering: BinaryHeap::new(),
             random: ChaCha12Rng::seed_from_u64(seed),
+            leavers: Vec::new(),
             calm_until: 0,
         };
         device.set_up_targets();

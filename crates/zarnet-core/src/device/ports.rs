@@ -75,6 +75,16 @@ impl PortMap {
 
     /// The first free port at or behind `from` in `spans` (sorted), going on from their low end.
     pub(super) fn next_free(&self, spans: &[Span], from: u16, odd: Option<bool>) -> Option<u16> {
+        // the port itself or one close by, most of the time
+        if let [span] = spans
+            && (span.0..=span.1).contains(&from)
+        {
+            let word = usize::from(from >> 6);
+            let free = self.free_in_word(word, (from, span.1), odd);
+            if free != 0 {
+                return Some((word << 6) as u16 | free.trailing_zeros() as u16);
+            }
+        }
         let behind = spans.iter().filter(|s| s.1 >= from).map(|s| (s.0.max(from), s.1));
         let before = spans.iter().filter(|s| s.0 < from).map(|s| (s.0, s.1.min(from - 1)));
         behind.chain(before).find_map(|s| self.lowest_free(s, odd))

@@ -13,7 +13,7 @@ use super::Ending;
 use super::arena::Arena;
 use super::index::{Index, mix};
 use super::session::{NONE, SHARED, Session, WIDE};
-use super::wheel::{Timed, UNARMED, Wheel};
+use super::wheel::{NEVER, Timed, UNARMED, Wheel};
 use crate::net::{Endpoint, Packet, Protocol, Tuple};
 
 /// What a mapping maps.
@@ -261,6 +261,20 @@ impl Table {
         id
     }
 
+    /// Adds an endpoint mapping and its first session, which changes the source only.
+    #[inline]
+    pub(super) fn add_both(&mut self, mut mapping: Mapping, mut session: Session, hash: u32) -> u32 {
+        let id = self.take_slot();
+        mapping.place &= !EXPECTANT;
+        (mapping.head, session.owner) = (id, id);
+        self.slots[id] = Slot { session, mapping, armed: UNARMED, listed: 1 };
+        self.mappings += 1;
+        self.sessions += 1;
+        self.by_internal.insert(hash, id);
+        self.wheel.arm_new(&mut self.slots, id);
+        id
+    }
+
     pub(super) fn remove_mapping(&mut self, id: u32, hash: u32) {
         self.by_internal.remove(hash, id);
         self.mappings -= 1;
@@ -304,7 +318,7 @@ impl Table {
         if mapping != NONE {
             self.list(mapping, id);
         }
-        self.wheel.arm(&mut self.slots, id);
+        self.wheel.arm_new(&mut self.slots, id);
         id
     }
 
@@ -409,7 +423,7 @@ impl Table {
         self.sessions -= 1;
         let slot = &mut self.slots[id];
         slot.armed = UNARMED;
-        slot.session.owner = NONE; // marks it as free for those who walk the arena
+        (slot.session.owner, slot.session.expires) = (NONE, NEVER); // marks it as free for those who walk the arena
         if slot.mapping.is_vacant() {
             self.release_slot(id);
         }
@@ -462,7 +476,8 @@ impl Table {
         self.mappings -= 1;
         self.sessions -= 1;
         let slot = &mut self.slots[id];
-        (slot.mapping, slot.armed, slot.session.owner) = (Mapping::NONE, UNARMED, NONE);
+        (slot.mapping, slot.armed) = (Mapping::NONE, UNARMED);
+        (slot.session.owner, slot.session.expires) = (NONE, NEVER);
         self.release_slot(id);
     }
 
@@ -493,17 +508,14 @@ impl Table {
         })
     }
 
-    /// Reads the mappings of the sessions that are about to expire, and what these are found by, all at once: one after
-    /// the other they would each be waited for.
-    pub(super) fn warm_due(&mut self, touch: impl Fn(&Index, &Mapping, &Session) -> u64) -> u64 {
-        let due = self.wheel.fetch_ahead();
-        due.iter().fold(0, |sum, (_, id)| {
+    /// Tells of sessions that are about to expire, the next few, once each: their mapping and their far end.
+    pub(super) fn next_leavers(&mut self, mut tell: impl FnMut(&Mapping, (u32, u16))) {
+        for (_, id) in self.wheel.ahead() {
             let session = &self.slots[*id].session;
-            if session.has(WIDE) || session.owner == NONE {
-                return sum;
+            if !session.has(WIDE) && session.owner != NONE {
+                tell(&self.slots[session.owner].mapping, (session.remote, session.remote_port));
             }
-            sum ^ touch(&self.by_internal, &self.slots[session.owner].mapping, session)
-        })
+        }
     }
 
     /// The next session that expires at `now` or before.

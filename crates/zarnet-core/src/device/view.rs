@@ -119,9 +119,37 @@ impl Device {
         self.table.session_count()
     }
 
-    /// The dynamic mappings at `now`.
-    pub fn mappings(&self, now: Instant) -> impl Iterator<Item = MappingRow> + '_ {
-        self.table.all_mappings().map(move |id| {
+    /// The dynamic mappings at `now`, by protocol, internal end, external end and peer.
+    pub fn mappings(&self, now: Instant) -> Vec<MappingRow> {
+        // most of it is settled by protocol and internal end, which fit into one word
+        let mut order: Vec<(u64, u32)> = self.table.all_mappings().map(|id| (self.rank(id), id)).collect();
+        order.sort_unstable();
+        let mut rows: Vec<MappingRow> = self.mapping_rows(now, order.iter().map(|o| o.1)).collect();
+        let mut start = 0;
+        for equal in order.chunk_by(|a, b| a.0 == b.0) {
+            if equal.len() > 1 {
+                let rows = &mut rows[start..start + equal.len()];
+                rows.sort_unstable_by_key(|m| (m.external, m.peer, m.created));
+            }
+            start += equal.len();
+        }
+        rows
+    }
+
+    /// A number that orders mappings by protocol, internal address and internal port.
+    fn rank(&self, id: u32) -> u64 {
+        let m = self.table.mapping(id);
+        let (protocol, port) = match m.kind() {
+            Kind::Address => (self.rule(m.rule).service.protocol(), 0),
+            Kind::Portless => (Some(Protocol(m.internal_port as u8)), 0),
+            Kind::Endpoint => (Some(self.externals.page(m.place()).protocol), m.internal_port),
+        };
+        let protocol = protocol.map_or(0, |p| u64::from(p.0) + 1);
+        protocol << 48 | u64::from(m.internal) << 16 | u64::from(port)
+    }
+
+    fn mapping_rows(&self, now: Instant, ids: impl Iterator<Item = u32>) -> impl Iterator<Item = MappingRow> {
+        ids.map(move |id| {
             let m = self.table.mapping(id);
             let binding = self.config.spans.binding;
             let also = self.table.entered.get(&id).into_iter().flatten().copied();

@@ -10,6 +10,8 @@ use std::collections::BinaryHeap;
 const SHIFT: u32 = 27;
 /// The horizon: 18 minutes. What lies behind it is looked at once a round.
 const SLOTS: u32 = 8192;
+/// What does not expire.
+pub(super) const NEVER: u64 = u64::MAX;
 /// Not in the wheel.
 pub(super) const UNARMED: u16 = u16::MAX;
 
@@ -19,7 +21,7 @@ fn slot_of(tick: u32) -> u16 {
 
 /// What the wheel asks of the arena whose entries it keeps.
 pub(super) trait Timed {
-    /// When the entry expires, in nanoseconds.
+    /// When the entry expires, in nanoseconds; [`NEVER`] for one that is no more.
     fn expires(&self, id: u32) -> u64;
     /// The slot in which the wheel last filed the entry; [`UNARMED`] for none.
     fn armed(&mut self, id: u32) -> &mut u16;
@@ -29,6 +31,9 @@ pub(super) trait Timed {
 #[derive(Debug, Clone, Default)]
 pub(super) struct Wheel {
     slots: Vec<Vec<u32>>,
+    /// Entries that are still to be filed, and a time before the expiry of all of them.
+    waiting: Vec<u32>,
+    waiting_until: u64,
     /// Entries of the current tick, latest first.
     due: Vec<(u64, u32)>,
     /// Entries that were filed for the current tick after it began.
@@ -44,6 +49,8 @@ pub(super) struct Wheel {
 
 /// So many emptied slots are kept at most.
 const SPARE: usize = 256;
+/// So many entries are filed at once.
+const TOGETHER: usize = 32;
 /// So many entries are fetched ahead at once.
 const AHEAD: usize = 64;
 
@@ -61,6 +68,35 @@ impl Wheel {
         if armed == UNARMED || tick < self.now + ahead {
             self.file(arena, id, tick);
         }
+    }
+
+    /// The same for an entry that was never filed. It may have to wait until a few more have come: the slots that they go
+    /// to are then fetched together.
+    pub(super) fn arm_new(&mut self, arena: &mut impl Timed, id: u32) {
+        let expires = arena.expires(id);
+        self.waiting_until = if self.waiting.is_empty() { expires } else { self.waiting_until.min(expires) };
+        self.waiting.push(id);
+        if self.waiting.len() == TOGETHER {
+            self.file_waiting(arena);
+        }
+    }
+
+    fn file_waiting(&mut self, arena: &mut impl Timed) {
+        let waiting = std::mem::take(&mut self.waiting);
+        if !self.slots.is_empty() {
+            let slot = |id: &u32| &self.slots[usize::from(slot_of(self.tick(arena.expires(*id))))];
+            let read = waiting.iter().fold(0, |sum, id| sum ^ slot(id).len());
+            let read = waiting.iter().fold(read, |sum, id| sum ^ slot(id).last().map_or(0, |l| *l as usize));
+            std::hint::black_box(read);
+        }
+        for id in &waiting {
+            // it may have been taken out again
+            if arena.expires(*id) < NEVER {
+                self.arm(arena, *id);
+            }
+        }
+        self.waiting = waiting;
+        self.waiting.clear();
     }
 
     fn file(&mut self, arena: &mut impl Timed, id: u32, tick: u32) {
@@ -86,6 +122,9 @@ impl Wheel {
     pub(super) fn next_due(&mut self, arena: &mut impl Timed, now: u64) -> Option<u32> {
         if self.origin.is_none() {
             self.origin = Some(now >> SHIFT);
+        }
+        if !self.waiting.is_empty() && self.waiting_until <= now {
+            self.file_waiting(arena);
         }
         let target = self.tick(now);
         loop {
@@ -117,7 +156,7 @@ impl Wheel {
     }
 
     /// The next entries of the current tick, once each, so that what they need can be fetched ahead.
-    pub(super) fn fetch_ahead(&mut self) -> &[(u64, u32)] {
+    pub(super) fn ahead(&mut self) -> &[(u64, u32)] {
         let left = self.due.len();
         if left > self.fetched {
             return &[];
@@ -130,13 +169,15 @@ impl Wheel {
     pub(super) fn calm_until(&self) -> u64 {
         let Some(origin) = self.origin else { return 0 };
         let next_tick = (origin + u64::from(self.now) + 1) << SHIFT;
-        self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick))
+        let waiting = if self.waiting.is_empty() { NEVER } else { self.waiting_until };
+        self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick)).min(waiting)
     }
 
     /// Takes over the slot of the tick that begins.
     fn turn(&mut self, arena: &mut impl Timed) {
         let mut slot = std::mem::take(&mut self.slots[usize::from(slot_of(self.now))]);
         self.filed -= slot.len();
+        std::hint::black_box(slot.iter().fold(0, |sum, id| sum ^ arena.expires(*id)));
         for id in slot.drain(..) {
             if *arena.armed(id) != slot_of(self.now) {
                 continue;
@@ -199,7 +240,7 @@ mod tests {
             start in 0u64..1 << 60,
             steps in proptest::collection::vec((0u64..3000, 0u32..20, 0u64..5_000_000), 1..200),
         ) {
-            let (mut wheel, mut arena, mut now) = (Wheel::default(), Arena(vec![(u64::MAX, UNARMED); 20]), start);
+            let (mut wheel, mut arena, mut now) = (Wheel::default(), Arena(vec![(NEVER, UNARMED); 20]), start);
             for (forward, id, life) in steps {
                 now += forward << 22;
                 let mut last = 0;
@@ -207,11 +248,16 @@ mod tests {
                     let expires = arena.expires(id);
                     prop_assert!(expires <= now && expires >= last);
                     last = expires;
-                    arena.0[id as usize].0 = u64::MAX;
+                    arena.0[id as usize].0 = NEVER;
                 }
                 prop_assert!(arena.0.iter().all(|e| e.0 > now));
+                let is_new = arena.0[id as usize].0 == NEVER;
                 arena.0[id as usize].0 = now + 1 + (life << 20);
-                wheel.arm(&mut arena, id);
+                if is_new {
+                    wheel.arm_new(&mut arena, id);
+                } else {
+                    wheel.arm(&mut arena, id);
+                }
             }
         }
     }

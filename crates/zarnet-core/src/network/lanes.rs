@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::intervals::IntervalMap;
-use crate::device::{Ending, Lane, Passenger, Ride, lane_number};
+use crate::device::{Course, Lane, Ride, Ticket, lane_number};
 use crate::net::{Endpoint, Instant, Protocol};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
 
@@ -13,24 +13,18 @@ use crate::plan::{DeviceId, InterfaceId, SegmentId};
 #[derive(Debug, Clone, Default)]
 pub(super) struct Lanes {
     list: Vec<(DeviceId, Lane)>,
-    by_source: Option<IntervalMap<Option<u16>>>,
+    /// By source: the lane, and the rule on it.
+    by_source: Option<IntervalMap<Option<(u16, u16)>>>,
+    /// How often they were found anew.
+    issue: u32,
 }
 
-/// A flow, as far as a lane needs to know it.
+/// A flow whose way is known.
 #[derive(Debug, Clone, Copy)]
-pub struct Whole {
-    /// Its protocol.
-    pub protocol: Protocol,
-    /// Who starts it.
-    pub source: Endpoint,
-    /// Whom it is for.
-    pub destination: Endpoint,
-    /// When the answer passes.
-    pub answer: Instant,
-    /// The last packet.
-    pub end: Instant,
-    /// How it ends.
-    pub ending: Ending,
+pub(crate) struct Boarding {
+    ticket: Ticket,
+    device: DeviceId,
+    issue: u32,
 }
 
 impl Network {
@@ -63,34 +57,51 @@ impl Network {
         let lane_of = |n: u64| {
             let address = IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
             let Some(Origin::Undeclared(segment)) = self.world.origin(address) else { return None };
-            segments.iter().position(|s| *s == segment).map(|i| i as u16)
+            let lane = segments.iter().position(|s| *s == segment)?;
+            let rule = (*list[lane].1.rules().get(n))?;
+            Some((lane as u16, rule))
         };
+        let rules = list.iter().flat_map(|l| l.1.rules().edges());
+        let edges = edges.iter().chain(rules).copied().collect();
         let by_source = (!list.is_empty()).then(|| IntervalMap::from_edges(edges, lane_of));
-        Lanes { list, by_source }
+        Lanes { list, by_source, issue: self.lanes.issue + 1 }
     }
 
-    /// Enters a whole flow at once if it is on a lane. `false`: nothing was done, and it has to go step by step.
+    /// What can be known of a flow before its turn comes, if it is on a lane.
     #[inline]
-    pub fn express(&mut self, now: Instant, flow: Whole) -> bool {
-        let Some(by_source) = &self.lanes.by_source else { return false };
-        let (Some(source), Some(destination)) =
-            (lane_number(flow.source.address), lane_number(flow.destination.address))
-        else {
-            return false;
-        };
-        let Some(lane) = *by_source.get(source.into()) else { return false };
+    pub(crate) fn board(&self, protocol: Protocol, source: Endpoint, destination: Endpoint) -> Option<Boarding> {
+        let by_source = self.lanes.by_source.as_ref()?;
+        let (from, to) = (lane_number(source.address)?, lane_number(destination.address)?);
+        let (lane, rule) = (*by_source.get(from.into()))?;
         let (device, lane) = &self.lanes.list[usize::from(lane)];
-        let Whole { protocol, answer, end, ending, .. } = flow;
-        let (source, destination) = ((source, flow.source.port), (destination, flow.destination.port));
-        let passenger = Passenger { protocol, source, destination, answer, end, ending };
-        match self.devices[device.index()].ride(now, lane, passenger) {
+        let (source, destination) = ((from, source.port), (to, destination.port));
+        let ticket = self.devices[device.index()].ticket(lane, rule, protocol, source, destination)?;
+        Some(Boarding { ticket, device: *device, issue: self.lanes.issue })
+    }
+
+    /// Reads what flows will be looked up by, all at once.
+    pub(crate) fn warm(&self, boardings: &[Option<Boarding>]) {
+        let device = |b: &Boarding| &self.devices[b.device.index()];
+        let mappings = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm(&b.ticket));
+        let hosts = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
+        std::hint::black_box((mappings, hosts));
+    }
+
+    /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.
+    #[inline]
+    pub(crate) fn express(&mut self, now: Instant, boarding: &Boarding, course: Course) -> bool {
+        let device = boarding.device;
+        // something was done to a device since
+        if boarding.issue != self.lanes.issue {
+            return false;
+        }
+        match self.devices[device.index()].ride(now, &boarding.ticket, course) {
             Ride::Done => true,
             Ride::NotHere => false,
             Ride::Ask(external, egress) => {
-                let device = *device;
                 let returns = self.leads_back(device, egress, external);
                 self.devices[device.index()].note_return(external, returns);
-                returns && self.express(now, flow)
+                returns && self.express(now, boarding, course)
             }
         }
     }
@@ -102,16 +113,6 @@ impl Network {
                 self.answering(World::INTERNET, next_hop) == Some(Answering::Node(Node::Interface(device, egress)))
             }
             _ => false,
-        }
-    }
-
-    /// Reads ahead what a first packet will be looked up by.
-    #[inline]
-    pub fn warm(&self, protocol: Protocol, source: Endpoint, destination: Endpoint) -> u64 {
-        // of several devices, which one it will be is not known yet
-        match (&self.devices[..], lane_number(source.address), lane_number(destination.address)) {
-            ([device], Some(a), Some(b)) => device.warm(protocol, (a, source.port), (b, destination.port)),
-            _ => 0,
         }
     }
 }

@@ -16,7 +16,7 @@ use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId, RuleKind, 
 use crate::reason::Reason;
 use crate::traffic::Event;
 use lanes::Lanes;
-pub use lanes::Whole;
+pub(crate) use lanes::Boarding;
 use world::World;
 
 /// Where a packet comes from.

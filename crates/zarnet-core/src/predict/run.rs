@@ -13,7 +13,8 @@ use foldhash::fast::RandomState;
 
 use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Prediction, Tally};
 use crate::net::{Endpoint, Instant, Packet};
-use crate::network::{Fate, Loss, Network, Origin, Passage, Receiver, Whole};
+use crate::device::Course;
+use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Plan};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Event, Flow, Item, Party};
@@ -36,14 +37,14 @@ pub fn predict<E>(
 ) -> Result<Prediction, Halt<E>> {
     let mut run = Run::new(plan, events, options);
     let mut items = items.fuse();
-    let mut batch = Vec::with_capacity(BATCH);
+    let (mut batch, mut boardings) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {
         batch.extend(items.by_ref().take(BATCH));
         if batch.is_empty() {
             break;
         }
-        run.warm(&batch);
-        run.play(&mut batch)?;
+        run.board(&batch, &mut boardings);
+        run.play(&mut batch, &boardings)?;
     }
     let prediction = run.finish();
     prediction.ok_or(Halt::SourcesNeeded)
@@ -53,34 +54,39 @@ pub fn predict<E>(
 const BATCH: usize = 32;
 
 impl Run {
-    /// Reads what the first packets of a batch will be looked up by, all at once.
-    fn warm<E>(&self, batch: &[Result<Item, E>]) {
-        let touch = |item: &Result<Item, E>| match item {
+    /// Finds out what can be known of a batch before it is played: what this reads, it reads for all at once.
+    fn board<E>(&self, batch: &[Result<Item, E>], boardings: &mut Vec<Option<Boarding>>) {
+        boardings.clear();
+        boardings.extend(batch.iter().map(|item| match item {
             Ok(Item::Flow(Flow {
                 protocol,
-                source: Party::Address(a),
-                source_port: Some(p),
-                destination: Party::Address(b),
+                source: Party::Address(from),
+                source_port: Some(port),
+                destination: Party::Address(to),
                 destination_port,
                 ..
             })) => {
-                let to = Endpoint::new(*b, destination_port.unwrap_or(0));
-                self.network.warm(*protocol, Endpoint::new(*a, *p), to)
+                let to = Endpoint { address: *to, port: destination_port.unwrap_or(0) };
+                self.network.board(*protocol, Endpoint { address: *from, port: *port }, to)
             }
-            _ => 0,
-        };
-        std::hint::black_box(batch.iter().fold(0, |sum, item| sum ^ touch(item)));
+            _ => None,
+        }));
+        self.network.warm(boardings);
     }
 
-    fn play<E>(&mut self, batch: &mut Vec<Result<Item, E>>) -> Result<(), Halt<E>> {
-        for item in batch.drain(..) {
+    fn play<E>(
+        &mut self,
+        batch: &mut Vec<Result<Item, E>>,
+        boardings: &[Option<Boarding>],
+    ) -> Result<(), Halt<E>> {
+        for (item, boarding) in batch.drain(..).zip(boardings) {
             let item = item.map_err(Halt::Traffic)?;
             if item.at() < self.now {
                 return Err(Halt::OutOfOrder { at: item.at(), after: self.now });
             }
             self.advance(item.at());
             match item {
-                Item::Flow(flow) => self.flow(&flow),
+                Item::Flow(flow) => self.flow(&flow, boarding.as_ref()),
                 Item::Seen(seen) => self.seen(seen),
             }
             if self.network.missed_source() {
@@ -182,13 +188,20 @@ impl Run {
     }
 
     /// The first packet of a flow.
-    fn flow(&mut self, flow: &Flow) {
+    fn flow(&mut self, flow: &Flow, boarding: Option<&Boarding>) {
         let now = flow.start;
         self.end = self.end.max(now);
         let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
         let answer = Instant(now.0.saturating_add(round_trip));
-        if self.is_unwatched_until(answer) && self.whole(flow, answer, round_trip) {
-            return;
+        if let Some(boarding) = boarding
+            && self.is_unwatched_until(answer)
+        {
+            let end = Instant(now.0.saturating_add(flow.lasts.max(round_trip)));
+            if self.network.express(now, boarding, Course { answer, end, ending: flow.ending() }) {
+                self.end = self.end.max(end);
+                self.note_peak(now);
+                return self.tally.count(Class::Translated);
+            }
         }
         let (origin, packet) = match self.first_packet(flow) {
             Ok(first) => first,
@@ -214,32 +227,6 @@ impl Run {
             }
         }
         self.passages = passages;
-    }
-
-    /// Enters a flow between two addresses at once, if nothing on its way can object.
-    #[inline]
-    fn whole(&mut self, flow: &Flow, answer: Instant, round_trip: u64) -> bool {
-        let (Party::Address(source), Some(port), Party::Address(destination)) =
-            (flow.source, flow.source_port, flow.destination)
-        else {
-            return false;
-        };
-        let end = Instant(flow.start.0.saturating_add(flow.lasts.max(round_trip)));
-        let whole = Whole {
-            protocol: flow.protocol,
-            source: Endpoint { address: source, port },
-            destination: Endpoint { address: destination, port: flow.destination_port.unwrap_or(0) },
-            answer,
-            end,
-            ending: flow.ending(),
-        };
-        if !self.network.express(flow.start, whole) {
-            return false;
-        }
-        self.end = self.end.max(end);
-        self.note_peak(flow.start);
-        self.tally.count(Class::Translated);
-        true
     }
 
     /// Whether nobody looks and nothing is done between now and `at`.
@@ -431,10 +418,7 @@ impl Run {
         let sessions = self.options.sessions;
         let table = |(i, device): (usize, &crate::device::Device)| {
             let mut mappings = device.fixed_mappings(at);
-            let fixed = mappings.len();
             mappings.extend(device.mappings(at));
-            mappings[fixed..]
-                .sort_unstable_by_key(|m| (m.protocol, end(m.internal), end(m.external), m.peer, m.created));
             let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
             rows.sort_unstable_by_key(|s| (s.protocol, end(s.original.source), end(s.original.destination), s.created));
             DeviceTable {

@@ -108,7 +108,7 @@ impl Edge {
 
     pub fn mappings(&mut self, seconds: f64) -> Vec<MappingRow> {
         self.0.expire(time(seconds));
-        self.0.mappings(time(seconds)).collect()
+        self.0.mappings(time(seconds))
     }
 }
 

@@ -4,6 +4,7 @@
 
 use std::net::IpAddr;
 
+use wide::i8x16;
 use zarnet_core::device::Ending;
 use zarnet_core::net::{Instant, Protocol};
 use zarnet_core::traffic::{Flow, Party};
@@ -22,7 +23,8 @@ const SECOND: usize = 48;
 const HIGH: u64 = 0x8080_8080_8080_8080;
 const ZEROS: u64 = 0x3030_3030_3030_3030;
 
-/// Some columns of a line, and where their fields and the parts of these end.
+/// Some columns of a line, and where their fields and the parts of these end. What is wrong is gathered, and asked for once
+/// at the end: what comes of it until then is of no account.
 struct Stretch<'a, const N: usize> {
     /// [`BEFORE`], then the octets of the stretch.
     text: &'a [u8; N],
@@ -30,6 +32,8 @@ struct Stretch<'a, const N: usize> {
     marks: u64,
     /// Where the next field begins.
     at: usize,
+    /// Not 0 if something is wrong.
+    wrong: u64,
 }
 
 /// A run of octets up to a mark.
@@ -40,11 +44,12 @@ struct Run {
     mark: u8,
 }
 
-/// A bit for each of eight octets that is below `0`; octets from 0x80 on are no text of a plain line.
+/// A bit for each of sixteen octets that is below `0`. Octets from 0x80 on count as such: they are no text of a plain line.
 #[inline(always)]
-fn marks_of(word: u64) -> u64 {
-    let below = !(((word | HIGH) - ZEROS) | word) & HIGH;
-    below.wrapping_mul(0x0002_0408_1020_4081) >> 56
+fn marks_of(octets: &[u8]) -> u64 {
+    let octets: [u8; 16] = octets.try_into().unwrap_or_default();
+    let octets = i8x16::new(octets.map(u8::cast_signed));
+    octets.simd_lt(i8x16::splat(b'0' as i8)).to_bitmask().into()
 }
 
 #[inline(always)]
@@ -57,11 +62,11 @@ impl<'a, const N: usize> Stretch<'a, N> {
     fn new(text: &'a [u8; N]) -> Self {
         let mut marks = 0u64;
         let mut i = 0;
-        while BEFORE + i + 8 < N {
-            marks |= marks_of(word_at(text, BEFORE + i)) << i;
-            i += 8;
+        while BEFORE + i + 16 < N {
+            marks |= marks_of(&text[BEFORE + i..BEFORE + i + 16]) << i;
+            i += 16;
         }
-        Self { text, marks, at: 0 }
+        Self { text, marks, at: 0, wrong: 0 }
     }
 
     /// The next run.
@@ -73,62 +78,90 @@ impl<'a, const N: usize> Stretch<'a, N> {
         self.at = end + 1;
         let mark = self.text.get(end + BEFORE).copied().unwrap_or(0);
         let digits = word_at(self.text, end) ^ ZEROS;
-        // what is longer is refused by its length
-        Run { length, digits: digits & !(u64::MAX >> (8 * length & 63)), mark }
+        // what is longer is refused by its length, and so is nothing
+        Run { length, digits: digits & u64::MAX << (length.wrapping_mul(8).wrapping_neg() & 63), mark }
+    }
+
+    #[inline(always)]
+    fn refuse_if(&mut self, wrong: bool) {
+        self.wrong |= u64::from(wrong);
+    }
+
+    #[inline(always)]
+    fn expect(&mut self, mark: u8, wanted: u8) {
+        self.wrong |= u64::from(mark ^ wanted);
+    }
+
+    /// The number that a run is; at most seven digits.
+    #[inline(always)]
+    fn number(&mut self, run: &Run) -> u64 {
+        let word = run.digits;
+        self.refuse_if(run.length.wrapping_sub(1) > 6);
+        self.wrong |= word.wrapping_add(0x7676_7676_7676_7676) & HIGH;
+        let pairs = word.wrapping_mul(10).wrapping_add(word >> 8);
+        let low = (pairs & 0xFF_0000_00FF).wrapping_mul(0x000F_4240_0000_0064);
+        let high = (pairs >> 16 & 0xFF_0000_00FF).wrapping_mul(0x0000_2710_0000_0001);
+        low.wrapping_add(high) >> 32
     }
 
     /// Seconds with at most seven decimals, in nanoseconds, and the mark behind them.
     #[inline(always)]
-    fn seconds(&mut self) -> Option<(u64, u8)> {
+    fn seconds(&mut self) -> (u64, u8) {
         const SCALE: [u64; 8] = [0, 100_000_000, 10_000_000, 1_000_000, 100_000, 10_000, 1000, 100];
         let run = self.next();
-        let whole = u64::from(run.number()?) * 1_000_000_000;
+        let whole = self.number(&run) * 1_000_000_000;
         if run.mark != b'.' {
-            return Some((whole, run.mark));
+            return (whole, run.mark);
         }
         let part = self.next();
-        Some((whole + u64::from(part.number()?) * SCALE[part.length & 7], part.mark))
+        (whole + self.number(&part) * SCALE[part.length & 7], part.mark)
     }
 
     #[inline(always)]
-    fn address(&mut self) -> Option<u32> {
-        let (mut address, mut wrong) = (0u32, false);
+    fn address(&mut self) -> u32 {
+        let (mut address, mut outside) = (0u32, false);
         for octet in 0..4 {
             let run = self.next();
             let digits = (run.digits >> 32) as u32;
             // hundreds, tens and ones one below the other; of three digits up to 255 nothing is carried
             let value = digits.wrapping_mul(1 + (10 << 8) + (100 << 16)) >> 24;
             // digits only, in their order: no more than 255, and no leading zero, which means octal to some
-            let order = digits.swap_bytes();
-            let (least, most) = ORDER[run.length & 3];
-            wrong |= (order < least) | (order > most) | (run.length > 3);
-            wrong |= digits.wrapping_add(0x7676_7676) & 0x8080_8080 != 0;
-            wrong |= run.mark != if octet < 3 { b'.' } else { b',' };
+            let (least, span) = ORDER[run.length & 7];
+            outside |= digits.swap_bytes().wrapping_sub(least) > span;
+            self.wrong |= u64::from(digits.wrapping_add(0x7676_7676) & 0x8080_8080) | run.length as u64 & !7;
+            self.expect(run.mark, if octet < 3 { b'.' } else { b',' });
             address = address << 8 | value;
         }
-        (!wrong).then_some(address)
+        self.refuse_if(outside);
+        address
     }
 
     /// A port, and the mark behind it; nothing is none.
     #[inline(always)]
-    fn port(&mut self) -> Option<(Option<u16>, u8)> {
+    fn port(&mut self) -> (Option<u16>, u8) {
         let run = self.next();
         if run.length == 0 {
-            return Some((None, run.mark));
+            return (None, run.mark);
         }
-        Some((Some(u16::try_from(run.number()?).ok()?), run.mark))
+        let port = self.number(&run);
+        self.wrong |= port >> 16;
+        (Some(port as u16), run.mark)
     }
 
     /// A word of at most seven letters as [`letters`] gives it, and the mark behind it.
     #[inline(always)]
     fn word(&mut self) -> (u64, u8) {
         let run = self.next();
-        (run.digits | run.length as u64, run.mark)
+        (if run.length == 0 { 0 } else { run.digits | run.length as u64 }, run.mark)
     }
 }
 
-/// The least and the greatest octet of an address by its length, digit by digit.
-const ORDER: [(u32, u32); 4] = [(1, 0), (0, 9), (0x100, 0x909), (0x1_0000, 0x2_0505)];
+/// The least octet of an address by its length, digit by digit, and how far the greatest lies above it. What has no digits
+/// or too many has a digit where there is none, or none where there is one, so that it is outside.
+const ORDER: [(u32, u32); 8] = {
+    let none = (u32::MAX, 0);
+    [none, (0, 9), (0x100, 0x809), (0x1_0000, 0x1_0505), none, none, none, none]
+};
 
 /// What a word's run holds in place of digits, and its length.
 const fn letters(word: &[u8]) -> u64 {
@@ -138,21 +171,6 @@ const fn letters(word: &[u8]) -> u64 {
         i += 1;
     }
     value
-}
-
-impl Run {
-    /// The number that it is; at most seven digits.
-    #[inline(always)]
-    fn number(&self) -> Option<u32> {
-        let word = self.digits;
-        if (self.length.wrapping_sub(1) > 6) | (word.wrapping_add(0x7676_7676_7676_7676) & HIGH != 0) {
-            return None;
-        }
-        let pairs = word.wrapping_mul(10).wrapping_add(word >> 8);
-        let low = (pairs & 0xFF_0000_00FF).wrapping_mul(0x000F_4240_0000_0064);
-        let high = (pairs >> 16 & 0xFF_0000_00FF).wrapping_mul(0x0000_2710_0000_0001);
-        Some((low.wrapping_add(high) >> 32) as u32)
-    }
 }
 
 /// The columns of nearly every list, in their usual order; the last ones may be left out.
@@ -183,34 +201,33 @@ pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, 
     const CLOSE: u64 = letters(b"close");
     const RESET: u64 = letters(b"reset");
     const SILENT: u64 = letters(b"silent");
-    let mut l = Stretch::new(text.first_chunk::<{ BEFORE + FIRST + 1 }>()?);
-    let (start, b',') = l.seconds()? else { return None };
-    let protocol = match l.word() {
-        (TCP, b',') => Protocol::TCP,
-        (UDP, b',') => Protocol::UDP,
-        (ICMP, b',') => Protocol::ICMP,
+    let mut first = Stretch::new(text.first_chunk::<{ BEFORE + FIRST + 1 }>()?);
+    let (start, mark) = first.seconds();
+    first.expect(mark, b',');
+    let (protocol, mark) = first.word();
+    first.expect(mark, b',');
+    let protocol = match protocol {
+        TCP => Protocol::TCP,
+        UDP => Protocol::UDP,
+        ICMP => Protocol::ICMP,
         _ => return None,
     };
-    let source = l.address()?;
-    let (source_port, b',') = l.port()? else { return None };
-    let destination = l.address()?;
-    let behind = l.at;
-    let rest = text.get(behind..behind + BEFORE + SECOND + 1)?;
-    let mut l = Stretch::<{ BEFORE + SECOND + 1 }>::new(rest.try_into().ok()?);
-    let (destination_port, mut mark) = l.port()?;
+    let source = first.address();
+    let (source_port, mark) = first.port();
+    first.expect(mark, b',');
+    let destination = first.address();
+    let rest = text.get(first.at..first.at + BEFORE + SECOND + 1)?;
+    let mut second = Stretch::<{ BEFORE + SECOND + 1 }>::new(rest.try_into().ok()?);
+    let (destination_port, mut mark) = second.port();
     let mut lasts = 0;
     if columns > 6 {
-        if mark != b',' {
-            return None;
-        }
-        (lasts, mark) = l.seconds()?;
+        second.expect(mark, b',');
+        (lasts, mark) = second.seconds();
     }
     let mut ending = None;
     if columns > 7 {
-        if mark != b',' {
-            return None;
-        }
-        let (word, behind) = l.word();
+        second.expect(mark, b',');
+        let (word, behind) = second.word();
         mark = behind;
         ending = match word {
             NOTHING => None,
@@ -221,13 +238,12 @@ pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, 
         };
     }
     if mark == b'\r' {
-        let end = l.next();
-        if end.length != 0 {
-            return None;
-        }
+        let end = second.next();
+        second.refuse_if(end.length > 0);
         mark = end.mark;
     }
-    if mark != b'\n' {
+    second.expect(mark, b'\n');
+    if first.wrong | second.wrong != 0 {
         return None;
     }
     let ports = protocol.has_ports();
@@ -246,7 +262,7 @@ pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, 
         ending,
         round_trip: None,
     };
-    Some((flow, behind + l.at))
+    Some((flow, first.at + second.at))
 }
 
 #[cfg(test)]
