@@ -141,6 +141,14 @@ impl Device {
         self.pairs.touch(t.source.0, t.target)
     }
 
+    /// Reads where the next port of a flow's host will be entered.
+    #[inline(always)]
+    pub(crate) fn warm_port(&self, t: &Ticket) -> u32 {
+        let found = self.pairs.find(t.source.0, t.target);
+        let page = found.and_then(|f| self.externals.get(f.0).page(t.protocol));
+        page.map_or(0, |p| self.externals.page(p).touch_next())
+    }
+
     /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.
     pub(crate) fn ride(&mut self, now: Instant, t: &Ticket, course: Course) -> Ride {
         let ((host, port), (peer, peer_port)) = (t.source, t.destination);

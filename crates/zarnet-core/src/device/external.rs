@@ -39,6 +39,11 @@ pub(super) struct Page {
 }
 
 impl Page {
+    /// Reads the place of the port behind the one handed out last.
+    pub(super) fn touch_next(&self) -> u32 {
+        self.by_port[usize::from(self.last[0].wrapping_add(1))]
+    }
+
     /// The mapping at a port, the first of several where ports are overloaded.
     pub(super) fn mapping(&self, port: u16) -> Option<u32> {
         self.by_port[usize::from(port)].checked_sub(1)

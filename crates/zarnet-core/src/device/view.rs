@@ -119,13 +119,14 @@ impl Device {
         self.table.session_count()
     }
 
-    /// The dynamic mappings at `now`, by protocol, internal end, external end and peer.
-    pub fn mappings(&self, now: Instant) -> Vec<MappingRow> {
+    /// Appends the dynamic mappings at `now`, by protocol, internal end, external end and peer.
+    pub fn list_mappings(&self, now: Instant, rows: &mut Vec<MappingRow>) {
         // most of it is settled by protocol and internal end, which fit into one word
         let mut order: Vec<(u64, u32)> = self.table.all_mappings().map(|id| (self.rank(id), id)).collect();
         order.sort_unstable();
-        let mut rows: Vec<MappingRow> = self.mapping_rows(now, order.iter().map(|o| o.1)).collect();
-        let mut start = 0;
+        let mut start = rows.len();
+        rows.reserve_exact(order.len());
+        rows.extend(self.mapping_rows(now, order.iter().map(|o| o.1)));
         for equal in order.chunk_by(|a, b| a.0 == b.0) {
             if equal.len() > 1 {
                 let rows = &mut rows[start..start + equal.len()];
@@ -133,7 +134,6 @@ impl Device {
             }
             start += equal.len();
         }
-        rows
     }
 
     /// A number that orders mappings by protocol, internal address and internal port.

@@ -48,7 +48,9 @@ pub(super) struct Wheel {
 }
 
 /// So many emptied slots are kept at most.
-const SPARE: usize = 256;
+const SPARE: usize = 512;
+/// Room of a slot that is used for the first time.
+const ROOM: usize = 32;
 /// So many entries are filed at once.
 const TOGETHER: usize = 32;
 /// So many entries are fetched ahead at once.
@@ -112,7 +114,7 @@ impl Wheel {
         *arena.armed(id) = slot_of(tick);
         let slot = &mut self.slots[usize::from(slot_of(tick))];
         if slot.capacity() == 0 {
-            *slot = self.spare.pop().unwrap_or_default();
+            *slot = self.spare.pop().unwrap_or_else(|| Vec::with_capacity(ROOM));
         }
         slot.push(id);
         self.filed += 1;

@@ -380,9 +380,9 @@ impl Run {
         let at = match (self.snapshot.take(), self.options.moment) {
             (Some(taken), _) => taken,
             (None, Moment::End) => {
-                // nothing more will be looked up: room for the answer
-                self.expire_all(self.end);
+                // nothing more will be looked up: room for the answer, and less to do for what still expires
                 self.network.release();
+                self.expire_all(self.end);
                 (self.end, self.tables(self.end))
             }
             (None, Moment::At(at)) => (at, self.tables(at)),
@@ -418,7 +418,7 @@ impl Run {
         let sessions = self.options.sessions;
         let table = |(i, device): (usize, &crate::device::Device)| {
             let mut mappings = device.fixed_mappings(at);
-            mappings.extend(device.mappings(at));
+            device.list_mappings(at, &mut mappings);
             let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
             rows.sort_unstable_by_key(|s| (s.protocol, end(s.original.source), end(s.original.destination), s.created));
             DeviceTable {

@@ -108,7 +108,9 @@ impl Edge {
 
     pub fn mappings(&mut self, seconds: f64) -> Vec<MappingRow> {
         self.0.expire(time(seconds));
-        self.0.mappings(time(seconds))
+        let mut rows = Vec::new();
+        self.0.list_mappings(time(seconds), &mut rows);
+        rows
     }
 }
 
