@@ -176,7 +176,8 @@ impl Config {
         self.targets_of.get(address.into())
     }
 
-    fn target(&mut self, target: Target, whole: bool) -> u16 {
+    /// The position of a target, new if need be.
+    pub(super) fn target(&mut self, target: Target, whole: bool) -> u16 {
         if let Some(known) = self.targets.iter().position(|t| t.target == target && t.whole == whole) {
             return known as u16;
         }

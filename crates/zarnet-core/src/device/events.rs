@@ -19,6 +19,8 @@ impl Device {
             Action::Enable(rule) => self.enable(*rule, true, now),
             Action::Clear(clearing) => self.clear(now, *clearing),
             Action::Restart => self.restart(now),
+            // these change the world around it too: the network does them
+            Action::Lease(..) | Action::Plan(..) => {}
         }
     }
 

@@ -226,6 +226,27 @@ impl Externals {
         }
     }
 
+    /// The addresses in use.
+    pub(super) fn used(&self) -> impl Iterator<Item = u32> + '_ {
+        self.list.iter().filter(|e| e.is_used()).map(|e| e.address)
+    }
+
+    /// Finds anew which ports can be handed out: all but those that `reserve` takes out, those in use, and those that rest.
+    /// Blocks are forgotten.
+    pub(super) fn reopen(&mut self, classes: usize, reserve: impl Fn(u32, Protocol, &mut PortMap)) {
+        for page in &mut self.pages {
+            page.ports = PortMap::new();
+            reserve(self.list[page.external as usize].address, page.protocol, &mut page.ports);
+            let taken = (0..=u16::MAX).filter(|p| page.by_port[usize::from(*p)] != 0);
+            taken.for_each(|p| page.ports.take(p));
+            page.last.resize(classes, 0);
+            page.blocks.clear();
+        }
+        for (page, port) in self.resting.hosts.keys() {
+            self.pages[*page as usize].ports.take(*port);
+        }
+    }
+
     /// Forgets which answers come back: something has been done to the device.
     pub(super) fn forget_returns(&mut self) {
         self.list.iter_mut().for_each(|e| e.returns = None);

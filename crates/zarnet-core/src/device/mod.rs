@@ -5,6 +5,7 @@
 //! translation, filter, commit.
 
 mod addresses;
+mod adopt;
 mod arena;
 mod capture;
 mod choose;

@@ -223,6 +223,27 @@ impl Table {
         self.wheel.arm(&mut self.slots, id);
     }
 
+    /// Gives everything other numbers that is known by one: rules, targets, and the interfaces of wide sessions.
+    pub(super) fn rename(
+        &mut self,
+        rule: impl Fn(u16) -> u16,
+        target: impl Fn(u16) -> u16,
+        interface: impl Fn(u16) -> u16,
+    ) {
+        let all: Vec<u32> = self.all_mappings().collect();
+        for id in all {
+            let m = &mut self.slots[id].mapping;
+            (m.rule, m.target) = (rule(m.rule), target(m.target));
+        }
+        let wides: Vec<u32> = self.all_sessions().filter(|id| self.session(*id).has(WIDE)).collect();
+        for id in wides {
+            let wide = &mut self.wides[self.slots[id].session.owner as usize];
+            (wide.inbound_rule, wide.outbound_rule) = (wide.inbound_rule.map(&rule), wide.outbound_rule.map(&rule));
+            let (ingress, egress) = wide.interfaces;
+            wide.interfaces = (interface(ingress), interface(egress));
+        }
+    }
+
     /// The wide record of a session that has one.
     pub(super) fn wide(&self, session: &Session) -> Option<&Wide> {
         session.has(WIDE).then(|| &self.wides[session.owner as usize])

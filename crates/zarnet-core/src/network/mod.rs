@@ -11,10 +11,10 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use crate::device::{Device, Forwarded, SessionRef};
-use crate::net::{AddressSet, Packet};
-use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId, RuleKind, SegmentId};
+use crate::net::{AddressSet, Instant, Packet};
+use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, Renaming, RuleId, RuleKind, SegmentId};
 use crate::reason::Reason;
-use crate::traffic::Event;
+use crate::traffic::{Action, Event};
 use lanes::Lanes;
 pub(crate) use lanes::Boarding;
 use world::World;
@@ -114,10 +114,53 @@ impl Network {
         &self.plan
     }
 
-    /// Does something to a device.
-    pub fn act(&mut self, event: &Event) {
-        self.devices[event.device.index()].act(event.at, &event.action);
+    /// Does something to a device. Where that gives its rules other numbers, tells which.
+    pub fn act(&mut self, event: &Event) -> Option<Renaming> {
+        let (at, id) = (event.at, event.device.index());
+        let renaming = match &event.action {
+            Action::Lease(interface, address, prefix) => {
+                let device = &mut self.devices[id];
+                let old: Vec<IpAddr> = device.plan().interfaces[interface.index()].addresses.iter().map(|a| a.0).collect();
+                let lost = old.into_iter().filter(|a| a.is_ipv4() == address.is_ipv4() && a != address);
+                lost.for_each(|a| device.lose(at, a));
+                let mut plan = (*self.plan).clone();
+                plan.devices[id] = device.plan_with_lease(*interface, *address, *prefix);
+                self.replan(at, plan, event.device, None);
+                None
+            }
+            Action::Plan(other, successor) => {
+                // what was leased, enabled or replaced before is in the plan as it is now
+                let (plan, renaming) = self.plan.with_successor(event.device, other, *successor);
+                self.replan(at, plan, event.device, Some(&renaming));
+                Some(renaming)
+            }
+            action => {
+                self.devices[id].act(at, action);
+                None
+            }
+        };
         self.lanes = self.find_lanes();
+        renaming
+    }
+
+    /// Lets the devices and the world around them be as another plan has them.
+    fn replan(&mut self, at: Instant, plan: Plan, renamed: DeviceId, renaming: Option<&Renaming>) {
+        let taken = taken(&plan);
+        for (i, device) in self.devices.iter_mut().enumerate() {
+            let new = plan.devices[i].clone();
+            match renaming.filter(|_| renamed.index() == i) {
+                Some(renaming) => {
+                    let enabled = new.rules.iter().map(|r| r.enabled).collect();
+                    device.adopt(at, new, &taken, renaming, enabled);
+                }
+                None => {
+                    let (unchanged, enabled) = (Renaming::unchanged(&new), device.enabled().to_vec());
+                    device.adopt(at, new, &taken, &unchanged, enabled);
+                }
+            }
+        }
+        self.world = World::new(&plan);
+        self.plan = Arc::new(plan);
     }
 
     /// Its devices, in the order of the plan.

@@ -9,6 +9,7 @@ mod draft;
 mod error;
 mod model;
 mod place;
+mod succession;
 mod timers;
 
 pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
@@ -24,4 +25,5 @@ pub use model::{
     SegmentId, Server, Spread, Static, Target, Verdict, Zone,
 };
 pub use place::{Place, Placed};
+pub use succession::Renaming;
 pub use timers::Timers;

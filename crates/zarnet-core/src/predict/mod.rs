@@ -6,12 +6,13 @@ mod tally;
 
 use std::collections::HashSet;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
 use crate::device::{Counters, MappingRow, PoolUse, SessionRow};
 use crate::net::Instant;
-use crate::plan::{DeviceId, Place, RuleId};
+use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
 use crate::traffic::Flow;
 
@@ -71,6 +72,9 @@ pub enum Halt<E> {
 /// What was predicted.
 #[derive(Debug, Clone)]
 pub struct Prediction {
+    /// The plan at the end of the traffic: with leases as they are then, and with rules that are no more behind those that
+    /// are. All that follows goes by it.
+    pub plan: Arc<Plan>,
     /// The moment of the tables.
     pub at: Instant,
     /// By device, in the order of the plan.
@@ -110,6 +114,32 @@ pub struct DeviceTable {
     pub totals: Counters,
     /// Its pools: in use at the moment, the rest over all the traffic.
     pub pools: Vec<PoolUse>,
+}
+
+impl DeviceTable {
+    /// The same by other numbers of rules and pools.
+    fn rename(&mut self, renaming: &Renaming) {
+        for m in &mut self.mappings {
+            m.rule = renaming.rules[m.rule.index()];
+        }
+        for rule in self.sessions.iter_mut().flat_map(|s| s.rules.iter_mut().flatten()) {
+            *rule = renaming.rules[rule.index()];
+        }
+        let (active, pools) = (std::mem::take(&mut self.active), std::mem::take(&mut self.pools));
+        for (new, active) in renaming.rules.iter().zip(active) {
+            put(&mut self.active, new.index(), active);
+        }
+        for (new, pool) in renaming.pools.iter().zip(pools) {
+            put(&mut self.pools, new.index(), pool);
+        }
+    }
+}
+
+fn put<T: Clone + Default>(list: &mut Vec<T>, position: usize, value: T) {
+    if list.len() <= position {
+        list.resize(position + 1, T::default());
+    }
+    list[position] = value;
 }
 
 /// A flow that was not translated.

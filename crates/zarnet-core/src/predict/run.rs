@@ -15,7 +15,7 @@ use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Prediction, Tally
 use crate::net::{Endpoint, Instant, Packet};
 use crate::device::Course;
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
-use crate::plan::{DeviceId, Plan};
+use crate::plan::{DeviceId, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Event, Flow, Item, Party};
 
@@ -168,7 +168,9 @@ impl Run {
             if event == next {
                 if let Some(event) = self.events.pop_front() {
                     self.end = self.end.max(event.at);
-                    self.network.act(&event);
+                    if let Some(renaming) = self.network.act(&event) {
+                        self.rename(event.device, &renaming);
+                    }
                 }
             } else if let Some(Reverse((at, sequence))) = self.answers.pop()
                 && let Some(answer) = self.underway.remove(&sequence)
@@ -176,6 +178,17 @@ impl Run {
                 self.answer(at, answer);
             }
         }
+    }
+
+    /// Rules of a device have other numbers now.
+    fn rename(&mut self, device: DeviceId, renaming: &Renaming) {
+        let rename = |rule: &mut RuleId| *rule = renaming.rules[rule.index()];
+        let told = self.not_translated.iter_mut().filter(|n| n.device == Some(device));
+        told.filter_map(|n| n.rule.as_mut()).for_each(rename);
+        let passages = self.underway.values_mut().flat_map(|a| &mut a.passages).filter(|p| p.device == device);
+        passages.filter_map(|p| p.unchanged.as_mut()?.1.as_mut()).for_each(rename);
+        let tables = self.snapshot.iter_mut().flat_map(|s| &mut s.1).filter(|t| t.device == device);
+        tables.for_each(|t| t.rename(renaming));
     }
 
     /// Takes the wanted table if time is about to leave its instant.
@@ -392,14 +405,18 @@ impl Run {
         for table in &mut tables {
             let device = &self.network.devices()[table.device.index()];
             table.totals = device.counters().clone();
-            for (pool, total) in table.pools.iter_mut().zip(device.pools()) {
-                pool.peak = total.peak;
-                pool.refused = total.refused;
+            // a moment before another plan took over knows fewer
+            table.active.resize(table.totals.rules.len(), 0);
+            let pools = device.pools();
+            table.pools.resize(pools.len(), Default::default());
+            for (pool, total) in table.pools.iter_mut().zip(pools) {
+                (pool.usable, pool.peak, pool.refused) = (total.usable, total.peak, total.refused);
             }
         }
         // an answer that came late tells of its flow late
         self.not_translated.sort_by_key(|n| n.flow.start);
         Some(Prediction {
+            plan: self.network.plan().clone(),
             at,
             tables,
             tally: self.tally,

@@ -1,10 +1,11 @@
 //! What is sent: flows, packets of a capture, and events on the same clock.
 
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use crate::device::Ending;
-use crate::net::{Instant, Packet, Protocol};
-use crate::plan::{DeviceId, HostId, InterfaceId, RuleId};
+use crate::net::{Instant, Packet, Prefix, Protocol};
+use crate::plan::{DeviceId, HostId, InterfaceId, Plan, RuleId};
 
 /// One end of a flow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -84,7 +85,7 @@ impl Item {
 }
 
 /// Something that is done to a device.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone)]
 pub struct Event {
     /// When.
     pub at: Instant,
@@ -95,7 +96,7 @@ pub struct Event {
 }
 
 /// What is done to a device.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone)]
 pub enum Action {
     /// A rule takes part no more; its sessions go on.
     Disable(RuleId),
@@ -103,6 +104,10 @@ pub enum Action {
     Enable(RuleId),
     /// Sessions end, and dynamic mappings that are left without one.
     Clear(Clearing),
+    /// An interface gets another address; what was on the old one ends.
+    Lease(InterfaceId, IpAddr, Prefix),
+    /// The device is described anew, as that device of another plan; its sessions stay.
+    Plan(Arc<Plan>, DeviceId),
     /// All dynamic state is lost.
     Restart,
 }

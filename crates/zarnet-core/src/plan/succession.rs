@@ -1,0 +1,134 @@
+//! A device whose description is replaced while it runs: what the new one calls what the old one had.
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use super::{Device, DeviceId, External, Fallback, InterfaceId, Plan, PoolId, Rule, RuleId, RuleKind, SegmentId, Target};
+use crate::net::AddressRange;
+
+/// Stands for the address of an interface that has none.
+const NOBODY: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
+
+/// Where things of the old description are in the new one, by their old position.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Renaming {
+    /// Rules. One that the new description does not have stands behind those that it has, disabled.
+    pub rules: Vec<RuleId>,
+    /// Pools, likewise.
+    pub pools: Vec<PoolId>,
+    /// Interfaces that are still there.
+    pub interfaces: Vec<Option<InterfaceId>>,
+}
+
+impl Renaming {
+    /// Everything where it was.
+    pub fn unchanged(device: &Device) -> Self {
+        Self {
+            rules: (0..device.rules.len() as u16).map(RuleId).collect(),
+            pools: (0..device.pools.len() as u16).map(PoolId).collect(),
+            interfaces: (0..device.interfaces.len() as u16).map(|i| Some(InterfaceId(i))).collect(),
+        }
+    }
+
+    /// A target under its new name; of an interface that is gone, the address that it had.
+    pub(crate) fn target(&self, target: Target, old: &Device) -> Target {
+        match target {
+            Target::Pool(p) => Target::Pool(self.pools[p.index()]),
+            Target::Address(_) => target,
+            Target::Interface(i) => match (self.interfaces[i.index()], old.interfaces[i.index()].primary()) {
+                (Some(new), _) => Target::Interface(new),
+                (None, Some(address)) => Target::Address(address),
+                (None, None) => Target::Address(NOBODY),
+            },
+        }
+    }
+}
+
+impl Plan {
+    /// This plan with one device as another plan describes it. Segments go by their names; the other plan's hosts and other
+    /// devices do not matter. Things that the table of the device may still refer to are kept.
+    pub fn with_successor(&self, id: DeviceId, other: &Plan, successor: DeviceId) -> (Plan, Renaming) {
+        let mut plan = self.clone();
+        let old = &self.devices[id.index()];
+        let mut new = other.devices[successor.index()].clone();
+        new.name.clone_from(&old.name);
+        for interface in &mut new.interfaces {
+            let segment = &other.segments[interface.segment.index()];
+            let known = plan.segments.iter().position(|s| s.name == segment.name && s.internet == segment.internet);
+            let position = known.unwrap_or_else(|| {
+                plan.segments.push(segment.clone());
+                plan.segments.len() - 1
+            });
+            interface.segment = SegmentId(position as u16);
+        }
+        let renaming = keep_what_may_be_in_use(old, &mut new);
+        plan.devices[id.index()] = new;
+        (plan, renaming)
+    }
+}
+
+fn keep_what_may_be_in_use(old: &Device, new: &mut Device) -> Renaming {
+    let interface = |name: &str| new.interfaces.iter().position(|n| n.name == name).map(|i| InterfaceId(i as u16));
+    let mut renaming = Renaming {
+        rules: Vec::new(),
+        pools: Vec::new(),
+        interfaces: old.interfaces.iter().map(|i| interface(&i.name)).collect(),
+    };
+    for pool in &old.pools {
+        let position = new.pools.iter().position(|n| n.name == pool.name).unwrap_or_else(|| {
+            new.pools.push(pool.clone());
+            new.pools.len() - 1
+        });
+        renaming.pools.push(PoolId(position as u16));
+    }
+    let planned = new.rules.len();
+    for rule in &old.rules {
+        let same = |n: &Rule| n.name == rule.name && n.kind.name() == rule.kind.name();
+        let position = new.rules[..planned].iter().position(same).unwrap_or_else(|| {
+            new.rules.push(kept(rule, &renaming, old));
+            new.rules.len() - 1
+        });
+        renaming.rules.push(RuleId(position as u16));
+    }
+    renaming
+}
+
+/// A rule that is no more, for the sessions that it made.
+fn kept(rule: &Rule, renaming: &Renaming, old: &Device) -> Rule {
+    let mut rule = rule.clone();
+    rule.enabled = false;
+    for zone in [&mut rule.from, &mut rule.into, &mut rule.hairpin] {
+        zone.interfaces = Default::default();
+    }
+    let rename = |target: &mut Target| *target = renaming.target(*target, old);
+    let external = |external: &mut External| {
+        if let External::Interface(i) = *external {
+            let address = old.interfaces[i.index()].primary().unwrap_or(NOBODY);
+            let range = External::Range(AddressRange::one(address));
+            *external = renaming.interfaces[i.index()].map_or(range, External::Interface);
+        }
+    };
+    match &mut rule.kind {
+        RuleKind::Exempt => {}
+        RuleKind::Static(s) => {
+            external(&mut s.external);
+            s.translate_as.iter_mut().for_each(rename);
+        }
+        RuleKind::Forward(f) => {
+            external(&mut f.external);
+            f.translate_as.iter_mut().for_each(rename);
+        }
+        RuleKind::Pool { pool, fallback } => {
+            *pool = renaming.pools[pool.index()];
+            if let Fallback::Overload(target) = fallback {
+                rename(target);
+            }
+        }
+        RuleKind::Overload { target, fallback } => {
+            rename(target);
+            if let Fallback::Overload(target) = fallback {
+                rename(target);
+            }
+        }
+    }
+    rule
+}
