@@ -6,13 +6,13 @@ use std::path::Path;
 use std::sync::{Arc, LazyLock};
 
 use libfuzzer_sys::fuzz_target;
-use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Options, predict};
-use zarnet_formats::traffic::{Attempt, Given, Traffic};
+use zarnet_formats::plan::Loaded;
+use zarnet_formats::traffic::{Attempt, Given, Reading, Traffic};
 
-static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| {
+static PLAN: LazyLock<Loaded> = LazyLock::new(|| {
     let text = include_str!("../../demo/saltmere/harbour.toml");
-    Arc::new(zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap().plan)
+    zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap()
 });
 
 fuzz_target!(|data: &[u8]| {
@@ -20,10 +20,10 @@ fuzz_target!(|data: &[u8]| {
     file.write_all(data).unwrap();
     let given = [Given::File(file.path().into())];
     for skip_bad in [false, true] {
-        let Ok(traffic) = Traffic::open(&given, &PLAN, None, skip_bad) else { continue };
+        let Ok(traffic) = Traffic::open(&given, &PLAN, Reading { skip_bad, ..Reading::default() }) else { continue };
         traffic.errors();
         let items = traffic.items(Attempt::Sorted);
         let options = Options { sources: Some(traffic.sources()), ..Options::default() };
-        let _ = predict(PLAN.clone(), items, traffic.events(), options);
+        let _ = predict(Arc::new(PLAN.plan.clone()), items.take(10_000), traffic.events(), options);
     }
 });

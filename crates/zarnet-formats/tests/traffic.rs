@@ -5,11 +5,12 @@ use std::net::IpAddr;
 use std::path::Path;
 
 use zarnet_core::net::{Instant, Protocol, Signal};
-use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
+use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::traffic::{Action, Flow, Item, Party};
-use zarnet_formats::traffic::{Attempt, Fault, Given, Traffic, TrafficError};
+use zarnet_formats::plan::Loaded;
+use zarnet_formats::traffic::{Attempt, Fault, Given, Reading, Traffic, TrafficError};
 
-fn plan() -> Plan {
+fn plan() -> Loaded {
     let text = r#"
 [[host]]
 name = "kiosk-1"
@@ -25,7 +26,7 @@ name = "edge"
   type = "overload"
   as = "inside"
 "#;
-    zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap().plan
+    zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap()
 }
 
 fn file(contents: &[u8]) -> tempfile::NamedTempFile {
@@ -37,7 +38,8 @@ fn file(contents: &[u8]) -> tempfile::NamedTempFile {
 fn open(contents: &[u8], skip_bad: bool) -> Result<(Traffic, tempfile::NamedTempFile), Vec<TrafficError>> {
     let file = file(contents);
     let given = [Given::File(file.path().into())];
-    Traffic::open(&given, &plan(), Some((DeviceId(0), InterfaceId(0))), skip_bad).map(|t| (t, file))
+    let seen_at = Some((DeviceId(0), InterfaceId(0)));
+    Traffic::open(&given, &plan(), Reading { seen_at, skip_bad, seed: 0 }).map(|t| (t, file))
 }
 
 /// The items, or the first error by line and name.

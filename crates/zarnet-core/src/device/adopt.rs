@@ -29,7 +29,8 @@ impl Device {
         let targets: Vec<u16> =
             old.targets.iter().map(|t| self.config.target(renaming.target(t.target, &old.plan), t.whole)).collect();
         let rules = |id: u16| renaming.rules[usize::from(id)].0;
-        let interfaces = |id: u16| renaming.interfaces.get(usize::from(id)).copied().flatten().map_or(u16::MAX, |i| i.0);
+        let interfaces =
+            |id: u16| renaming.interfaces.get(usize::from(id)).copied().flatten().map_or(u16::MAX, |i| i.0);
         self.table.rename(rules, |t| targets[usize::from(t)], interfaces);
         self.sharing.values_mut().flatten().for_each(|r| *r = rules(*r));
         self.rename_counts(renaming, &targets);
@@ -145,7 +146,12 @@ impl Device {
     }
 
     /// A description with an interface at another address.
-    pub(crate) fn plan_with_lease(&self, interface: plan::InterfaceId, address: IpAddr, prefix: crate::net::Prefix) -> plan::Device {
+    pub(crate) fn plan_with_lease(
+        &self,
+        interface: plan::InterfaceId,
+        address: IpAddr,
+        prefix: crate::net::Prefix,
+    ) -> plan::Device {
         let mut plan = self.config.plan.clone();
         let addresses = &mut plan.interfaces[interface.index()].addresses;
         match addresses.iter_mut().find(|a| a.0.is_ipv4() == address.is_ipv4()) {

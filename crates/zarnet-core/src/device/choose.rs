@@ -154,7 +154,7 @@ impl Device {
     }
 
     /// The address mapping of a host on a target for whole addresses.
-    fn address_mapping(&self, host: u32, target: u16) -> Option<u32> {
+    pub(super) fn address_mapping(&self, host: u32, target: u16) -> Option<u32> {
         self.table.by_internal.candidates(Self::address_hash(host, target)).find(|&id| {
             let m = self.table.mapping(id);
             m.kind() == Kind::Address && m.internal == host && m.target == target

@@ -15,6 +15,7 @@ mod counters;
 mod events;
 mod express;
 mod external;
+mod icmp;
 mod index;
 pub(crate) mod intervals;
 mod life;
@@ -47,6 +48,7 @@ use translate::{Entry, Kept};
 
 pub use counters::{Counters, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
+pub use icmp::ForwardedError;
 pub use session::{Ending, State};
 pub use view::{MappingRow, SessionRow};
 

@@ -15,7 +15,7 @@ pub(crate) use address::parse_address;
 pub use address::{AddressRange, Family, Prefix};
 pub use error::NotationError;
 pub use flow::{FlowNotation, PartyNotation};
-pub use packet::{Endpoint, Packet, Signal, Tuple};
+pub use packet::{Endpoint, IcmpError, Packet, Signal, Tuple};
 pub use protocol::Protocol;
 pub use service::{PortRange, Service, ServiceSet};
 pub use set::AddressSet;

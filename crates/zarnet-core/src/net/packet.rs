@@ -83,6 +83,17 @@ pub struct Packet {
     pub ends: Tuple,
 }
 
+/// An ICMP error: who tells whom about which packet (RFC 792, RFC 5508 §4).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct IcmpError {
+    /// Who noticed.
+    pub from: IpAddr,
+    /// Who is told: the sender of the packet, as the one who noticed knows it.
+    pub to: IpAddr,
+    /// The packet that it is about, as far as it is embedded.
+    pub about: Packet,
+}
+
 impl Packet {
     /// The first packet of a conversation of `protocol`: a SYN, a query, or plain.
     pub fn first(protocol: Protocol, source: Endpoint, destination: Endpoint) -> Self {

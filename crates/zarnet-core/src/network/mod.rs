@@ -15,8 +15,8 @@ use crate::net::{AddressSet, Instant, Packet};
 use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, Renaming, RuleId, RuleKind, SegmentId};
 use crate::reason::Reason;
 use crate::traffic::{Action, Event};
-use lanes::Lanes;
 pub(crate) use lanes::Boarding;
+use lanes::Lanes;
 use world::World;
 
 /// Where a packet comes from.
@@ -120,7 +120,8 @@ impl Network {
         let renaming = match &event.action {
             Action::Lease(interface, address, prefix) => {
                 let device = &mut self.devices[id];
-                let old: Vec<IpAddr> = device.plan().interfaces[interface.index()].addresses.iter().map(|a| a.0).collect();
+                let old: Vec<IpAddr> =
+                    device.plan().interfaces[interface.index()].addresses.iter().map(|a| a.0).collect();
                 let lost = old.into_iter().filter(|a| a.is_ipv4() == address.is_ipv4() && a != address);
                 lost.for_each(|a| device.lose(at, a));
                 let mut plan = (*self.plan).clone();

@@ -9,6 +9,7 @@ mod draft;
 mod error;
 mod model;
 mod place;
+mod settings;
 mod succession;
 mod timers;
 
@@ -25,5 +26,6 @@ pub use model::{
     SegmentId, Server, Spread, Static, Target, Verdict, Zone,
 };
 pub use place::{Place, Placed};
+pub use settings::Described;
 pub use succession::Renaming;
 pub use timers::Timers;

@@ -1,5 +1,6 @@
 //! A plan in which everything is resolved. What cannot be right cannot be written down here.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
 
@@ -48,6 +49,8 @@ pub struct Plan {
     pub hosts: Vec<Host>,
     /// Devices.
     pub devices: Vec<Device>,
+    /// The named sets of addresses.
+    pub groups: BTreeMap<String, AddressSet>,
 }
 
 impl Plan {

@@ -2,7 +2,9 @@
 
 use std::net::{IpAddr, Ipv4Addr};
 
-use super::{Device, DeviceId, External, Fallback, InterfaceId, Plan, PoolId, Rule, RuleId, RuleKind, SegmentId, Target};
+use super::{
+    Device, DeviceId, External, Fallback, InterfaceId, Plan, PoolId, Rule, RuleId, RuleKind, SegmentId, Target,
+};
 use crate::net::AddressRange;
 
 /// Stands for the address of an interface that has none.
@@ -61,6 +63,12 @@ impl Plan {
             interface.segment = SegmentId(position as u16);
         }
         let renaming = keep_what_may_be_in_use(old, &mut new);
+        // an address that was assigned is not for a plan to change
+        for (was, now) in old.interfaces.iter().zip(&renaming.interfaces) {
+            if let Some(interface) = now.map(|n| &mut new.interfaces[n.index()]).filter(|n| n.lease && was.lease) {
+                interface.addresses.clone_from(&was.addresses);
+            }
+        }
         plan.devices[id.index()] = new;
         (plan, renaming)
     }

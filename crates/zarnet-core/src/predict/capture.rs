@@ -2,11 +2,11 @@
 
 use super::run::Run;
 use crate::device::Outcome;
-use crate::net::Packet;
+use crate::net::{Endpoint, Packet, Protocol};
 use crate::network::{Loss, Passage};
 use crate::plan::InterfaceId;
 use crate::reason::{Class, Reason};
-use crate::traffic::{Flow, Party, Seen};
+use crate::traffic::{Flow, Party, Seen, SeenError};
 
 impl Run {
     /// Plays a packet that was seen on an interface, coming in or going out.
@@ -37,6 +37,24 @@ impl Run {
         let outcome = node.receive(at, ingress, packet);
         self.note_peak(at);
         self.judge(seen, ingress, packet, outcome);
+    }
+
+    /// Plays an ICMP error that was seen on an interface.
+    pub(super) fn seen_error(&mut self, seen: SeenError) {
+        let SeenError { at, device, interface, error } = seen;
+        self.end = self.end.max(at);
+        let outer = Packet::first(Protocol::ICMP, Endpoint::new(error.from, 0), Endpoint::new(error.to, 0));
+        let node = self.network.device_mut(device);
+        // one that leaves was counted, or made, on its other side
+        if !node.comes_in_by(interface, outer) {
+            return;
+        }
+        let count = &mut self.icmp_errors;
+        match node.receive_error(at, interface, error) {
+            Ok(out) if out.error == error => count.untranslated += 1,
+            Ok(_) => count.translated += 1,
+            Err(_) => count.dropped += 1,
+        }
     }
 
     /// Counts a packet as a flow if it begins a conversation.

@@ -91,8 +91,21 @@ pub struct Prediction {
     pub end: Instant,
     /// Whether a flow was refused, lost, or passed by a rule that was meant for it.
     pub negative: bool,
+    /// ICMP errors of captures.
+    pub icmp_errors: IcmpErrors,
     /// Packets of captures that could not be told apart: sent by the device itself, or translated before they were seen.
     pub unattributed: u64,
+}
+
+/// ICMP errors that came in where a capture was made. None of them changes a table (RFC 4787 §10 REQ-12).
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct IcmpErrors {
+    /// Passed on to whom they concern, what they embed translated.
+    pub translated: u64,
+    /// Passed on as they were.
+    pub untranslated: u64,
+    /// Dropped: about a packet of no session, or filtered.
+    pub dropped: u64,
 }
 
 /// The table of a device, and what it counted.

@@ -11,9 +11,9 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Prediction, Tally};
-use crate::net::{Endpoint, Instant, Packet};
+use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
 use crate::device::Course;
+use crate::net::{Endpoint, Instant, Packet};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
@@ -74,11 +74,7 @@ impl Run {
         self.network.warm(boardings);
     }
 
-    fn play<E>(
-        &mut self,
-        batch: &mut Vec<Result<Item, E>>,
-        boardings: &[Option<Boarding>],
-    ) -> Result<(), Halt<E>> {
+    fn play<E>(&mut self, batch: &mut Vec<Result<Item, E>>, boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {
         for (item, boarding) in batch.drain(..).zip(boardings) {
             let item = item.map_err(Halt::Traffic)?;
             if item.at() < self.now {
@@ -88,6 +84,7 @@ impl Run {
             match item {
                 Item::Flow(flow) => self.flow(&flow, boarding.as_ref()),
                 Item::Seen(seen) => self.seen(seen),
+                Item::Error(seen) => self.seen_error(seen),
             }
             if self.network.missed_source() {
                 return Err(Halt::SourcesNeeded);
@@ -126,6 +123,7 @@ pub(super) struct Run {
     snapshot: Option<(Instant, Vec<DeviceTable>)>,
     passages: Vec<Passage>,
     pub(super) refused_before: std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
+    pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
 }
 
@@ -149,6 +147,7 @@ impl Run {
             snapshot: None,
             passages: Vec::new(),
             refused_before: Default::default(),
+            icmp_errors: IcmpErrors::default(),
             unattributed: 0,
         }
     }
@@ -425,6 +424,7 @@ impl Run {
             peak_mappings: self.peak.0,
             end: self.end,
             negative: self.negative,
+            icmp_errors: self.icmp_errors,
             unattributed: self.unattributed,
         })
     }

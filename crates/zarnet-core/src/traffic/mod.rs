@@ -1,11 +1,15 @@
 //! What is sent: flows, packets of a capture, and events on the same clock.
 
+mod load;
+
 use std::net::IpAddr;
 use std::sync::Arc;
 
 use crate::device::Ending;
-use crate::net::{Instant, Packet, Prefix, Protocol};
+use crate::net::{IcmpError, Instant, Packet, Prefix, Protocol};
 use crate::plan::{DeviceId, HostId, InterfaceId, Plan, RuleId};
+
+pub use load::{Crowd, Length, Load, LoadFlows};
 
 /// One end of a flow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -65,6 +69,19 @@ pub struct Seen {
     pub packet: Packet,
 }
 
+/// An ICMP error of a capture.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SeenError {
+    /// When.
+    pub at: Instant,
+    /// At which device.
+    pub device: DeviceId,
+    /// On which of its interfaces.
+    pub interface: InterfaceId,
+    /// What.
+    pub error: IcmpError,
+}
+
 /// Something that is sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Item {
@@ -72,6 +89,8 @@ pub enum Item {
     Flow(Flow),
     /// A packet that was seen.
     Seen(Seen),
+    /// An ICMP error that was seen. It is no flow, and changes nothing.
+    Error(SeenError),
 }
 
 impl Item {
@@ -80,6 +99,7 @@ impl Item {
         match self {
             Self::Flow(flow) => flow.start,
             Self::Seen(seen) => seen.at,
+            Self::Error(seen) => seen.at,
         }
     }
 }

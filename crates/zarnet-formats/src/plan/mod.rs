@@ -44,8 +44,16 @@ pub enum LoadError {
 /// # Errors
 /// All problems of all its files at once.
 pub fn load(path: &Path) -> Result<Loaded, LoadError> {
+    load_after(path, Sources::default())
+}
+
+/// The same for a further plan: its files stand behind those that were read before, and its places count on.
+///
+/// # Errors
+/// All problems of all its files at once.
+pub(crate) fn load_after(path: &Path, before: Sources) -> Result<Loaded, LoadError> {
     let text = read_text(path)?;
-    from_text(path, text)
+    from_text_after(path, text, before)
 }
 
 /// The same for a text that is already there; `path` is where it would be.
@@ -53,10 +61,16 @@ pub fn load(path: &Path) -> Result<Loaded, LoadError> {
 /// # Errors
 /// All problems of all its files at once.
 pub fn from_text(path: &Path, text: String) -> Result<Loaded, LoadError> {
-    let mut sources = Sources(vec![SourceFile { path: path.into(), text }]);
+    from_text_after(path, text, Sources::default())
+}
+
+fn from_text_after(path: &Path, text: String, before: Sources) -> Result<Loaded, LoadError> {
+    let first = before.0.len();
+    let mut sources = before;
+    let mut next = first;
+    sources.0.push(SourceFile { path: path.into(), text });
     let problems: Problems = RefCell::default();
     let mut draft = Draft::default();
-    let mut next = 0;
     while next < sources.0.len() {
         let file = &sources.0[next];
         let includes = read::file(next as u16, &file.text, &mut draft, &problems);
@@ -64,7 +78,7 @@ pub fn from_text(path: &Path, text: String) -> Result<Loaded, LoadError> {
         for include in includes {
             let path = folder.join(&include.value);
             // each file counts once, however often it is named
-            if sources.0.iter().any(|s| s.path == path) {
+            if sources.0[first..].iter().any(|s| s.path == path) {
                 continue;
             }
             match std::fs::read_to_string(&path) {

@@ -1,11 +1,13 @@
 //! Captures: pcap and pcapng, told apart by content; Ethernet, raw IP and Linux cooked frames.
 
+use std::collections::HashMap;
 use std::io::Read;
+use std::net::IpAddr;
 
-use etherparse::{EtherType, IpNumber, LaxNetSlice, LaxSlicedPacket, TransportSlice};
+use etherparse::{EtherType, IpNumber, Ipv6ExtensionSlice, LaxNetSlice, LaxSlicedPacket, TransportSlice};
 use pcap_parser::traits::PcapReaderIterator;
 use pcap_parser::{Block, PcapBlockOwned, PcapError, create_reader};
-use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
+use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol, Signal, Tuple};
 
 use super::Fault;
 
@@ -14,9 +16,9 @@ use super::Fault;
 pub struct Skipped {
     /// Neither IPv4 nor IPv6, or not whole enough to tell.
     pub not_ip: u64,
-    /// Fragments behind the first, which have no ports.
+    /// Fragments whose first was not seen before them: nothing tells whose they are.
     pub fragments: u64,
-    /// ICMP that is no query or reply.
+    /// ICMP that is no query, reply or error about an IPv4 packet.
     pub icmp_other: u64,
     /// Lines or packets that were wrong.
     pub bad: u64,
@@ -42,6 +44,49 @@ struct Wire {
     offset: i64,
 }
 
+/// What a frame held.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Sight {
+    Packet(Packet),
+    Error(IcmpError),
+}
+
+/// What the fragments of a datagram have in common (RFC 791 §3.2).
+type Datagram = (IpAddr, IpAddr, u8, u32);
+
+/// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
+/// then says nothing new.
+#[derive(Default)]
+struct Heads {
+    known: HashMap<Datagram, (i128, Packet)>,
+}
+
+impl Heads {
+    /// A datagram is put together or forgotten within this time (RFC 1122 §3.3.2), in nanoseconds.
+    const LIFE: i128 = 60_000_000_000;
+    /// So many are remembered at most.
+    const MOST: usize = 1 << 16;
+
+    fn remember(&mut self, datagram: Datagram, at: i128, packet: Packet) {
+        if self.known.len() >= Self::MOST {
+            self.known.retain(|_, head| at - head.0 < Self::LIFE);
+        }
+        if self.known.len() < Self::MOST {
+            self.known.insert(datagram, (at, packet));
+        }
+    }
+
+    /// The packet that a later fragment is part of: one that begins nothing.
+    fn of(&self, datagram: Datagram, at: i128) -> Option<Packet> {
+        let (since, packet) = self.known.get(&datagram)?;
+        let signal = match packet.signal {
+            Signal::Query | Signal::Reply => packet.signal,
+            _ => Signal::Plain,
+        };
+        (at - since < Self::LIFE).then_some(Packet { signal, ..*packet })
+    }
+}
+
 /// Packets of a capture with their time in nanoseconds since the epoch.
 pub(super) struct Capture {
     reader: Box<dyn PcapReaderIterator + Send>,
@@ -49,6 +94,7 @@ pub(super) struct Capture {
     /// Packets read so far.
     pub packets: u64,
     pub skipped: Skipped,
+    heads: Heads,
     ended: bool,
     refilled_at: Option<u64>,
     /// Size of the reader's buffer.
@@ -68,11 +114,12 @@ impl Capture {
             e => Fault::CaptureMalformed(describe(&e)),
         })?;
         let (wires, skipped) = (Vec::new(), Skipped::default());
-        Ok(Self { reader, wires, packets: 0, skipped, ended: false, refilled_at: None, room: ROOM, consumed: 0 })
+        let heads = Heads::default();
+        Ok(Self { reader, wires, packets: 0, skipped, heads, ended: false, refilled_at: None, room: ROOM, consumed: 0 })
     }
 
     /// The next packet.
-    pub(super) fn next(&mut self) -> Option<Result<(i128, Packet), Fault>> {
+    pub(super) fn next(&mut self) -> Option<Result<(i128, Sight), Fault>> {
         while !self.ended {
             let mut found = None;
             let used = match self.reader.next() {
@@ -118,9 +165,17 @@ impl Capture {
                     if let Some((time, link, data)) = frame {
                         self.packets += 1;
                         match decode(link, data) {
-                            Ok(packet) => found = Some(Ok((time, packet))),
+                            Ok((sight, datagram)) => {
+                                if let (Sight::Packet(packet), Some(datagram)) = (sight, datagram) {
+                                    self.heads.remember(datagram, time, packet);
+                                }
+                                found = Some(Ok((time, sight)));
+                            }
                             Err(Why::NotIp) => self.skipped.not_ip += 1,
-                            Err(Why::Fragment) => self.skipped.fragments += 1,
+                            Err(Why::Fragment(datagram)) => match self.heads.of(datagram, time) {
+                                Some(packet) => found = Some(Ok((time, Sight::Packet(packet)))),
+                                None => self.skipped.fragments += 1,
+                            },
                             Err(Why::IcmpOther) => self.skipped.icmp_other += 1,
                         }
                     }
@@ -199,11 +254,13 @@ impl Wire {
 #[derive(Debug, PartialEq, Eq)]
 enum Why {
     NotIp,
-    Fragment,
+    /// A fragment behind the first of its datagram.
+    Fragment(Datagram),
     IcmpOther,
 }
 
-fn decode(link: i32, data: &[u8]) -> Result<Packet, Why> {
+/// What a frame holds; and of the first fragment of a datagram, which datagram that is.
+fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
     let cut = |n: usize| data.get(n..).ok_or(Why::NotIp);
     let word = |at: usize| data.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]])).ok_or(Why::NotIp);
     let sliced = match link {
@@ -214,23 +271,33 @@ fn decode(link: i32, data: &[u8]) -> Result<Packet, Why> {
         276 => LaxSlicedPacket::from_ether_type(EtherType(word(0)?), cut(20)?),
         _ => return Err(Why::NotIp),
     };
-    let (source, destination, number, later, payload) = match sliced.net.as_ref().ok_or(Why::NotIp)? {
+    let (source, destination, number, part, payload) = match sliced.net.as_ref().ok_or(Why::NotIp)? {
         LaxNetSlice::Ipv4(ip) => {
             let header = ip.header();
             let later = header.fragments_offset().value() > 0;
+            let part = (later || header.more_fragments()).then(|| (later, u32::from(header.identification())));
             let payload = ip.payload();
-            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, later, payload.payload)
+            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, part, payload.payload)
         }
         LaxNetSlice::Ipv6(ip) => {
             let header = ip.header();
             let payload = ip.payload();
-            let later = payload.fragmented && sliced.transport.is_none();
-            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, later, payload.payload)
+            let fragment = ip.extensions().clone().into_iter().find_map(|e| match e {
+                Ipv6ExtensionSlice::Fragment(f) => Some((f.fragment_offset().value() > 0, f.identification())),
+                _ => None,
+            });
+            let part = fragment.filter(|_| payload.fragmented);
+            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, part, payload.payload)
         }
         _ => return Err(Why::NotIp),
     };
-    if later {
-        return Err(Why::Fragment);
+    let datagram = part.map(|(later, id)| (later, (source, destination, number.0, id)));
+    if let Some((true, datagram)) = datagram {
+        return Err(Why::Fragment(datagram));
+    }
+    let first = datagram.map(|d| d.1);
+    if let Some(error) = icmp_error(number, source, destination, payload) {
+        return Ok((Sight::Error(error), None));
     }
     let protocol = Protocol(number.0);
     let packet = |signal, from, to| Packet {
@@ -241,14 +308,46 @@ fn decode(link: i32, data: &[u8]) -> Result<Packet, Why> {
             destination: Endpoint { address: destination, port: to },
         },
     };
-    match &sliced.transport {
+    let packet = match &sliced.transport {
         Some(TransportSlice::Tcp(tcp)) => {
             let signal = tcp_signal(tcp.rst(), tcp.syn(), tcp.ack(), tcp.fin());
-            Ok(packet(signal, tcp.source_port(), tcp.destination_port()))
+            packet(signal, tcp.source_port(), tcp.destination_port())
         }
-        Some(TransportSlice::Udp(udp)) => Ok(packet(Signal::Plain, udp.source_port(), udp.destination_port())),
-        _ => without_transport(number, payload, packet),
+        Some(TransportSlice::Udp(udp)) => packet(Signal::Plain, udp.source_port(), udp.destination_port()),
+        _ => without_transport(number, payload, packet)?,
+    };
+    Ok((Sight::Packet(packet), first))
+}
+
+/// An ICMP error about an IPv4 packet: destination unreachable, time exceeded, parameter problem (RFC 792). The embedded
+/// header tells by its own length where its ports are (RFC 5508 §4.1 REQ-3b); checksums are not looked at, for captures are
+/// made before and after they are filled in.
+fn icmp_error(number: IpNumber, from: IpAddr, to: IpAddr, payload: &[u8]) -> Option<IcmpError> {
+    if number != IpNumber::ICMP || !matches!(payload.first()?, 3 | 11 | 12) {
+        return None;
     }
+    let embedded = payload.get(8..)?;
+    let header = usize::from(*embedded.first()? & 15) * 4;
+    if embedded.first()? >> 4 != 4 || header < 20 {
+        return None;
+    }
+    let protocol = Protocol(*embedded.get(9)?);
+    let address = |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(embedded.get(at..at + 4)?).ok()?.into()));
+    let (source, destination) = (address(12)?, address(16)?);
+    let inner = embedded.get(header..).unwrap_or(&[]);
+    let word = |at: usize| inner.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]));
+    let ends = |from, to| Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
+    let (signal, ends) = match protocol {
+        // the first octets of a datagram that was no first fragment would be anything
+        p if p.has_ports() => (Signal::Plain, ends(word(0)?, word(2)?)),
+        Protocol::ICMP => match inner.first()? {
+            8 | 13 | 17 => (Signal::Query, ends(word(4)?, 0)),
+            0 | 14 | 18 => (Signal::Reply, ends(0, word(4)?)),
+            _ => return None,
+        },
+        _ => (Signal::Plain, ends(0, 0)),
+    };
+    Some(IcmpError { from, to, about: Packet { protocol, signal, ends } })
 }
 
 fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {

@@ -3,9 +3,9 @@
 use zarnet_core::net::{FlowNotation, Instant};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
-use zarnet_core::traffic::{Event, Flow, Item, Party, Seen};
+use zarnet_core::traffic::{Event, Flow, Item, Load, LoadFlows, Party, Seen, SeenError};
 
-use super::capture::Capture;
+use super::capture::{Capture, Sight};
 use super::clock::Clock;
 use super::csv_list::CsvList;
 use super::fields::{Context, Fields};
@@ -13,6 +13,8 @@ use super::input::{Input, Kind};
 use super::json_list::JsonList;
 use super::scenario::{self, Scenario};
 use super::{Fault, Given, Names, Skipped, TrafficError};
+use crate::plan::Loaded;
+use crate::source::Sources as Files;
 
 /// How many bad lines are told at most.
 const MOST_TOLD: usize = 20;
@@ -25,10 +27,24 @@ pub struct Traffic {
     events: Vec<Event>,
     seen_at: Option<(DeviceId, InterfaceId)>,
     skip_bad: bool,
+    /// Files of the plan, and of those that take over.
+    plan_files: Files,
+}
+
+/// How traffic is to be read.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Reading {
+    /// The vantage point of captures.
+    pub seen_at: Option<(DeviceId, InterfaceId)>,
+    /// Whether bad lines and packets are passed over.
+    pub skip_bad: bool,
+    /// Where load profiles without a seed of their own start from.
+    pub seed: u64,
 }
 
 enum Part {
     List(Input, Kind),
+    Load(Load),
     Flows(Input, Vec<Flow>),
     Typed(Flow),
 }
@@ -47,17 +63,14 @@ impl Traffic {
     ///
     /// # Errors
     /// Everything that is wrong with any input as a whole.
-    pub fn open(
-        given: &[Given],
-        plan: &Plan,
-        seen_at: Option<(DeviceId, InterfaceId)>,
-        skip_bad: bool,
-    ) -> Result<Self, Vec<TrafficError>> {
-        let (parts, events) = (Vec::new(), Vec::new());
-        let mut traffic = Self { names: Names::new(plan), clock: Clock::default(), parts, events, seen_at, skip_bad };
+    pub fn open(given: &[Given], loaded: &Loaded, reading: Reading) -> Result<Self, Vec<TrafficError>> {
+        let Reading { seen_at, skip_bad, seed } = reading;
+        let (parts, events, plan_files) = (Vec::new(), Vec::new(), loaded.sources.clone());
+        let (names, clock) = (Names::new(&loaded.plan), Clock::default());
+        let mut traffic = Self { names, clock, parts, events, seen_at, skip_bad, plan_files };
         let mut errors = Vec::new();
         for given in given {
-            if let Err(more) = traffic.add(given, plan) {
+            if let Err(more) = traffic.add(given, &loaded.plan, seed) {
                 errors.extend(more);
             }
         }
@@ -65,7 +78,7 @@ impl Traffic {
         if errors.is_empty() { Ok(traffic) } else { Err(errors) }
     }
 
-    fn add(&mut self, given: &Given, plan: &Plan) -> Result<(), Vec<TrafficError>> {
+    fn add(&mut self, given: &Given, plan: &Plan, seed: u64) -> Result<(), Vec<TrafficError>> {
         let whole = |fault| vec![TrafficError { input: given.name(), line: None, fault }];
         if let Given::Flow(text) = given {
             let flow = self.typed(text).map_err(whole)?;
@@ -77,8 +90,15 @@ impl Traffic {
             Kind::Capture if self.seen_at.is_none() => return Err(whole(Fault::VantageMissing)),
             Kind::Scenario => {
                 let reader = input.read().map_err(whole)?;
-                let Scenario { flows, events } = scenario::read(&input.name, reader, plan, self.context())?;
+                let mut plan_files = std::mem::take(&mut self.plan_files);
+                let setting = scenario::Setting { name: &input.name, plan, context: self.context(), seed };
+                let read = scenario::read(reader, &setting, &mut plan_files);
+                self.plan_files = plan_files;
+                let Scenario { flows, loads, events } = read?;
                 self.events.extend(events);
+                for load in loads {
+                    self.parts.push(Part::Load(load));
+                }
                 Part::Flows(input, flows)
             }
             kind => Part::List(input, kind),
@@ -120,6 +140,11 @@ impl Traffic {
             let _ = self.items(Attempt::Streaming).next();
         }
         self.clock.parse(text)
+    }
+
+    /// The files that places of the plan, and of those that take over, are in.
+    pub fn plan_files(&self) -> &Files {
+        &self.plan_files
     }
 
     /// Events, in the order of their time.
@@ -178,6 +203,7 @@ impl Traffic {
                 flows.sort_by_key(|f| f.start);
                 (Some(input), Ok(Stream::Flows(flows.into_iter())))
             }
+            Part::Load(load) => (None, Ok(Stream::Load(Box::new(load.flows())))),
             Part::List(input, kind) => {
                 let stream = input.read().map_err(|f| (0, f)).and_then(|reader| match kind {
                     Kind::Csv => CsvList::new(reader, context).map(Stream::Csv),
@@ -203,7 +229,7 @@ impl Traffic {
                 Item::Flow(Flow { source: Party::Address(address), .. }) => {
                     sources.insert(address);
                 }
-                Item::Flow(_) => {}
+                Item::Flow(_) | Item::Error(_) => {}
                 Item::Seen(seen) => {
                     sources.insert(seen.packet.source().address);
                 }
@@ -239,6 +265,7 @@ enum Stream<'a> {
     Json(JsonList<'a>),
     Capture(Box<Capture>),
     Flows(std::vec::IntoIter<Flow>),
+    Load(Box<LoadFlows>),
     Items(std::vec::IntoIter<Item>),
 }
 
@@ -272,15 +299,19 @@ impl Reader<'_> {
                     (list.line(), flow.map(Item::Flow))
                 }
                 Stream::Flows(flows) => (0, Ok(Item::Flow(flows.next()?))),
+                Stream::Load(flows) => (0, Ok(Item::Flow(flows.next()?))),
                 Stream::Items(items) => (0, Ok(items.next()?)),
                 Stream::Capture(capture) => {
                     let packet = capture.next()?;
                     (
                         capture.packets,
-                        packet.and_then(|(at, packet)| {
+                        packet.and_then(|(at, sight)| {
                             let at = self.clock.absolute(at).ok_or_else(|| Fault::NegativeTime("a packet".into()))?;
                             let (device, interface) = self.seen_at.ok_or(Fault::VantageMissing)?;
-                            Ok(Item::Seen(Seen { at, device, interface, packet }))
+                            Ok(match sight {
+                                Sight::Packet(packet) => Item::Seen(Seen { at, device, interface, packet }),
+                                Sight::Error(error) => Item::Error(SeenError { at, device, interface, error }),
+                            })
                         }),
                     )
                 }

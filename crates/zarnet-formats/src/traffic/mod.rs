@@ -15,5 +15,5 @@ mod scenario;
 pub use capture::Skipped;
 pub use error::{Fault, TrafficError};
 pub use input::Given;
-pub use merge::{Attempt, Traffic};
+pub use merge::{Attempt, Reading, Traffic};
 pub use names::Names;

@@ -73,6 +73,8 @@ pub enum Command {
     New(New),
     /// Report everything that is wrong with a plan, and what is risky.
     Check(Check),
+    /// Show how a device behaves: what a preset holds, or what a plan says of its devices.
+    Behaviour(BehaviourArgs),
     /// Predict the translation table that traffic will produce.
     Predict(Predict),
 }
@@ -115,6 +117,13 @@ pub struct New {
 pub struct Check {
     /// Plan file.
     pub plan: PathBuf,
+}
+
+/// Arguments of `behaviour`.
+#[derive(Debug, Args)]
+pub struct BehaviourArgs {
+    /// A preset (bcp, symmetric, carrier), or a plan file; all presets if left out.
+    pub name: Option<String>,
 }
 
 /// Arguments of `predict`.

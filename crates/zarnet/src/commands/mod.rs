@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod behaviour;
 mod check;
 mod demo;
 mod files;
@@ -24,6 +25,7 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
     match &arguments.command {
         Command::Demo(args) => demo::run(args, &arguments.common),
         Command::New(args) => new::run(args, &arguments.common),
+        Command::Behaviour(args) => behaviour::run(args, &arguments.common),
         Command::Check(args) => check::run(args, &arguments.common),
         Command::Predict(args) => predict::run(args, &arguments.common),
     }

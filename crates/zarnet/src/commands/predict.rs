@@ -7,7 +7,7 @@ use std::time::{Duration, Instant as Clock};
 use indicatif::{ProgressBar, ProgressStyle};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
-use zarnet_formats::traffic::{Attempt, Fault, Given, Skipped, Traffic, TrafficError};
+use zarnet_formats::traffic::{Attempt, Fault, Given, Reading, Skipped, Traffic, TrafficError};
 
 use super::plan;
 use crate::args::{Common, Format, Predict};
@@ -28,7 +28,8 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let seen_at = args.seen_at.as_deref().map(|s| vantage(&loaded.plan, s)).transpose()?;
     let only = args.device.as_deref().map(|name| device(&loaded.plan, name)).transpose()?;
     let given: Vec<Given> = args.traffic.iter().map(|t| Given::from_argument(t)).collect();
-    let traffic = Traffic::open(&given, &loaded.plan, seen_at, args.skip_bad).map_err(|errors| {
+    let reading = Reading { seen_at, skip_bad: args.skip_bad, seed: common.seed };
+    let traffic = Traffic::open(&given, &loaded, reading).map_err(|errors| {
         diagnostic::traffic(&errors, errors.len());
         Failure::Told
     })?;
@@ -45,7 +46,7 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
         At::Peak => make(Moment::At(make(Moment::End)?.0.peak_at))?,
     };
     tell_skipped(skipped, common.quiet);
-    let answer = Answer { plan: &loaded.plan, sources: &loaded.sources, prediction: &prediction, only };
+    let answer = Answer { plan: &prediction.plan, sources: traffic.plan_files(), prediction: &prediction, only };
     match common.format {
         Format::Json => output::plain(|out| json::write(out, &answer))?,
         Format::Csv if args.sessions => output::plain(|out| csv::sessions(out, answer))?,

@@ -53,6 +53,10 @@ impl Builder {
         for expect in &draft.expects {
             self.flow(&expect.flow);
         }
+        for (name, _) in &draft.addresses {
+            let set = self.groups.addresses(name, &mut self.problems).into_iter().map(|p| p.0).collect();
+            plan.groups.insert(name.value.clone(), set);
+        }
         plan
     }
 

@@ -1,0 +1,117 @@
+//! Scenarios: flows, load profiles and events in TOML.
+
+mod event;
+mod load;
+
+use std::cell::RefCell;
+use std::io::Read;
+use std::path::Path;
+
+use zarnet_core::plan::{Place, Plan, PlanError, Problem, nearest};
+use zarnet_core::traffic::{Event, Flow, Load};
+
+use super::fields::{COLUMNS, Context, Fields};
+use super::{Fault, TrafficError};
+use crate::source::{SourceFile, Sources};
+use crate::toml_reader::{Problems, Reader, Text, parse, place};
+
+/// No scenario is longer.
+const LONGEST: u64 = 64 << 20;
+
+/// A scenario that was read whole.
+#[derive(Debug, Default)]
+pub(super) struct Scenario {
+    pub flows: Vec<Flow>,
+    pub loads: Vec<Load>,
+    pub events: Vec<Event>,
+}
+
+/// What a scenario is read with.
+pub(super) struct Setting<'a> {
+    /// The scenario's file.
+    pub name: &'a Path,
+    pub plan: &'a Plan,
+    pub context: Context<'a>,
+    /// Where load profiles without a seed of their own start from.
+    pub seed: u64,
+}
+
+/// Reads a scenario, or reports everything that is wrong with it. The files of plans that it names are added to
+/// `plan_files`.
+pub(super) fn read(
+    reader: Box<dyn Read + Send>,
+    setting: &Setting<'_>,
+    plan_files: &mut Sources,
+) -> Result<Scenario, Vec<TrafficError>> {
+    let name = setting.name;
+    let whole = |fault| vec![TrafficError { input: name.into(), line: None, fault }];
+    let mut text = String::new();
+    let read = reader.take(LONGEST).read_to_string(&mut text);
+    read.map_err(|e| whole(Fault::Unreadable(e.to_string())))?;
+    let problems: Problems = RefCell::default();
+    let mut scenario = Scenario::default();
+    let table = parse(0, &text, &problems);
+    let root = Reader::new(0, table.get_ref(), place(0, 0..0), "a scenario", &problems);
+    root.text("note");
+    for flow in root.tables("flow", "a flow") {
+        scenario.flows.extend(read_flow(flow, setting.context));
+    }
+    for (i, load) in root.tables("load", "a load profile").into_iter().enumerate() {
+        scenario.loads.extend(load::read(load, setting, i as u64));
+    }
+    scenario.events = event::read_all(root.tables("event", "an event"), setting, plan_files);
+    root.finish();
+    let problems = problems.into_inner();
+    if problems.is_empty() {
+        scenario.events.sort_by_key(|e| e.at);
+        return Ok(scenario);
+    }
+    let sources = Sources(vec![SourceFile { path: name.into(), text: text.clone() }]);
+    let error = |p: Problem| {
+        let line = sources.line_column(p.place).map(|l| l.line as u64);
+        let help = p.error.help().map(|h| format!(" ({h})")).unwrap_or_default();
+        TrafficError { input: name.into(), line, fault: Fault::Scenario(format!("{}{help}", p.error)) }
+    };
+    Err(problems.into_iter().map(error).collect())
+}
+
+fn refuse(r: &Reader<'_>, fault: &Fault, at: Place) {
+    let help = fault.help().map(|h| format!(" ({h})")).unwrap_or_default();
+    r.report(PlanError::Syntax(format!("{fault}{help}")), at);
+}
+
+fn read_flow(r: Reader<'_>, context: Context<'_>) -> Option<Flow> {
+    let mut fields = Fields::EMPTY;
+    for (name, column) in COLUMNS {
+        if let Some(text) = r.scalar(name)
+            && let Err(fault) = fields.set(column, &text.value, context)
+        {
+            refuse(&r, &fault, text.place);
+            return None;
+        }
+    }
+    let flow = fields.flow(context).map_err(|fault| refuse(&r, &fault, r.place)).ok();
+    r.finish();
+    flow
+}
+
+/// The position of a name among others, or a report that it is not one of them.
+fn known<'a>(
+    r: &Reader<'_>,
+    what: &'static str,
+    text: &Text,
+    names: impl Iterator<Item = &'a str> + Clone,
+) -> Option<u16> {
+    let found = names.clone().position(|n| n == text.value);
+    if found.is_none() {
+        let near = nearest(&text.value, names);
+        r.report(PlanError::UnknownName { what, name: text.value.clone(), near }, text.place);
+    }
+    found.map(|i| i as u16)
+}
+
+/// A time or length of time; `None` if there is none, or it is wrong, which is then told.
+fn time(r: &Reader<'_>, key: &'static str, context: Context<'_>) -> Option<u64> {
+    let text = r.scalar(key)?;
+    context.clock.parse(&text.value).map(|t| t.0).map_err(|fault| refuse(r, &fault, text.place)).ok()
+}
