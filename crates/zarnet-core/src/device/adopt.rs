@@ -33,7 +33,7 @@ impl Device {
             |id: u16| renaming.interfaces.get(usize::from(id)).copied().flatten().map_or(u16::MAX, |i| i.0);
         self.table.rename(rules, |t| targets[usize::from(t)], interfaces);
         self.sharing.values_mut().flatten().for_each(|r| *r = rules(*r));
-        self.rename_counts(renaming, &targets);
+        self.rename_counts(renaming, &targets, now.0);
         let peer_bound = self.config.plan.behaviour.mapping != Dependence::EndpointIndependent;
         self.peers.retain(|_, _| peer_bound);
         self.index_mappings(peer_bound);
@@ -43,7 +43,7 @@ impl Device {
     }
 
     /// What is counted or remembered by rule, pool or target.
-    fn rename_counts(&mut self, renaming: &Renaming, targets: &[u16]) {
+    fn rename_counts(&mut self, renaming: &Renaming, targets: &[u16], now: u64) {
         let count = self.config.plan.rules.len();
         let counters = std::mem::replace(&mut self.counters.rules, vec![Default::default(); count]);
         let turns = std::mem::replace(&mut self.turns, vec![0; count]);
@@ -56,6 +56,9 @@ impl Device {
             };
             self.turns[new.index()] = turn % servers.max(1);
         }
+        let refused = std::mem::take(&mut self.counters.refused_by).into_iter();
+        self.counters.refused_by =
+            refused.map(|((rule, why), n)| ((rule.map(|r| renaming.rules[r.index()]), why), n)).collect();
         let picked = std::mem::replace(&mut self.last_picked, vec![None; self.config.plan.pools.len()]);
         for (new, last) in renaming.pools.iter().zip(picked) {
             self.last_picked[new.index()] = last;
@@ -67,7 +70,7 @@ impl Device {
             (target.peak, target.refused) = (state.peak, state.refused);
         }
         let used: Vec<u32> = self.externals.used().collect();
-        used.into_iter().for_each(|address| self.note_use(address, true));
+        used.into_iter().for_each(|address| self.note_use(address, true, now));
     }
 
     /// What mappings are found by, and what is counted by host.

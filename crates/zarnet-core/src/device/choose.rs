@@ -15,7 +15,7 @@ use super::ports::{PortMap, Span};
 use super::session::NONE;
 use super::table::{Kind, bits, v4};
 use super::translate::{Kept, Source, source_number};
-use super::{Device, Refusal};
+use super::{Device, Peak, Refusal};
 use crate::net::{Endpoint, Packet, Protocol};
 use crate::plan::{Dependence, Fallback, Pick, PortAssignment, RuleId, RuleKind};
 use crate::reason::Reason;
@@ -27,7 +27,7 @@ pub(super) struct TargetState {
     pub free: Option<FreeSet>,
     /// Addresses with a mapping.
     pub in_use: u32,
-    pub peak: u32,
+    pub peak: Peak,
     /// Packets refused for want of an address or port.
     pub refused: u64,
 }

@@ -73,7 +73,7 @@ impl Device {
             self.take_turn(rule);
         }
         for rule in distinct(inbound_rule, outbound_rule) {
-            self.counters.begin(rule.0);
+            self.counters.begin(rule.0, now.0);
         }
         Ok(SessionRef { id, created: now.0 })
     }
@@ -194,16 +194,16 @@ impl Device {
         mapping.external_port = choice.port;
         let id = self.table.add_mapping(mapping, now.0, hash);
         match choice.kind {
-            Kind::Address => self.externals.get_mut(external).whole = id,
+            Kind::Address => self.externals.get_mut(external).lend(id, now.0),
             Kind::Portless => {
-                self.externals.get_mut(external).endpoints += 1;
+                self.externals.get_mut(external).count(now.0);
                 self.portless.insert((external, protocol, peer), id);
             }
             Kind::Endpoint => {
                 if self.config.plan.behaviour.mapping != Dependence::EndpointIndependent {
                     self.peers.insert(id, (peer, remote.port));
                 }
-                self.externals.bind(place, choice.port, id);
+                self.externals.bind(place, choice.port, id, now.0);
                 let page = self.externals.page_mut(place);
                 page.last[usize::from(choice.class)] = choice.port;
                 if let Some(block) = choice.block {
@@ -228,10 +228,9 @@ impl Device {
             self.random.set_word_pos(position);
         }
         if !was_used {
-            self.note_use(choice.address, true);
+            self.note_use(choice.address, true, now.0);
         }
-        self.counters.rules[rule.index()].mappings += 1;
-        self.counters.peak_mappings = self.counters.peak_mappings.max(self.table.mapping_count());
+        self.counters.map(rule.0, self.table.mapping_count(), now.0);
         id
     }
 
@@ -247,13 +246,13 @@ impl Device {
     }
 
     /// Tells every pool that lists an address whether it is in use.
-    pub(super) fn note_use(&mut self, address: u32, used: bool) {
+    pub(super) fn note_use(&mut self, address: u32, used: bool, now: u64) {
         for &target in self.config.targets_of(address) {
             let state = &mut self.targets[usize::from(target)];
             let Some(position) = self.config.targets[usize::from(target)].space.position(address) else { continue };
             if used {
                 state.in_use += 1;
-                state.peak = state.peak.max(state.in_use);
+                state.peak.note(state.in_use.into(), now);
             } else {
                 state.in_use -= 1;
             }

@@ -82,7 +82,7 @@ impl Device {
     /// All dynamic state is lost, and what `in-turn` and `sequential` remember with it. What was counted stays.
     fn restart(&mut self, now: Instant) {
         self.clear(now, Clearing::default());
-        self.externals = Default::default();
+        self.externals.forget();
         self.last_picked.fill(None);
         self.turns.fill(0);
     }

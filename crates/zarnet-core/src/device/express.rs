@@ -213,16 +213,15 @@ impl Device {
         (mapping.rule, mapping.target) = (t.rule, t.target);
         self.calm_until = self.calm_until.min(session.expires);
         let mapping = self.table.add_both(mapping, session, t.hash);
-        self.externals.bind(page, chosen, mapping);
+        self.externals.bind(page, chosen, mapping, now.0);
         self.externals.page_mut(page).last[class] = chosen;
         if let Some(pair) = pair {
             self.pairs.count_at(pair);
         }
         let counters = &mut self.counters;
-        counters.rules[usize::from(t.rule)].mappings += 1;
-        counters.peak_mappings = counters.peak_mappings.max(self.table.mapping_count());
-        counters.peak_sessions = counters.peak_sessions.max(self.table.session_count());
-        counters.begin(t.rule);
+        counters.map(t.rule, self.table.mapping_count(), now.0);
+        counters.begin_session(self.table.session_count(), now.0);
+        counters.begin(t.rule, now.0);
         Ride::Done
     }
 
@@ -250,7 +249,7 @@ impl Device {
     /// A new session under a mapping.
     fn begin_ride(&mut self, rule: u16, session: Session) -> Ride {
         self.add_session(session, None);
-        self.counters.begin(rule);
+        self.counters.begin(rule, session.created);
         Ride::Done
     }
 
@@ -289,8 +288,9 @@ impl Device {
         let counters = &mut self.counters.rules[usize::from(m.rule)];
         counters.mappings -= 1;
         self.counters.end(m.rule, true);
+        self.counters.end_session(true);
         if !self.externals.get(external).is_used() {
-            self.note_use(self.externals.get(external).address, false);
+            self.note_use(self.externals.get(external).address, false, 0);
         }
         true
     }

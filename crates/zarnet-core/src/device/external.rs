@@ -4,6 +4,7 @@ use std::collections::{HashMap, VecDeque};
 
 use foldhash::fast::RandomState;
 
+use super::Peak;
 use super::ports::PortMap;
 use super::session::NONE;
 use crate::net::Protocol;
@@ -58,6 +59,9 @@ pub(super) struct External {
     pub whole: u32,
     /// Endpoint and portless mappings on it.
     pub endpoints: u32,
+    /// Most of these at one time, and how many there have been.
+    pub peak: Peak,
+    pub created: u64,
     /// Whether answers come in by the interface that it is used on; not known at first.
     pub returns: Option<bool>,
     pages: [u32; PAGED],
@@ -68,6 +72,20 @@ impl External {
     pub(super) fn page(&self, protocol: Protocol) -> Option<u32> {
         let page = self.pages[page_slot(protocol)?];
         (page != NONE).then_some(page)
+    }
+
+    /// One more mapping on it.
+    pub(super) fn count(&mut self, now: u64) {
+        self.endpoints += 1;
+        self.created += 1;
+        self.peak.note(self.endpoints.into(), now);
+    }
+
+    /// It is borrowed whole.
+    pub(super) fn lend(&mut self, mapping: u32, now: u64) {
+        self.whole = mapping;
+        self.created += 1;
+        self.peak.note(1, now);
     }
 
     pub(super) fn is_used(&self) -> bool {
@@ -136,7 +154,8 @@ impl Externals {
     /// The position of an address, new if need be.
     pub(super) fn obtain(&mut self, address: u32) -> u32 {
         *self.by_address.entry(address).or_insert_with(|| {
-            self.list.push(External { address, whole: NONE, endpoints: 0, returns: None, pages: [NONE; PAGED] });
+            let (peak, pages) = (Peak::default(), [NONE; PAGED]);
+            self.list.push(External { address, whole: NONE, endpoints: 0, peak, created: 0, returns: None, pages });
             self.list.len() as u32 - 1
         })
     }
@@ -181,7 +200,7 @@ impl Externals {
     }
 
     /// Gives a port to a mapping.
-    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32) {
+    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32, now: u64) {
         let p = &mut self.pages[page as usize];
         if p.by_port[usize::from(port)] != 0 {
             self.shared.entry((page, port)).or_default().push(mapping);
@@ -190,7 +209,7 @@ impl Externals {
             p.ports.take(port);
             self.resting.end(page, port, None);
         }
-        self.list[p.external as usize].endpoints += 1;
+        self.list[p.external as usize].count(now);
     }
 
     /// Takes a port from a mapping; it is free at once, or rests until `rest_until` but for `host`.
@@ -226,6 +245,11 @@ impl Externals {
         }
     }
 
+    /// Every address that has been used.
+    pub(super) fn all(&self) -> &[External] {
+        &self.list
+    }
+
     /// The addresses in use.
     pub(super) fn used(&self) -> impl Iterator<Item = u32> + '_ {
         self.list.iter().filter(|e| e.is_used()).map(|e| e.address)
@@ -245,6 +269,14 @@ impl Externals {
         for (page, port) in self.resting.hosts.keys() {
             self.pages[*page as usize].ports.take(*port);
         }
+    }
+
+    /// Forgets all but what was counted: what sequences and rests remember.
+    pub(super) fn forget(&mut self) {
+        let list = std::mem::take(&mut self.list);
+        let by_address = std::mem::take(&mut self.by_address);
+        *self = Self { list, by_address, ..Self::default() };
+        self.list.iter_mut().for_each(|e| (e.returns, e.pages) = (None, [NONE; PAGED]));
     }
 
     /// Forgets which answers come back: something has been done to the device.

@@ -65,7 +65,7 @@ impl Device {
     pub(super) fn add_session(&mut self, session: Session, wide: Option<Wide>) -> u32 {
         self.calm_until = self.calm_until.min(session.expires);
         let id = self.table.add_session(session, wide);
-        self.counters.peak_sessions = self.counters.peak_sessions.max(self.table.session_count());
+        self.counters.begin_session(self.table.session_count(), session.created);
         id
     }
 
@@ -182,6 +182,7 @@ impl Device {
         for rule in distinct(inbound, outbound) {
             self.counters.end(rule.0, expired);
         }
+        self.counters.end_session(expired);
         for mapping in self.table.remove_session(id) {
             if mapping != NONE && self.table.session_count_of(mapping) == 0 {
                 self.leave_mapping(mapping, session.remote, session.remote_port, at);
@@ -240,7 +241,7 @@ impl Device {
         self.table.remove_mapping(id, hash);
         self.counters.rules[usize::from(m.rule)].mappings -= 1;
         if !self.externals.get(external).is_used() {
-            self.note_use(self.externals.get(external).address, false);
+            self.note_use(self.externals.get(external).address, false, at);
         }
     }
 

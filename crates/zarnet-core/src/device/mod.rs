@@ -46,7 +46,7 @@ use session::{Heading, INBOUND, WIDE};
 use table::{Mapping, Table, bits};
 use translate::{Entry, Kept};
 
-pub use counters::{Counters, PoolUse, RuleCounters};
+pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
 pub use icmp::ForwardedError;
 pub use session::{Ending, State};
@@ -219,7 +219,7 @@ impl Device {
     }
 
     fn count_refusal(&mut self, refusal: Refusal) {
-        self.counters.refuse(refusal.rule);
+        self.counters.refuse(refusal.rule, refusal.reason);
         if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(rule)) = (refusal.reason, refusal.rule)
             && let Some(target) = self.config.rule_targets[rule.index()].main
         {

@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 
 use super::commit::distinct;
-use super::counters::PoolUse;
-use super::session::Session;
+use super::counters::{AddressUse, PoolUse};
+use super::session::{NONE, Session};
 use super::table::{Kind, v4};
 use super::{Device, State};
 use crate::net::{AddressRange, Endpoint, Instant, Protocol, Tuple};
@@ -279,6 +279,21 @@ impl Device {
         used
     }
 
+    /// Every external address that dynamic mappings have used, in numeric order.
+    pub fn addresses(&self) -> Vec<AddressUse> {
+        let used = self.externals.all().iter().filter(|e| e.created > 0);
+        let mut list: Vec<AddressUse> = used
+            .map(|e| AddressUse {
+                address: std::net::IpAddr::V4(e.address.into()),
+                mappings: u64::from(e.endpoints) + u64::from(e.whole != NONE),
+                peak: e.peak,
+                created: e.created,
+            })
+            .collect();
+        list.sort_unstable_by_key(|a| a.address);
+        list
+    }
+
     /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port counts as the former.
     pub fn pools(&self) -> Vec<PoolUse> {
         let mut pools = vec![PoolUse::default(); self.config.plan.pools.len()];
@@ -288,7 +303,7 @@ impl Device {
                     let use_ = &mut pools[pool.index()];
                     let refused = use_.refused + state.refused;
                     let (usable, in_use, peak) = (config.space.count(), state.in_use, state.peak);
-                    *use_ = PoolUse { usable: usable.into(), in_use: in_use.into(), peak: peak.into(), refused };
+                    *use_ = PoolUse { usable: usable.into(), in_use: in_use.into(), peak, refused };
                 }
             }
         }

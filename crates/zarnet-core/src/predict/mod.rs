@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::device::{Counters, MappingRow, PoolUse, SessionRow};
+use crate::device::{AddressUse, Counters, MappingRow, PoolUse, SessionRow};
 use crate::net::Instant;
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
@@ -125,6 +125,8 @@ pub struct DeviceTable {
     pub active: Vec<u64>,
     /// What it counted over all the traffic.
     pub totals: Counters,
+    /// External addresses that dynamic mappings have used: mappings at the moment, the rest over all the traffic.
+    pub addresses: Vec<AddressUse>,
     /// Its pools: in use at the moment, the rest over all the traffic.
     pub pools: Vec<PoolUse>,
 }

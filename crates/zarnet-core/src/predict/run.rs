@@ -404,6 +404,15 @@ impl Run {
         for table in &mut tables {
             let device = &self.network.devices()[table.device.index()];
             table.totals = device.counters().clone();
+            for mut total in device.addresses() {
+                match table.addresses.iter_mut().find(|a| a.address == total.address) {
+                    Some(then) => (then.peak, then.created) = (total.peak, total.created),
+                    None => {
+                        total.mappings = 0;
+                        table.addresses.push(total);
+                    }
+                }
+            }
             // a moment before another plan took over knows fewer
             table.active.resize(table.totals.rules.len(), 0);
             let pools = device.pools();
@@ -446,6 +455,7 @@ impl Run {
                 mapping_count: device.mapping_count(),
                 active: device.counters().rules.iter().map(|r| r.active).collect(),
                 totals: device.counters().clone(),
+                addresses: device.addresses(),
                 pools: device.pools(),
             }
         };

@@ -151,8 +151,8 @@ fn tell_skipped(skipped: Skipped, quiet: bool) {
     let parts = [
         (bad, "lines or packets that are wrong"),
         (not_ip, "frames that are not IP"),
-        (fragments, "fragments behind the first"),
-        (icmp_other, "ICMP messages that are no query"),
+        (fragments, "fragments without their first"),
+        (icmp_other, "ICMP messages that are neither query nor error"),
     ];
     let told: Vec<String> = parts.iter().filter(|p| p.0 > 0).map(|(n, what)| format!("{n} {what}")).collect();
     if !told.is_empty() && !quiet {

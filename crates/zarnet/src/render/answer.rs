@@ -1,8 +1,11 @@
 //! The answer of `predict` as a shape: what text, JSON and CSV are all made from.
 
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
 use serde::Serialize;
 use serde::ser::{SerializeStruct, Serializer};
-use zarnet_core::device::{MappingRow, SessionRow};
+use zarnet_core::device::{MappingRow, PoolUse, SessionRow};
 use zarnet_core::net::{Endpoint, Instant, Protocol, Tuple};
 use zarnet_core::plan::{DeviceId, Place, Plan, RuleId};
 use zarnet_core::predict::{NotTranslated, Prediction};
@@ -29,7 +32,7 @@ pub struct Answer<'a> {
 #[derive(Debug, Clone, Copy, Serialize)]
 pub struct End {
     /// The address.
-    pub address: std::net::IpAddr,
+    pub address: IpAddr,
     /// The port; `null` for none.
     pub port: Option<u16>,
 }
@@ -161,6 +164,7 @@ pub struct Flows {
 
 /// Counters of a rule.
 #[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)]
 pub struct RuleCount<'a> {
     pub device: &'a str,
@@ -168,9 +172,12 @@ pub struct RuleCount<'a> {
     pub hits: u64,
     pub active: u64,
     pub peak: u64,
+    pub peak_at: f64,
+    pub created: u64,
     pub expired: u64,
     pub cleared: u64,
     pub refused: u64,
+    pub refused_by: BTreeMap<&'static str, u64>,
 }
 
 /// Counters of a pool.
@@ -183,6 +190,7 @@ pub struct PoolCount<'a> {
     pub usable: u64,
     pub in_use: u64,
     pub peak: u64,
+    pub peak_at: f64,
     pub refused: u64,
 }
 
@@ -194,9 +202,28 @@ pub struct DeviceCount<'a> {
     pub device: &'a str,
     pub mappings: u64,
     pub peak_mappings: u64,
+    pub peak_mappings_at: f64,
     pub sessions: u64,
     pub peak_sessions: u64,
+    pub peak_sessions_at: f64,
+    pub created: u64,
+    pub expired: u64,
+    pub cleared: u64,
     pub refused: u64,
+    pub refused_by: BTreeMap<&'static str, u64>,
+}
+
+/// Counters of an external address that dynamic mappings have used.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
+pub struct AddressCount<'a> {
+    pub device: &'a str,
+    pub address: IpAddr,
+    pub mappings: u64,
+    pub peak: u64,
+    pub peak_at: f64,
+    pub created: u64,
 }
 
 /// All counters.
@@ -206,6 +233,7 @@ pub struct Counters<'a> {
     pub rules: Vec<RuleCount<'a>>,
     pub pools: Vec<PoolCount<'a>>,
     pub devices: Vec<DeviceCount<'a>>,
+    pub addresses: Vec<AddressCount<'a>>,
 }
 
 impl<'a> Answer<'a> {
@@ -298,29 +326,67 @@ impl<'a> Answer<'a> {
 
     /// All counters.
     pub fn counters(self) -> Counters<'a> {
-        let mut counters = Counters { rules: Vec::new(), pools: Vec::new(), devices: Vec::new() };
+        let (rules, pools, devices, addresses) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let mut counters = Counters { rules, pools, devices, addresses };
         for table in self.tables() {
             let plan = &self.plan.devices[table.device.index()];
             let device = plan.name.as_str();
-            for ((rule, count), active) in plan.rules.iter().zip(&table.totals.rules).zip(&table.active) {
-                let zarnet_core::device::RuleCounters { hits, peak, expired, cleared, refused, .. } = *count;
-                let rule = rule.name.as_str();
-                counters.rules.push(RuleCount { device, rule, hits, active: *active, peak, expired, cleared, refused });
+            let totals = &table.totals;
+            for (i, ((rule, count), active)) in plan.rules.iter().zip(&totals.rules).zip(&table.active).enumerate() {
+                let of_rule = totals.refused_by.iter().filter(|r| r.0.0 == Some(RuleId(i as u16)));
+                counters.rules.push(RuleCount {
+                    device,
+                    rule: &rule.name,
+                    hits: count.hits,
+                    active: *active,
+                    peak: count.peak.count,
+                    peak_at: count.peak.at.seconds(),
+                    created: count.created,
+                    expired: count.expired,
+                    cleared: count.cleared,
+                    refused: count.refused,
+                    refused_by: of_rule.map(|((_, reason), n)| (reason.name(), *n)).collect(),
+                });
             }
             for (pool, count) in plan.pools.iter().zip(&table.pools) {
-                let zarnet_core::device::PoolUse { usable, in_use, peak, refused } = *count;
-                counters.pools.push(PoolCount { device, pool: &pool.name, usable, in_use, peak, refused });
+                let (pool, peak_at) = (pool.name.as_str(), count.peak.at.seconds());
+                let PoolUse { usable, in_use, peak, refused } = *count;
+                counters.pools.push(PoolCount { device, pool, usable, in_use, peak: peak.count, peak_at, refused });
+            }
+            let mut refused_by = BTreeMap::new();
+            for ((_, reason), n) in &totals.refused_by {
+                *refused_by.entry(reason.name()).or_default() += n;
             }
             counters.devices.push(DeviceCount {
                 device,
                 mappings: table.mapping_count,
-                peak_mappings: table.totals.peak_mappings,
+                peak_mappings: totals.peak_mappings.count,
+                peak_mappings_at: totals.peak_mappings.at.seconds(),
                 sessions: table.session_count,
-                peak_sessions: table.totals.peak_sessions,
-                refused: table.totals.refused,
+                peak_sessions: totals.peak_sessions.count,
+                peak_sessions_at: totals.peak_sessions.at.seconds(),
+                created: totals.created,
+                expired: totals.expired,
+                cleared: totals.cleared,
+                refused: totals.refused,
+                refused_by,
             });
+            counters.addresses.extend(table.addresses.iter().map(|a| AddressCount {
+                device,
+                address: a.address,
+                mappings: a.mappings,
+                peak: a.peak.count,
+                peak_at: a.peak.at.seconds(),
+                created: a.created,
+            }));
         }
         counters
+    }
+
+    fn icmp_errors(self) -> BTreeMap<&'static str, u64> {
+        let errors = self.prediction.icmp_errors;
+        let counts = [errors.translated, errors.untranslated, errors.dropped];
+        ["translated", "untranslated", "dropped"].into_iter().zip(counts).collect()
     }
 
     fn flows(self) -> Flows {
@@ -347,7 +413,7 @@ impl<T: Serialize, I: Iterator<Item = T>, F: Fn() -> I> Serialize for Rows<F> {
 impl Serialize for Answer<'_> {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         let a = *self;
-        let mut o = s.serialize_struct("prediction", 7)?;
+        let mut o = s.serialize_struct("prediction", 8)?;
         o.serialize_field("shape", &SHAPE)?;
         o.serialize_field("at", &a.prediction.at.seconds())?;
         o.serialize_field("mappings", &Rows(|| a.mapping_rows().map(move |(d, m)| a.mapping(d, m))))?;
@@ -355,6 +421,7 @@ impl Serialize for Answer<'_> {
         o.serialize_field("flows", &a.flows())?;
         o.serialize_field("not-translated", &Rows(|| a.prediction.not_translated.iter().map(move |n| a.missing(n))))?;
         o.serialize_field("counters", &a.counters())?;
+        o.serialize_field("icmp-errors", &a.icmp_errors())?;
         o.end()
     }
 }

@@ -199,6 +199,16 @@ fn flows(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
         part(t.refused, "refused", BAD),
         part(t.undelivered, "undelivered", BAD)
     )?;
+    let errors = answer.prediction.icmp_errors;
+    let all = errors.translated + errors.untranslated + errors.dropped;
+    if all > 0 {
+        let what = count(all, "ICMP error", "ICMP errors");
+        writeln!(
+            out,
+            "{DIM}{what} of the capture: {} translated, {} passed on as sent, {} dropped; none changes a table{DIM:#}",
+            errors.translated, errors.untranslated, errors.dropped
+        )?;
+    }
     if answer.prediction.unattributed > 0 {
         let n = count(answer.prediction.unattributed, "packet", "packets");
         writeln!(
@@ -250,6 +260,9 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
     let refused = |n: u64| if n > 0 { Cell::styled(n.to_string(), BAD) } else { n.to_string().into() };
     let several = answer.plan.devices.len() > 1;
     let device = |name: &str| if several { name.into() } else { Cell::default() };
+    let moment = |peak: u64, at: f64| {
+        if peak > 0 { Cell::from(Instant((at * 1e9).round() as u64).to_string()) } else { Cell::default() }
+    };
     let most = if view.rows == 0 || view.verbose { usize::MAX } else { view.rows };
     let columns = [
         Column::text("RULE"),
@@ -257,6 +270,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         Column::number("HITS"),
         Column::number("ACTIVE"),
         Column::number("PEAK"),
+        Column::number("PEAK AT").expendable(8),
         Column::number("EXPIRED"),
         Column::number("REFUSED"),
     ];
@@ -270,6 +284,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
             number(r.hits),
             number(r.active),
             number(r.peak),
+            moment(r.peak, r.peak_at),
             number(r.expired),
             refused(r.refused),
         ]
@@ -292,12 +307,21 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         Column::number("USABLE"),
         Column::number("IN USE"),
         Column::number("PEAK"),
+        Column::number("PEAK AT").expendable(8),
         Column::number("REFUSED"),
     ];
     let row = |p: &super::answer::PoolCount<'_>| {
         let full = p.peak == p.usable && p.usable > 0;
         let peak = if full { Cell::styled(p.peak.to_string(), CAUTION) } else { number(p.peak) };
-        vec![p.pool.into(), device(p.device), number(p.usable), number(p.in_use), peak, refused(p.refused)]
+        vec![
+            p.pool.into(),
+            device(p.device),
+            number(p.usable),
+            number(p.in_use),
+            peak,
+            moment(p.peak, p.peak_at),
+            refused(p.refused),
+        ]
     };
     let rows: Vec<Vec<Cell>> = counters.pools.iter().take(most).map(row).collect();
     if !rows.is_empty() {
@@ -326,6 +350,33 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         };
         let rows: Vec<Vec<Cell>> = counters.devices.iter().map(row).collect();
         table::write(out, &columns, &rows, view.width)?;
+        let columns = [
+            Column::text("EXTERNAL ADDRESS"),
+            Column::text("DEVICE").expendable(9),
+            Column::number("MAPPINGS"),
+            Column::number("PEAK"),
+            Column::number("PEAK AT").expendable(8),
+            Column::number("CREATED"),
+        ];
+        let row = |a: &super::answer::AddressCount<'_>| {
+            let address = Cell::from(a.address.to_string());
+            let (peak, at) = (number(a.peak), moment(a.peak, a.peak_at));
+            vec![address, device(a.device), number(a.mappings), peak, at, number(a.created)]
+        };
+        let rows: Vec<Vec<Cell>> = counters.addresses.iter().map(row).collect();
+        if !rows.is_empty() {
+            writeln!(out)?;
+            table::write(out, &columns, &rows, view.width)?;
+        }
+        let reasons = counters.devices.iter().flat_map(|d| d.refused_by.iter().map(move |r| (d.device, r)));
+        let rows: Vec<Vec<Cell>> =
+            reasons.map(|(d, (reason, n))| vec![Cell::styled(*reason, BAD), device(d), number(*n)]).collect();
+        let columns =
+            [Column::text("PACKETS REFUSED AS"), Column::text("DEVICE").expendable(9), Column::number("PACKETS")];
+        if !rows.is_empty() {
+            writeln!(out)?;
+            table::write(out, &columns, &rows, view.width)?;
+        }
     }
     Ok(())
 }
