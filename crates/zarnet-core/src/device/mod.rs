@@ -21,6 +21,7 @@ pub(crate) mod intervals;
 mod life;
 mod pairs;
 mod ports;
+mod prefix;
 mod routes;
 mod session;
 mod table;

@@ -3,11 +3,14 @@
 use std::net::IpAddr;
 
 use super::choose::Choice;
+use super::prefix::PrefixPair;
 use super::session::{ANSWERED, INBOUND, NONE};
 use super::table::{Kind, bits, v4};
 use super::{Device, Refusal};
 use crate::net::{Endpoint, Packet, Signal, Tuple};
-use crate::plan::{Dependence, Direction, Forward, HairpinSource, InterfaceId, Place, Rule, RuleId, RuleKind, Spread};
+use crate::plan::{
+    Dependence, Direction, Forward, HairpinSource, InterfaceId, Place, Rule, RuleId, RuleKind, Spread, Static,
+};
 use crate::reason::Reason;
 
 /// What step 4 found.
@@ -120,14 +123,16 @@ impl Device {
         for &id in self.config.static_rules(to.address) {
             let rule = self.rule(id);
             let RuleKind::Static(fixed) = &rule.kind else { continue };
-            let position = self.config.external(fixed.external).and_then(|r| r.position(to.address));
-            let Some(internal) = position.and_then(|n| fixed.internal.nth(n)) else { continue };
+            let external = self.config.external(fixed.external);
+            let Some(position) = external.and_then(|r| r.position(to.address)) else { continue };
             if self.enabled[usize::from(id)] && rule.service.holds(packet.protocol, to.port) {
                 if fixed.direction != Direction::Outbound && lets_in(rule, ingress, packet) {
-                    if internal.is_ipv6() {
-                        return Err(self.refusal(Reason::UnsupportedFamily, id));
-                    }
-                    entry.destination = Some(Endpoint { address: internal, port: to.port });
+                    let internal = match to.address {
+                        IpAddr::V4(_) => fixed.internal.nth(position),
+                        IpAddr::V6(_) => self.prefixes(fixed).and_then(|p| p.inward(to.address)),
+                    };
+                    let address = internal.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
+                    entry.destination = Some(Endpoint { address, port: to.port });
                     return self.enter(entry, id);
                 }
                 entry.block(rule);
@@ -135,6 +140,11 @@ impl Device {
         }
         self.enter_dynamic(ingress, packet, &mut entry);
         Ok(entry)
+    }
+
+    /// The prefixes of a static rule for IPv6.
+    fn prefixes(&self, fixed: &Static) -> Option<PrefixPair> {
+        PrefixPair::new(fixed.internal, self.config.external(fixed.external)?)
     }
 
     fn refusal(&self, reason: Reason, rule: u16) -> Refusal {
@@ -289,16 +299,17 @@ impl Device {
         let by_destination = rule.service.holds(sent.protocol, to.port);
         match &rule.kind {
             RuleKind::Static(s) => {
-                let position = s.internal.position(from.address);
-                let external = self.config.external(s.external).zip(position).and_then(|(r, n)| r.nth(n));
-                let Some(address) = external.filter(|_| s.direction != Direction::Inbound) else { return Ok(None) };
+                let position = s.internal.position(from.address).filter(|_| s.direction != Direction::Inbound);
+                let Some((external, position)) = self.config.external(s.external).zip(position) else { return Ok(None) };
                 // the service is that of the internal end: on the way out, the source port
                 if !rule.service.holds(sent.protocol, from.port) {
                     return Ok(None);
                 }
-                if address.is_ipv6() {
-                    return Err(self.refusal(Reason::UnsupportedFamily, id));
-                }
+                let address = match from.address {
+                    IpAddr::V4(_) => external.nth(position),
+                    IpAddr::V6(_) => self.prefixes(s).and_then(|p| p.outward(from.address)),
+                };
+                let address = address.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
                 self.fixed(id, Endpoint { address, port: from.port }).map(Some)
             }
             RuleKind::Forward(f) => {

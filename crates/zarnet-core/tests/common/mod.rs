@@ -5,8 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use zarnet_core::device::{Device, MappingRow, Outcome};
-use zarnet_core::net::{AddressSet, Endpoint, Instant, Packet, Protocol, Signal, Tuple};
+use zarnet_core::net::{AddressSet, Endpoint, IcmpError, Instant, Packet, Protocol, Signal, Tuple};
 use zarnet_core::plan::{InterfaceId, Plan};
+use zarnet_core::traffic::Action;
 
 /// The plan of one edge; `behaviour`, `timers` are inline tables, `rules` is TOML of pools, rules and policies.
 pub fn plan_text(behaviour: &str, timers: &str, rules: &str) -> String {
@@ -24,13 +25,13 @@ timers = {timers}
   [[device.interface]]
   name = "inside"
   realm = "internal"
-  address = "10.0.0.1/24"
+  address = ["10.0.0.1/24", "fd00::1/8"]
 
   [[device.interface]]
   name = "outside"
   realm = "external"
   segment = "world"
-  address = "192.0.2.1/28"
+  address = ["192.0.2.1/28", "2001:db8:ffff::1/48"]
 
   [[device.route]]
   to = "0.0.0.0/0"
@@ -106,6 +107,23 @@ impl Edge {
         }
     }
 
+    /// Sends the ICMP error `FROM > TO about PROTOCOL SOURCE > DESTINATION @SECONDS`. Gives it as it leaves, or the reason
+    /// for a drop.
+    pub fn error(&mut self, text: &str) -> String {
+        let (outer, about) = text.split_once(" about ").unwrap();
+        let (from, to) = outer.split_once(" > ").unwrap();
+        let (about, at, _) = parse(about);
+        let error = IcmpError { from: from.parse().unwrap(), to: to.parse().unwrap(), about };
+        match self.0.receive_error(at, InterfaceId(if from.starts_with("10.") { 0 } else { 1 }), error) {
+            Ok(out) => format!("{} > {} about {}", out.error.from, out.error.to, out.error.about.ends).replace("->", ">"),
+            Err(refusal) => refusal.reason.name().into(),
+        }
+    }
+
+    pub fn restart(&mut self, seconds: f64) {
+        self.0.act(time(seconds), &Action::Restart);
+    }
+
     pub fn mappings(&mut self, seconds: f64) -> Vec<MappingRow> {
         self.0.expire(time(seconds));
         let mut rows = Vec::new();
@@ -119,6 +137,9 @@ fn time(seconds: f64) -> Instant {
 }
 
 fn endpoint(text: &str) -> Endpoint {
+    if let Some((address, port)) = text.strip_prefix('[').and_then(|t| t.split_once("]:")) {
+        return Endpoint::new(address.parse::<std::net::IpAddr>().unwrap(), port.parse().unwrap());
+    }
     let (address, port) = text.split_once(':').unwrap_or((text, "0"));
     Endpoint::new(address.parse::<std::net::IpAddr>().unwrap(), port.parse().unwrap())
 }
@@ -141,5 +162,5 @@ fn parse(text: &str) -> (Packet, Instant, bool) {
     };
     let ends = Tuple { source: endpoint(source), destination: endpoint(destination) };
     let at = at.strip_prefix('@').unwrap().parse().unwrap();
-    (Packet { protocol, signal, ends }, time(at), source.starts_with("10."))
+    (Packet { protocol, signal, ends }, time(at), source.starts_with("10.") || source.starts_with("[fd"))
 }
