@@ -71,3 +71,20 @@ fn several_files_make_one_plan_and_a_circle_of_them_ends() {
     assert_eq!((problem.error.name(), problem.place.file), ("duplicate-name", 1));
     assert!(sources.file(problem.place).unwrap().path.ends_with("b.toml"));
 }
+
+/// What `behaviour` shows of a device can be written into a plan, and is the same there.
+#[test]
+fn settings_read_back_as_they_are_shown() {
+    let load = |behaviour: &str| {
+        let text = format!("[[device]]\nname = \"edge\"\nbehaviour = {behaviour}\n");
+        zarnet_formats::plan::from_text(Path::new("p.toml"), text).unwrap().plan.devices[0].behaviour.clone()
+    };
+    let odd = "{ mapping = \"address-dependent\", port-overloading = true, max-mappings = 7, hold-down-timeout = 1.5, \
+               cannot = [\"hairpin\", \"ranges\"], port-classes = [\"1-65535 -> 2000-2999\"], policy-sees = \"original\" }";
+    for start in ["\"bcp\"", "\"symmetric\"", "\"carrier\"", odd] {
+        let behaviour = load(start);
+        let written = behaviour.settings().into_iter().filter(|d| d.value != "none" && d.value != "[]");
+        let table: Vec<String> = written.map(|d| format!("{} = {}", d.key, d.value)).collect();
+        assert_eq!(load(&format!("{{ {} }}", table.join(", "))), behaviour, "{start}");
+    }
+}

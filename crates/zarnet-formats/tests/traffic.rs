@@ -297,3 +297,65 @@ fn damaged_captures_are_told_and_read_as_far_as_they_go() {
     let skipped = items.skipped();
     assert_eq!((skipped.not_ip, skipped.fragments, skipped.icmp_other), (1, 1, 1));
 }
+
+/// RFC 4787 §11 REQ-14: fragments belong to the datagram whose first they follow.
+#[test]
+fn fragments_go_with_their_first() {
+    let part = |offset: u16, more: bool, id: u8| {
+        let mut f = frame();
+        let field = offset / 8 | if more { 0x2000 } else { 0 };
+        f[19] = id;
+        [f[20], f[21]] = field.to_be_bytes();
+        f
+    };
+    let capture = [
+        (5, 0, part(1480, false, 1)), // before its first
+        (5, 1, part(0, true, 1)),
+        (5, 2, part(2960, false, 1)),  // behind it
+        (5, 3, part(1480, false, 2)),  // of another datagram
+        (70, 0, part(1480, false, 1)), // long after it
+    ];
+    let (traffic, _file) = open(&pcap(0xa1b2_c3d4, 1, &capture), false).unwrap();
+    let mut items = traffic.items(Attempt::Streaming);
+    let seen: Vec<String> = items
+        .by_ref()
+        .map(|i| if let Ok(Item::Seen(s)) = i { s.packet.ends.to_string() } else { panic!("{i:?}") })
+        .collect();
+    assert_eq!(seen, ["10.0.0.5:5000 -> 198.51.100.53:53"; 2]);
+    assert_eq!(items.skipped().fragments, 3);
+}
+
+/// RFC 5508 §4.1 REQ-3b: options of the embedded header are stepped over. What is cut too short is no error about anything.
+#[test]
+fn icmp_errors_are_read_whatever_the_embedded_header() {
+    let error = |kind: u8, words: u8, protocol: u8, inner: &[u8]| {
+        let mut f = frame();
+        f.truncate(34);
+        f[23] = 1;
+        f.extend([kind, 3, 0, 0, 0, 0, 0, 0]);
+        f.extend([0x40 | words, 0, 0, 28, 0, 0, 0, 0, 64, protocol, 0, 0, 198, 51, 100, 53, 10, 0, 0, 5]);
+        f.resize(f.len() + usize::from(words - 5) * 4, 0);
+        f.extend(inner);
+        let length = (f.len() - 14) as u16;
+        [f[16], f[17]] = length.to_be_bytes();
+        f
+    };
+    let ports = [0, 53, 0x13, 0x88, 0, 8, 0, 0];
+    let capture = [
+        (5, 0, error(3, 5, 17, &ports)),
+        (5, 1, error(11, 7, 17, &ports)),
+        (5, 2, error(12, 5, 1, &[0, 0, 0, 0, 0, 7, 0, 0])),
+        (5, 3, error(3, 5, 47, &[])),
+        (5, 4, error(3, 5, 17, &ports[..3])),
+        (5, 5, error(5, 5, 17, &ports)),
+    ];
+    let (traffic, _file) = open(&pcap(0xa1b2_c3d4, 1, &capture), false).unwrap();
+    let mut items = traffic.items(Attempt::Streaming);
+    let about: Vec<String> = items
+        .by_ref()
+        .map(|i| if let Ok(Item::Error(e)) = i { e.error.about.ends.to_string() } else { panic!("{i:?}") })
+        .collect();
+    let udp = "198.51.100.53:53 -> 10.0.0.5:5000";
+    assert_eq!(about, [udp, udp, "198.51.100.53 -> 10.0.0.5:7", "198.51.100.53 -> 10.0.0.5"]);
+    assert_eq!(items.skipped().icmp_other, 2);
+}

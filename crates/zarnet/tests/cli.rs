@@ -37,7 +37,7 @@ fn snapshot(name: &str, output: &Output) {
 fn estate() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/saltmere");
-    for name in ["harbour.toml", "morning.csv", "quay.pcap.gz"] {
+    for name in ["harbour.toml", "morning.csv", "quay.pcap.gz", "storm.toml"] {
         std::fs::copy(demo.join(name), folder.path().join(name)).unwrap();
     }
     folder
@@ -56,6 +56,10 @@ fn what_it_prints() {
         "bad.csv",
         "start,protocol,source,destination,destination-port\n0,tcp,kiosk-9,198.51.100.80,443\n1,tcp,kiosk-1,198.51.100.80,99999\n2,udp,kiosk-1,198.51.100.53,53\n",
     );
+    file("leased.toml", LEASED);
+    file("after.toml", &LEASED.replace("\"door\"", "\"gate\"").replace(":8022/tcp", ":9022/tcp"));
+    file("day.toml", DAY);
+    file("bad-day.toml", BAD_DAY);
     let flow = "kiosk-3 -> 198.51.100.80:443/tcp";
     let capture: &[&str] = &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--sessions"];
     let cases: &[(&str, &[&str])] = &[
@@ -77,6 +81,13 @@ fn what_it_prints() {
         ("predict-no-plan.txt", &["predict", "harbor.toml", "morning.csv"]),
         ("predict-no-interface.txt", &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/key"]),
         ("predict-no-time.txt", &["predict", "harbour.toml", "morning.csv", "--at", "noon"]),
+        ("predict-storm.txt", &["predict", "harbour.toml", "storm.toml", "--at", "31m", "--rows", "4", "-v"]),
+        ("predict-day.txt", &["predict", "leased.toml", "day.toml", "--at", "8m", "--rows", "8"]),
+        ("predict-bad-day.txt", &["predict", "leased.toml", "bad-day.toml"]),
+        ("behaviour.txt", &["behaviour"]),
+        ("behaviour-carrier.txt", &["behaviour", "carrier"]),
+        ("behaviour-plan-json.txt", &["behaviour", "leased.toml", "--format", "json"]),
+        ("behaviour-unknown.txt", &["behaviour", "polite"]),
         ("help.txt", &["--help"]),
         ("help-predict.txt", &["predict", "--help"]),
         ("demo.txt", &["demo"]),
@@ -142,6 +153,156 @@ timers = { udp-timeout = 30 }
   internal = "10.0.0.130"
   external = "203.0.113.77"
 "#;
+
+/// An edge whose outside address is assigned to it.
+const LEASED: &str = r#"
+[[segment]]
+name = "internet"
+internet = true
+
+[[host]]
+name = "server"
+address = "10.0.0.9/24"
+gateway = "10.0.0.1"
+
+[[device]]
+name = "edge"
+behaviour = { port-assignment = "sequential" }
+timers = { per-port = { "53/udp" = 10 } }
+
+  [[device.interface]]
+  name = "inside"
+  realm = "internal"
+  address = "10.0.0.1/24"
+
+  [[device.interface]]
+  name = "outside"
+  realm = "external"
+  segment = "internet"
+  address = "192.0.2.2/28"
+  lease = true
+
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "192.0.2.1"
+
+  [[device.rule]]
+  name = "door"
+  type = "forward"
+  external = "outside:8022/tcp"
+  internal = "10.0.0.9:22"
+
+  [[device.rule]]
+  name = "all"
+  type = "overload"
+  as = "outside"
+"#;
+
+/// The address changes at 2m, another plan takes over at 5m, and a rule that only that one has is disabled at 7m.
+const DAY: &str = r#"
+[[flow]]
+start = 0
+protocol = "tcp"
+source = "10.0.0.5"
+destination = "198.51.100.80"
+destination-port = 443
+lasts = "1h"
+[[flow]]
+start = "3m"
+protocol = "tcp"
+source = "10.0.0.5"
+destination = "198.51.100.80"
+destination-port = 443
+lasts = "1h"
+[[flow]]
+start = "4m"
+protocol = "tcp"
+source = "198.51.100.7"
+destination = "192.0.2.3"
+destination-port = 8022
+lasts = "1h"
+[[flow]]
+start = "6m"
+protocol = "tcp"
+source = "198.51.100.7"
+destination = "192.0.2.3"
+destination-port = 9022
+lasts = "1h"
+[[flow]]
+start = "7m30s"
+protocol = "tcp"
+source = "198.51.100.8"
+destination = "192.0.2.3"
+destination-port = 9022
+[[event]]
+at = "7m"
+do = "disable"
+rule = "gate"
+[[event]]
+at = "2m"
+do = "lease"
+interface = "outside"
+address = "192.0.2.3/28"
+[[event]]
+at = "5m"
+do = "plan"
+file = "after.toml"
+"#;
+
+const BAD_DAY: &str = r#"
+[[load]]
+lasts = "1m"
+sources = ["10.0.0.0/24", "nobody"]
+destination = "198.51.100.80"
+protocol = "tcp"
+rate = 0
+each-lasts = { distribution = "normal", mean = "1s" }
+seed = -1
+[[load]]
+lasts = "1h"
+sources = "10.0.0.0/28"
+destination = "198.51.100.80"
+protocol = "icmp"
+destination-port = 7
+rate = 1e7
+[[event]]
+at = "1m"
+do = "lease"
+interface = "inside"
+address = "10.0.0.2"
+[[event]]
+at = "1m"
+do = "plan"
+file = "nowhere.toml"
+[[event]]
+at = "-1"
+do = "restart"
+[[event]]
+at = 1
+do = "disable"
+rule = "gate"
+"#;
+
+/// Every test that the table of requirements names is there.
+#[test]
+fn the_table_of_requirements_names_tests_that_exist() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let read = |path: &str| std::fs::read_to_string(root.join(path)).unwrap();
+    let mut sources = read("crates/zarnet-formats/tests/traffic.rs");
+    for name in ["tests/conformance.rs", "tests/device.rs", "src/device/session.rs", "src/device/prefix.rs"] {
+        sources += &read(&format!("crates/zarnet-core/{name}"));
+    }
+    let page = read("docs/conformance.md");
+    let rows: Vec<&str> = page.lines().filter(|l| l.starts_with("| ") && l.contains('_')).collect();
+    assert!(rows.len() > 50);
+    for row in rows {
+        let named = row.rsplit('|').nth(1).unwrap().split('`').filter(|n| n.contains('_'));
+        for name in named {
+            let there = [format!("fn {name}("), format!("    {name}: ")].iter().any(|t| sources.contains(t));
+            assert!(there, "docs/conformance.md names {name}");
+        }
+    }
+}
 
 /// `-` is standard input; a list that is not in order is sorted; JSON, CSV and text tell the same.
 #[test]

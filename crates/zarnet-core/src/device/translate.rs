@@ -300,7 +300,9 @@ impl Device {
         match &rule.kind {
             RuleKind::Static(s) => {
                 let position = s.internal.position(from.address).filter(|_| s.direction != Direction::Inbound);
-                let Some((external, position)) = self.config.external(s.external).zip(position) else { return Ok(None) };
+                let Some((external, position)) = self.config.external(s.external).zip(position) else {
+                    return Ok(None);
+                };
                 // the service is that of the internal end: on the way out, the source port
                 if !rule.service.holds(sent.protocol, from.port) {
                     return Ok(None);

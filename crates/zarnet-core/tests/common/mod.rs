@@ -115,7 +115,9 @@ impl Edge {
         let (about, at, _) = parse(about);
         let error = IcmpError { from: from.parse().unwrap(), to: to.parse().unwrap(), about };
         match self.0.receive_error(at, InterfaceId(if from.starts_with("10.") { 0 } else { 1 }), error) {
-            Ok(out) => format!("{} > {} about {}", out.error.from, out.error.to, out.error.about.ends).replace("->", ">"),
+            Ok(out) => {
+                format!("{} > {} about {}", out.error.from, out.error.to, out.error.about.ends).replace("->", ">")
+            }
             Err(refusal) => refusal.reason.name().into(),
         }
     }

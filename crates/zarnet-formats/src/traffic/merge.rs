@@ -91,7 +91,13 @@ impl Traffic {
             Kind::Scenario => {
                 let reader = input.read().map_err(whole)?;
                 let mut plan_files = std::mem::take(&mut self.plan_files);
-                let setting = scenario::Setting { name: &input.name, plan, context: self.context(), seed };
+                let setting = scenario::Setting {
+                    name: &input.name,
+                    plan,
+                    context: self.context(),
+                    seed,
+                    faults: Default::default(),
+                };
                 let read = scenario::read(reader, &setting, &mut plan_files);
                 self.plan_files = plan_files;
                 let Scenario { flows, loads, events } = read?;

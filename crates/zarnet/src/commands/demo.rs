@@ -12,13 +12,18 @@ use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
-const FILES: [(&str, &[u8], &str); 3] = [
+const FILES: [(&str, &[u8], &str); 4] = [
     (
         "harbour.toml",
         include_bytes!("../../../../demo/saltmere/harbour.toml"),
         "the plan: one edge, five rules of four types",
     ),
     ("morning.csv", include_bytes!("../../../../demo/saltmere/morning.csv"), "a flow list: 2,736 flows of one morning"),
+    (
+        "storm.toml",
+        include_bytes!("../../../../demo/saltmere/storm.toml"),
+        "a scenario: load profiles, and what is done to the edge meanwhile",
+    ),
     (
         "quay.pcap.gz",
         include_bytes!("../../../../demo/saltmere/quay.pcap.gz"),
@@ -33,7 +38,7 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 6] = [
+const STEPS: [Step; 8] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
@@ -63,6 +68,16 @@ const STEPS: [Step; 6] = [
         title: "A capture of real programs, packet by packet",
         arguments: &["predict", "@/harbour.toml", "@/quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--rows", "10"],
         see: "One connection is still open when the recording ends; telnet is dropped by the filter on the quay.",
+    },
+    Step {
+        title: "An evening that never was, a minute after the edge lost power",
+        arguments: &["predict", "@/harbour.toml", "@/storm.toml", "--at", "31m", "--rows", "6"],
+        see: "Profiles make the flows; the restart at 30m ended every session, and the kiosks fill the table again.",
+    },
+    Step {
+        title: "How does a device behave, and what does a preset hold?",
+        arguments: &["behaviour"],
+        see: "Where devices may differ, the plan says how yours does: a preset, or key by key.",
     },
 ];
 

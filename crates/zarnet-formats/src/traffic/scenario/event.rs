@@ -7,7 +7,7 @@ use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
 use zarnet_core::plan::{Device, DeviceId, InterfaceId, Plan, PlanError, PoolId, RuleId};
 use zarnet_core::traffic::{Action, Clearing, Event, Party};
 
-use super::{Setting, known, refuse, time};
+use super::{Setting, known, time};
 use crate::plan::{LoadError, Loaded, load_after};
 use crate::source::Sources;
 use crate::toml_reader::{Reader, Text};
@@ -57,7 +57,7 @@ fn head<'a>(reader: Reader<'a>, setting: &Setting<'_>) -> Option<Head<'a>> {
     if reader.scalar("at").is_none() {
         r.needed("at");
     }
-    let at = time(r, "at", setting.context).map(Instant);
+    let at = time(r, "at", setting).map(Instant);
     let action = r.needed("do");
     let devices = || setting.plan.devices.iter().map(|d| d.name.as_str());
     let device = match (r.text("device"), setting.plan.devices.len()) {
@@ -79,7 +79,7 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>
         "disable" => Some(Action::Disable(rule(&r.needed("rule")?)?)),
         "enable" => Some(Action::Enable(rule(&r.needed("rule")?)?)),
         "restart" => Some(Action::Restart),
-        "lease" => lease(r, of),
+        "lease" => lease(r, of, setting),
         "clear" => {
             let mut clearing = Clearing::default();
             if let Some(text) = r.text("rule") {
@@ -95,10 +95,10 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>
             }
             if let Some(text) = r.text("host") {
                 let names = setting.context.names;
-                let party = names.party(&text.value).map_err(|f| refuse(r, &f, text.place)).ok()?;
+                let party = names.party(&text.value).map_err(|f| setting.refuse(f, text.place)).ok()?;
                 let address = names.address(party);
                 if matches!(party, Party::Device(_)) || address.is_none() {
-                    refuse(r, &Fault::UnknownName { name: text.value, near: None }, text.place);
+                    setting.refuse(Fault::UnknownName { name: text.value, near: None }, text.place);
                     return None;
                 }
                 clearing.host = address;
@@ -114,14 +114,14 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>
 }
 
 /// Another address for an interface that may get one.
-fn lease(r: &Reader<'_>, of: &Device) -> Option<Action> {
+fn lease(r: &Reader<'_>, of: &Device, setting: &Setting<'_>) -> Option<Action> {
     let (interface, address) = (r.needed("interface"), r.needed("address"));
     let (interface, text) = interface.zip(address)?;
     let id = InterfaceId(known(r, "interface", &interface, of.interfaces.iter().map(|i| i.name.as_str()))?);
     if !of.interfaces[id.index()].lease {
         let error =
             format!("`{}` has no lease (write `lease = true` where its address is assigned to it)", interface.value);
-        r.report(PlanError::Syntax(error), interface.place);
+        setting.refuse(Fault::Scenario(error), interface.place);
         return None;
     }
     let wrong = |e: NotationError| r.report(e.into(), text.place);
@@ -138,7 +138,7 @@ fn successor(
 ) -> Option<(Arc<Plan>, DeviceId)> {
     let file = r.needed("file")?;
     let path = setting.name.parent().unwrap_or(Path::new("")).join(&file.value);
-    let refuse = |why: String| r.report(PlanError::Syntax(why), file.place);
+    let refuse = |why: String| setting.refuse(Fault::Scenario(why), file.place);
     let plan = match load_after(&path, plan_files.clone()) {
         Ok(Loaded { plan, sources }) => {
             *plan_files = sources;

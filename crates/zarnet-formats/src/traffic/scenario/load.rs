@@ -7,7 +7,7 @@ use zarnet_core::net::{AddressRange, AddressSet, Instant, NotationError, Prefix,
 use zarnet_core::plan::{Interface, PlanError};
 use zarnet_core::traffic::{Crowd, Length, Load, Party};
 
-use super::{Setting, refuse, time};
+use super::{Setting, time};
 use crate::toml_reader::{Reader, Text};
 use crate::traffic::Fault;
 
@@ -19,14 +19,13 @@ const MOST: f64 = 1e10;
 
 /// Reads a profile; `number`: which one of its file it is.
 pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<Load> {
-    let context = setting.context;
     let needed = |key: &'static str| {
         if r.scalar(key).is_none() {
             r.needed(key);
         }
-        time(&r, key, context)
+        time(&r, key, setting)
     };
-    let (start, lasts) = (time(&r, "start", context).unwrap_or(0), needed("lasts"));
+    let (start, lasts) = (time(&r, "start", setting).unwrap_or(0), needed("lasts"));
     let sources = crowd(&r, "sources", setting, true);
     let destinations = crowd(&r, "destination", setting, false);
     let protocol = r.needed("protocol").and_then(|t| {
@@ -40,15 +39,15 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
     }
     let destination_port = in_range.flatten();
     if let (Some(protocol), None) = (protocol.filter(|p| p.has_ports()), &port) {
-        refuse(&r, &Fault::PortMissing(protocol.to_string()), r.place);
+        setting.refuse(Fault::PortMissing(protocol.to_string()), r.place);
     }
     if let (Some(protocol), Some(port)) = (protocol.filter(|p| !p.has_ports()), &port) {
-        refuse(&r, &Fault::PortNotPossible(protocol.to_string()), port.place);
+        setting.refuse(Fault::PortNotPossible(protocol.to_string()), port.place);
     }
     let rate = number_of(&r, "rate", |rate| rate > 0.0 && rate <= FASTEST, "a number of flows a second above 0");
     let each_lasts = match r.is_table("each-lasts") {
         true => r.tables("each-lasts", "a distribution").into_iter().next().and_then(|d| length(d, setting)),
-        false => Some(Length::Fixed(time(&r, "each-lasts", context).unwrap_or(0))),
+        false => Some(Length::Fixed(time(&r, "each-lasts", setting).unwrap_or(0))),
     };
     let ending = match r.text("ends") {
         None => None,
@@ -57,7 +56,7 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
             "reset" => Some(Ending::Reset),
             "silent" => Some(Ending::Silent),
             value => {
-                refuse(&r, &Fault::UnknownEnding { value: value.into() }, text.place);
+                setting.refuse(Fault::UnknownEnding { value: value.into() }, text.place);
                 None
             }
         },
@@ -78,7 +77,8 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
     });
     let flows = load.as_ref().map_or(0.0, |l| l.rate * l.lasts as f64 / 1e9);
     if flows > MOST {
-        refuse(&r, &Fault::Scenario(format!("{flows:.0} flows are more than a profile may have ({MOST:.0})")), r.place);
+        setting
+            .refuse(Fault::Scenario(format!("{flows:.0} flows are more than a profile may have ({MOST:.0})")), r.place);
     }
     r.finish();
     load
@@ -105,7 +105,7 @@ fn crowd(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>, senders: bool
                     not_hosts(setting).for_each(|a| addresses.remove(AddressRange::one(a)));
                 }
             }
-            Err(fault) => refuse(r, &fault, text.place),
+            Err(fault) => setting.refuse(fault, text.place),
         }
     }
     let crowd = Crowd::new(named, addresses);
@@ -146,12 +146,11 @@ fn member(text: &Text, setting: &Setting<'_>) -> Result<(Option<Party>, AddressS
 }
 
 fn length(r: Reader<'_>, setting: &Setting<'_>) -> Option<Length> {
-    let context = setting.context;
     let needed = |key: &'static str| {
         if r.scalar(key).is_none() {
             r.needed(key);
         }
-        time(&r, key, context)
+        time(&r, key, setting)
     };
     let kind = r.needed("distribution")?;
     let positive = |key| number_of(&r, key, |n| n > 0.0 && n <= 100.0, "a number above 0, up to 100");

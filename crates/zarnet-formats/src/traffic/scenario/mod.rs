@@ -34,6 +34,14 @@ pub(super) struct Setting<'a> {
     pub context: Context<'a>,
     /// Where load profiles without a seed of their own start from.
     pub seed: u64,
+    /// What is wrong beyond the notation.
+    pub faults: RefCell<Vec<(Fault, Place)>>,
+}
+
+impl Setting<'_> {
+    fn refuse(&self, fault: Fault, at: Place) {
+        self.faults.borrow_mut().push((fault, at));
+    }
 }
 
 /// Reads a scenario, or reports everything that is wrong with it. The files of plans that it names are added to
@@ -54,43 +62,44 @@ pub(super) fn read(
     let root = Reader::new(0, table.get_ref(), place(0, 0..0), "a scenario", &problems);
     root.text("note");
     for flow in root.tables("flow", "a flow") {
-        scenario.flows.extend(read_flow(flow, setting.context));
+        scenario.flows.extend(read_flow(flow, setting));
     }
     for (i, load) in root.tables("load", "a load profile").into_iter().enumerate() {
         scenario.loads.extend(load::read(load, setting, i as u64));
     }
     scenario.events = event::read_all(root.tables("event", "an event"), setting, plan_files);
     root.finish();
-    let problems = problems.into_inner();
-    if problems.is_empty() {
+    let problem = |p: Problem| {
+        let help = p.error.help().map(|h| format!(" ({h})")).unwrap_or_default();
+        (Fault::Scenario(format!("{}{help}", p.error)), p.place)
+    };
+    let mut faults: Vec<(Fault, Place)> = problems.into_inner().into_iter().map(problem).collect();
+    faults.append(&mut setting.faults.borrow_mut());
+    if faults.is_empty() {
         scenario.events.sort_by_key(|e| e.at);
         return Ok(scenario);
     }
+    faults.sort_by_key(|f| f.1);
     let sources = Sources(vec![SourceFile { path: name.into(), text: text.clone() }]);
-    let error = |p: Problem| {
-        let line = sources.line_column(p.place).map(|l| l.line as u64);
-        let help = p.error.help().map(|h| format!(" ({h})")).unwrap_or_default();
-        TrafficError { input: name.into(), line, fault: Fault::Scenario(format!("{}{help}", p.error)) }
+    let error = |(fault, place): (Fault, Place)| {
+        let line = sources.line_column(place).map(|l| l.line as u64);
+        TrafficError { input: name.into(), line, fault }
     };
-    Err(problems.into_iter().map(error).collect())
+    Err(faults.into_iter().map(error).collect())
 }
 
-fn refuse(r: &Reader<'_>, fault: &Fault, at: Place) {
-    let help = fault.help().map(|h| format!(" ({h})")).unwrap_or_default();
-    r.report(PlanError::Syntax(format!("{fault}{help}")), at);
-}
-
-fn read_flow(r: Reader<'_>, context: Context<'_>) -> Option<Flow> {
+fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Flow> {
+    let context = setting.context;
     let mut fields = Fields::EMPTY;
     for (name, column) in COLUMNS {
         if let Some(text) = r.scalar(name)
             && let Err(fault) = fields.set(column, &text.value, context)
         {
-            refuse(&r, &fault, text.place);
+            setting.refuse(fault, text.place);
             return None;
         }
     }
-    let flow = fields.flow(context).map_err(|fault| refuse(&r, &fault, r.place)).ok();
+    let flow = fields.flow(context).map_err(|fault| setting.refuse(fault, r.place)).ok();
     r.finish();
     flow
 }
@@ -111,7 +120,8 @@ fn known<'a>(
 }
 
 /// A time or length of time; `None` if there is none, or it is wrong, which is then told.
-fn time(r: &Reader<'_>, key: &'static str, context: Context<'_>) -> Option<u64> {
+fn time(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>) -> Option<u64> {
     let text = r.scalar(key)?;
-    context.clock.parse(&text.value).map(|t| t.0).map_err(|fault| refuse(r, &fault, text.place)).ok()
+    let time = setting.context.clock.parse(&text.value).map(|t| t.0);
+    time.map_err(|fault| setting.refuse(fault, text.place)).ok()
 }
