@@ -135,6 +135,22 @@ impl Device {
         self.table.by_internal.touch(t.hash)
     }
 
+    /// What a packet of a capture may be looked up by: from inside, and as the reverse of one that leaves there.
+    pub(crate) fn packet_hashes(&self, packet: Packet) -> [u32; 2] {
+        let (from, to) = (packet.source(), packet.destination());
+        let (Some(a), Some(b)) = (bits(from.address), bits(to.address)) else { return [0; 2] };
+        let hash = |a: (u32, u16), b: (u32, u16)| self.endpoint_hash(packet.protocol, a.0, a.1, b.0, b.1);
+        [hash((a, from.port), (b, to.port)), hash((b, to.port), (a, from.port))]
+    }
+
+    /// Reads what is found by a hash: first where it is noted, then, for `deep`, the mapping itself.
+    pub(crate) fn warm_hash(&self, hash: u32, deep: bool) -> u64 {
+        if !deep {
+            return self.table.by_internal.touch(hash);
+        }
+        self.table.by_internal.candidates(hash).next().map_or(0, |id| u64::from(self.table.mapping(id).internal))
+    }
+
     /// Reads what a flow's host is looked up by.
     #[inline(always)]
     pub(crate) fn warm_host(&self, t: &Ticket) -> u32 {

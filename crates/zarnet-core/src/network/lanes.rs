@@ -6,7 +6,7 @@ use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::intervals::IntervalMap;
 use crate::device::{Course, Lane, Ride, Ticket, lane_number};
-use crate::net::{Endpoint, Instant, Protocol};
+use crate::net::{Endpoint, Instant, Packet, Protocol};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
 
 /// Every lane, and which sources are on it.
@@ -86,6 +86,16 @@ impl Network {
         let hosts = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
         let ports = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
         std::hint::black_box((mappings, hosts, ports));
+    }
+
+    /// Reads what packets of a capture will be looked up by, all at once.
+    pub(crate) fn warm_packets(&self, packets: impl Iterator<Item = (DeviceId, Packet)>) {
+        let hashes = packets.flat_map(|(d, p)| self.devices[d.index()].packet_hashes(p).map(|h| (d, h)));
+        let hashes: Vec<(DeviceId, u32)> = hashes.collect();
+        for deep in [false, true] {
+            let read = hashes.iter().fold(0, |sum, (d, h)| sum ^ self.devices[d.index()].warm_hash(*h, deep));
+            std::hint::black_box(read);
+        }
     }
 
     /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.

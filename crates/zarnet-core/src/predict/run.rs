@@ -72,6 +72,11 @@ impl Run {
             _ => None,
         }));
         self.network.warm(boardings);
+        let packets = batch.iter().filter_map(|item| match item {
+            Ok(Item::Seen(seen)) => Some((seen.device, seen.packet)),
+            _ => None,
+        });
+        self.network.warm_packets(packets);
     }
 
     fn play<E>(&mut self, batch: &mut Vec<Result<Item, E>>, boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {

@@ -164,7 +164,11 @@ impl Capture {
                     };
                     if let Some((time, link, data)) = frame {
                         self.packets += 1;
-                        match decode(link, data) {
+                        let decoded = match plain(link, data) {
+                            Some(packet) => Ok((Sight::Packet(packet), None)),
+                            None => decode(link, data),
+                        };
+                        match decoded {
                             Ok((sight, datagram)) => {
                                 if let (Sight::Packet(packet), Some(datagram)) = (sight, datagram) {
                                     self.heads.remember(datagram, time, packet);
@@ -257,6 +261,41 @@ enum Why {
     /// A fragment behind the first of its datagram.
     Fragment(Datagram),
     IcmpOther,
+}
+
+/// What nearly every frame holds: TCP or UDP in a whole IPv4 header without options, on Ethernet or without a link header.
+/// Anything else is left to the careful reading.
+#[inline]
+fn plain(link: i32, data: &[u8]) -> Option<Packet> {
+    let ip = match link {
+        1 if data.get(12..14)? == [8, 0] => &data[14..],
+        101 | 228 => data,
+        _ => return None,
+    };
+    let header: &[u8; 40] = ip.get(..40)?.try_into().ok()?;
+    let word = |at: usize| u16::from_be_bytes([header[at], header[at + 1]]);
+    let length = usize::from(word(2));
+    // version 4 and five words; no fragment; as long as it says, and long enough for a TCP header
+    if header[0] != 0x45 || word(6) & 0x3FFF != 0 || length > ip.len() || length < 40 {
+        return None;
+    }
+    let protocol = Protocol(header[9]);
+    let signal = match protocol {
+        Protocol::TCP => {
+            let flags = header[33];
+            if header[32] >> 4 < 5 {
+                return None;
+            }
+            tcp_signal(flags & 4 != 0, flags & 2 != 0, flags & 16 != 0, flags & 1 != 0)
+        }
+        Protocol::UDP => Signal::Plain,
+        _ => return None,
+    };
+    let end = |address: usize, port: usize| {
+        let address = [header[address], header[address + 1], header[address + 2], header[address + 3]];
+        Endpoint { address: IpAddr::V4(address.into()), port: word(port) }
+    };
+    Some(Packet { protocol, signal, ends: Tuple { source: end(12, 20), destination: end(16, 22) } })
 }
 
 /// What a frame holds; and of the first fragment of a datagram, which datagram that is.
@@ -389,4 +428,33 @@ fn without_transport(
         return Ok(packet(signal, ports.0, ports.1));
     }
     Ok(packet(Signal::Plain, 0, 0))
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(4000))]
+
+        /// What is read the short way is read the same the careful way.
+        #[test]
+        fn plain_frames_mean_the_same_both_ways(
+            mut rest in proptest::collection::vec(any::<u8>(), 20..60), protocol in prop_oneof![Just(6u8), Just(17), Just(1)],
+            first in prop_oneof![9 => Just(0x45u8), 1 => any::<u8>()], length in 20u8..80, fragment in prop_oneof![9 => Just(0u16), 1 => any::<u16>()],
+            words in prop_oneof![9 => Just(0x50u8), 1 => any::<u8>()],
+        ) {
+            if protocol == 6 && rest.len() > 12 {
+                rest[12] = words;
+            }
+            let [high, low] = fragment.to_be_bytes();
+            let ip = [first, 0, 0, length, 0, 1, high, low, 64, protocol, 0, 0, 10, 0, 0, 5, 198, 51, 100, 53];
+            let data = [&[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0][..], &ip, &rest].concat();
+            if let Some(packet) = plain(1, &data) {
+                prop_assert_eq!(decode(1, &data), Ok((Sight::Packet(packet), None)));
+            }
+        }
+    }
 }
