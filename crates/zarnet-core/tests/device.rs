@@ -327,3 +327,33 @@ fn strangers_under_a_peer_dependent_mapping_are_answered_through_it() {
          udp 10.0.0.5:5000 > 198.51.100.10:99 @4   => 192.0.2.1:5000 > 198.51.100.10:99",
     );
 }
+
+/// With more rules than are looked at one by one, the first that matches still decides: by source, destination, service,
+/// realm, and whether it is enabled.
+#[test]
+fn the_first_of_many_rules_decides() {
+    let rule = |n: usize, more: &str| {
+        format!(
+            "  [[device.rule]]\n  name = \"r{n}\"\n  type = \"overload\"\n  as = \"192.0.2.{}\"\n{more}\n",
+            2 + n % 12
+        )
+    };
+    let mut rules: String = (0..300)
+        .map(|n| rule(n, &format!("  destination = \"198.51.100.{}\"\n  service = \"{}/tcp\"", n % 100, 1 + n / 100)))
+        .collect();
+    rules += &rule(300, "  source = \"10.0.0.5\"\n  enabled = false");
+    rules += &rule(301, "  from = \"external\"\n  into = \"internal\"");
+    rules += &rule(302, "  source = \"10.0.0.5\"");
+    rules += &rule(303, "");
+    let mut edge = Edge::bcp(&rules);
+    for (source, to, rule) in [
+        ("10.0.0.5", "198.51.100.7:1", 7),
+        ("10.0.0.5", "198.51.100.7:3", 207),
+        ("10.0.0.5", "198.51.100.99:2", 199),
+        ("10.0.0.5", "198.51.100.7:4", 302),
+        ("10.0.0.6", "198.51.100.107:1", 303),
+    ] {
+        let out = edge.send(&format!("tcp {source}:5000 > {to} @0"));
+        assert!(out.starts_with(&format!("192.0.2.{}:", 2 + rule % 12)), "{source} {to}: {out}");
+    }
+}

@@ -58,7 +58,7 @@ impl Device {
             return None;
         }
         let ingress = self.config.routes.find(source, None)?.interface;
-        for &id in self.config.source_rules(to.address) {
+        for id in self.config.source_rules(to.address) {
             let rule = self.rule(id);
             let external = match &rule.kind {
                 _ if !self.enabled[usize::from(id)] || !rule.into.interfaces.contains(ingress) => None,

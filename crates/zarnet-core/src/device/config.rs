@@ -6,12 +6,13 @@ use std::net::IpAddr;
 use foldhash::fast::RandomState;
 
 use super::addresses::Space;
+use super::first_match::{FirstMatch, Wants, service_number};
 use super::intervals::IntervalMap;
 use super::ports::PortMap;
 use super::routes::Routes;
 use super::session::Spans;
 use super::table::bits;
-use crate::net::{AddressRange, AddressSet, Prefix, Protocol};
+use crate::net::{AddressRange, AddressSet, Packet, Prefix, Protocol, Service};
 use crate::plan::{
     self, Behaviour, Dependence, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target,
 };
@@ -34,6 +35,9 @@ pub(super) struct RuleTargets {
     pub main: Option<u16>,
     pub fallback: Option<u16>,
 }
+
+/// So many rules are looked at one by one.
+const FEW: usize = 64;
 
 /// A run of external ends, as numbers, and the rule that claims it.
 type Claimed = ((u64, u64), u16);
@@ -61,6 +65,8 @@ pub(super) struct Config {
     pub rule_targets: Vec<RuleTargets>,
     targets_of: IntervalMap<Vec<u16>>,
     by_source: IntervalMap<Vec<u16>>,
+    /// In place of the former where rules are many.
+    first_match: Option<FirstMatch>,
     by_source_v6: Vec<u16>,
     forwards: HashMap<Protocol, IntervalMap<Vec<u16>>, RandomState>,
     statics: IntervalMap<Vec<u16>>,
@@ -91,6 +97,7 @@ impl Config {
             rule_targets: Vec::new(),
             targets_of: IntervalMap::new(&[], |_| Vec::new()),
             by_source: IntervalMap::new(&[], |_| Vec::new()),
+            first_match: None,
             by_source_v6: Vec::new(),
             forwards: HashMap::default(),
             statics: IntervalMap::new(&[], |_| Vec::new()),
@@ -243,7 +250,8 @@ impl Config {
 
     /// Where anything that is looked up by an IPv4 address changes.
     pub(super) fn edges(&self) -> Vec<u64> {
-        [self.concerned.edges(), self.by_source.edges(), self.routes.edges()].concat()
+        let sources = self.first_match.as_ref().map_or(self.by_source.edges(), FirstMatch::source_edges);
+        [self.concerned.edges(), sources, self.routes.edges()].concat()
     }
 
     /// Whose sources each rule is for, and in which order they are looked at.
@@ -260,11 +268,17 @@ impl Config {
                 (group, senders(rule).count(), rule.parties.destination.count(), i)
             });
         }
+        let v6 = |i: &u16| senders(&self.plan.rules[usize::from(*i)]).ranges().any(|r| r.first().is_ipv6());
+        self.by_source_v6 = order.iter().copied().filter(v6).collect();
+        if order.len() > FEW {
+            let rules: Vec<(u16, Wants)> =
+                order.iter().map(|i| (*i, wants(&self.plan.rules[usize::from(*i)]))).collect();
+            self.first_match = Some(FirstMatch::new(&rules));
+            return;
+        }
         let (mut ranges, mut owners) = (Vec::new(), Vec::new());
         for (position, &i) in order.iter().enumerate() {
-            let senders = senders(&self.plan.rules[usize::from(i)]);
-            let space = v4_ranges(&senders);
-            self.by_source_v6.extend(senders.ranges().any(|r| r.first().is_ipv6()).then_some(i));
+            let space = v4_ranges(&senders(&self.plan.rules[usize::from(i)]));
             owners.extend(std::iter::repeat_n(position, space.len()));
             ranges.extend(space);
         }
@@ -277,7 +291,24 @@ impl Config {
 
     /// Rules that may translate a source, in the order in which they are looked at.
     #[inline]
-    pub(super) fn source_rules(&self, source: IpAddr) -> &[u16] {
+    pub(super) fn source_rules(&self, source: IpAddr) -> impl Iterator<Item = u16> + '_ {
+        let many = bits(source).zip(self.first_match.as_ref()).map(|(a, many)| many.of_source(a.into()));
+        let few = many.is_none().then(|| self.few_rules(source));
+        many.into_iter().flatten().chain(few.into_iter().flatten().copied())
+    }
+
+    /// The same for a packet: those are left out that its destination or service does not suit.
+    #[inline]
+    pub(super) fn packet_rules(&self, sent: Packet) -> impl Iterator<Item = u16> + '_ {
+        let (from, to) = (sent.source(), sent.destination());
+        let many = bits(from.address).zip(bits(to.address)).zip(self.first_match.as_ref());
+        let service = service_number(sent.protocol, to.port);
+        let many = many.map(|((a, b), many)| many.candidates(a.into(), b.into(), service));
+        let few = many.is_none().then(|| self.few_rules(from.address));
+        many.into_iter().flatten().chain(few.into_iter().flatten().copied())
+    }
+
+    fn few_rules(&self, source: IpAddr) -> &[u16] {
         match bits(source) {
             Some(a) => self.by_source.get(a.into()),
             None => &self.by_source_v6,
@@ -382,6 +413,20 @@ pub(super) fn senders(rule: &Rule) -> AddressSet {
         RuleKind::Forward(f) => f.servers.iter().map(|s| AddressRange::one(s.address)).collect(),
         _ => rule.parties.source.clone(),
     }
+}
+
+/// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its source and destination.
+fn wants(rule: &Rule) -> Wants {
+    let all = (0, service_number(Protocol(u8::MAX), u16::MAX));
+    let fixed = matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_));
+    let span = |s: &Service| match s.protocol {
+        None => all,
+        Some(p) if !p.has_ports() => (service_number(p, 0), service_number(p, u16::MAX)),
+        Some(p) => (service_number(p, s.ports.first), service_number(p, s.ports.last)),
+    };
+    let services = if fixed || rule.service.is_any() { vec![all] } else { rule.service.0.iter().map(span).collect() };
+    let (sources, destinations) = (v4_ranges(&senders(rule)), v4_ranges(&rule.parties.destination));
+    Wants { sources, destinations, services }
 }
 
 fn v4_ranges(set: &AddressSet) -> Vec<(u64, u64)> {

@@ -86,9 +86,9 @@ impl Device {
         }
         let address = |n: u64| std::net::IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
         let rule = |n: u64| {
-            let mut rules = self.config.source_rules(address(n)).iter();
+            let mut rules = self.config.source_rules(address(n));
             let first =
-                *rules.find(|r| self.enabled[usize::from(**r)] && self.rule(**r).from.interfaces.contains(ingress))?;
+                rules.find(|r| self.enabled[usize::from(*r)] && self.rule(*r).from.interfaces.contains(ingress))?;
             let rule = self.rule(first);
             let simple = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
             (simple && rule.limit.is_none() && rule.service.is_any() && rule.parties.destination.is_all())

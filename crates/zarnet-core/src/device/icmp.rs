@@ -71,7 +71,7 @@ impl Device {
 
     /// The whole address that a host has outside: by a static rule, or borrowed from a pool.
     fn bound_address(&self, host: IpAddr) -> Option<IpAddr> {
-        for &id in self.config.source_rules(host).iter().filter(|id| self.enabled[usize::from(**id)]) {
+        for id in self.config.source_rules(host).filter(|id| self.enabled[usize::from(*id)]) {
             let rule = self.rule(id);
             if let RuleKind::Static(s) = &rule.kind
                 && rule.service.is_any()

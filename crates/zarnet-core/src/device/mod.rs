@@ -15,6 +15,7 @@ mod counters;
 mod events;
 mod express;
 mod external;
+mod first_match;
 mod icmp;
 mod index;
 pub(crate) mod intervals;

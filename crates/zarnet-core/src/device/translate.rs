@@ -275,7 +275,7 @@ impl Device {
                 return self.overload(id.0, sent);
             }
         }
-        for &id in self.config.source_rules(sent.source().address) {
+        for id in self.config.packet_rules(sent) {
             let rule = self.rule(id);
             let into = rule.into.interfaces.contains(egress)
                 || hairpin && entered_rule.is_some_and(|e| e.into.interfaces.intersects(&rule.into.interfaces));
