@@ -32,3 +32,5 @@ picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 
 picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q'
 picture check 'zarnet check saltmere/hurried.toml'
 picture new 'zarnet new edge.toml && head -38 edge.toml'
+picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m --rows 7 -v'
+picture behaviour 'zarnet behaviour carrier'

@@ -27,10 +27,71 @@ pub(super) trait Timed {
     fn armed(&mut self, id: u32) -> &mut u16;
 }
 
+/// Entries of one slot, or of a part of it.
+#[derive(Debug, Clone, Copy)]
+struct Piece {
+    entries: [u32; PIECE],
+    /// The piece that was filled before this one.
+    before: u32,
+}
+
+/// Entries of a piece: with its link, four lines of a cache.
+const PIECE: usize = 63;
+/// No piece.
+const NO_PIECE: u32 = u32::MAX;
+
+/// The last piece of a slot, and how much of it is filled.
+#[derive(Debug, Clone, Copy)]
+struct Slot {
+    last: u32,
+    filled: u32,
+}
+
+/// The slots' entries, in pieces that are used again: growing moves nothing, and nothing is left unused but half a piece a
+/// slot.
+#[derive(Debug, Clone, Default)]
+struct Pieces {
+    pieces: Vec<Piece>,
+    free: Vec<u32>,
+}
+
+impl Pieces {
+    fn push(&mut self, slot: &mut Slot, id: u32) {
+        if slot.last == NO_PIECE || slot.filled as usize == PIECE {
+            let piece = Piece { entries: [0; PIECE], before: slot.last };
+            slot.last = match self.free.pop() {
+                Some(place) => {
+                    self.pieces[place as usize] = piece;
+                    place
+                }
+                None => {
+                    self.pieces.push(piece);
+                    self.pieces.len() as u32 - 1
+                }
+            };
+            slot.filled = 0;
+        }
+        self.pieces[slot.last as usize].entries[slot.filled as usize] = id;
+        slot.filled += 1;
+    }
+
+    /// Moves the entries of a slot over.
+    fn drain(&mut self, slot: Slot, into: &mut Vec<u32>) {
+        let (mut at, mut filled) = (slot.last, slot.filled as usize);
+        while at != NO_PIECE {
+            let piece = &self.pieces[at as usize];
+            into.extend_from_slice(&piece.entries[..filled]);
+            self.free.push(at);
+            (at, filled) = (piece.before, PIECE);
+        }
+    }
+}
+
 /// The wheel.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Wheel {
-    slots: Vec<Vec<u32>>,
+    slots: Vec<Slot>,
+    pieces: Pieces,
     /// Entries that are still to be filed, and a time before the expiry of all of them.
     waiting: Vec<u32>,
     waiting_until: u64,
@@ -41,16 +102,12 @@ pub(super) struct Wheel {
     origin: Option<u64>,
     now: u32,
     filed: usize,
-    /// Slots that have been emptied, to be filled again.
-    spare: Vec<Vec<u32>>,
+    /// Room for the entries of the slot whose tick begins.
+    turning: Vec<u32>,
     /// Entries of the current tick behind those that were fetched ahead.
     fetched: usize,
 }
 
-/// So many emptied slots are kept at most.
-const SPARE: usize = 512;
-/// Room of a slot that is used for the first time.
-const ROOM: usize = 32;
 /// So many entries are filed at once.
 const TOGETHER: usize = 32;
 /// So many entries are fetched ahead at once.
@@ -87,8 +144,12 @@ impl Wheel {
         let waiting = std::mem::take(&mut self.waiting);
         if !self.slots.is_empty() {
             let slot = |id: &u32| &self.slots[usize::from(slot_of(self.tick(arena.expires(*id))))];
-            let read = waiting.iter().fold(0, |sum, id| sum ^ slot(id).len());
-            let read = waiting.iter().fold(read, |sum, id| sum ^ slot(id).last().map_or(0, |l| *l as usize));
+            let read = waiting.iter().fold(0, |sum, id| sum ^ slot(id).filled);
+            let entry = |s: &Slot| {
+                let piece = self.pieces.pieces.get(s.last as usize);
+                piece.and_then(|p| p.entries.get(s.filled as usize)).copied().unwrap_or(0)
+            };
+            let read = waiting.iter().fold(read, |sum, id| sum ^ entry(slot(id)));
             std::hint::black_box(read);
         }
         for id in &waiting {
@@ -108,15 +169,12 @@ impl Wheel {
             return;
         }
         if self.slots.is_empty() {
-            self.slots.resize_with(SLOTS as usize, Vec::new);
+            self.slots = vec![Slot { last: NO_PIECE, filled: 0 }; SLOTS as usize];
         }
         let tick = tick.min(self.now + SLOTS - 1);
         *arena.armed(id) = slot_of(tick);
         let slot = &mut self.slots[usize::from(slot_of(tick))];
-        if slot.capacity() == 0 {
-            *slot = self.spare.pop().unwrap_or_else(|| Vec::with_capacity(ROOM));
-        }
-        slot.push(id);
+        self.pieces.push(slot, id);
         self.filed += 1;
     }
 
@@ -177,10 +235,13 @@ impl Wheel {
 
     /// Takes over the slot of the tick that begins.
     fn turn(&mut self, arena: &mut impl Timed) {
-        let mut slot = std::mem::take(&mut self.slots[usize::from(slot_of(self.now))]);
-        self.filed -= slot.len();
-        std::hint::black_box(slot.iter().fold(0, |sum, id| sum ^ arena.expires(*id)));
-        for id in slot.drain(..) {
+        let Some(slot) = self.slots.get_mut(usize::from(slot_of(self.now))) else { return };
+        let slot = std::mem::replace(slot, Slot { last: NO_PIECE, filled: 0 });
+        let mut turning = std::mem::take(&mut self.turning);
+        self.pieces.drain(slot, &mut turning);
+        self.filed -= turning.len();
+        std::hint::black_box(turning.iter().fold(0, |sum, id| sum ^ arena.expires(*id)));
+        for id in turning.drain(..) {
             if *arena.armed(id) != slot_of(self.now) {
                 continue;
             }
@@ -192,9 +253,7 @@ impl Wheel {
                 self.due.push((expires, id));
             }
         }
-        if slot.capacity() > 0 && self.spare.len() < SPARE {
-            self.spare.push(slot);
-        }
+        self.turning = turning;
         self.due.sort_unstable_by(|a, b| b.cmp(a));
         self.fetched = self.due.len();
     }
