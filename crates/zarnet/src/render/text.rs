@@ -272,6 +272,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         Column::number("PEAK"),
         Column::number("PEAK AT").expendable(8),
         Column::number("EXPIRED"),
+        Column::number("CLEARED").expendable(7),
         Column::number("REFUSED"),
     ];
     // rules that nothing happened to are told by -v
@@ -286,6 +287,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
             number(r.peak),
             moment(r.peak, r.peak_at),
             number(r.expired),
+            if r.cleared > 0 { number(r.cleared) } else { Cell::default() },
             refused(r.refused),
         ]
     };
