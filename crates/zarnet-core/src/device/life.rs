@@ -162,9 +162,19 @@ impl Device {
         let mut s = *self.table.session(id);
         let running = s.running(now.0);
         let (mut end, mut ending) = (end.0, ending);
-        if running.is_some() || s.has(SHARED) {
-            let list = self.table.overlaps.entry(id).or_insert_with(|| running.into_iter().collect());
+        if let (Some(other), false) = (running, s.has(SHARED) || ending == Ending::Close)
+            && other.1 != Ending::Close
+        {
+            // neither ends the session for the other: it lasts as long as the longer one, and the shorter is of no account
+            if other.0 > end {
+                (end, ending) = other;
+            }
+        } else if running.is_some() || s.has(SHARED) {
+            let list = self.table.overlaps.entry(id).or_default();
             list.retain(|f| f.0 > now.0);
+            // most are two, and there may be many of such lists
+            list.reserve_exact(2);
+            list.extend(running.filter(|_| !s.has(SHARED)));
             list.push((end, ending));
             s.flags |= SHARED;
             // the first to close ends the session for all; else it lasts as long as the longest

@@ -487,7 +487,7 @@ impl Table {
     pub(super) fn lone_mapping(&self, id: u32) -> Option<Mapping> {
         let slot = &self.slots[id];
         let (session, mapping) = (&slot.session, slot.mapping);
-        let alone = session.owner == id && !session.has(WIDE | SHARED) && slot.listed == 1 && self.entered.is_empty();
+        let alone = session.owner == id && !session.has(WIDE) && slot.listed == 1 && self.entered.is_empty();
         (alone && mapping.kind() == Kind::Endpoint).then_some(mapping)
     }
 
@@ -497,6 +497,9 @@ impl Table {
         self.mappings -= 1;
         self.sessions -= 1;
         let slot = &mut self.slots[id];
+        if slot.session.has(SHARED) {
+            self.overlaps.remove(&id);
+        }
         (slot.mapping, slot.armed) = (Mapping::NONE, UNARMED);
         (slot.session.owner, slot.session.expires) = (NONE, NEVER);
         self.release_slot(id);
