@@ -9,12 +9,17 @@ pub(super) type Span = (u16, u16);
 pub(super) struct PortMap {
     taken: Box<[u64; 1024]>,
     full: [u64; 16],
+    /// Free ports of each group of 64 words.
+    free: [u16; 16],
 }
+
+/// Words of a group.
+const GROUP: usize = 64;
 
 impl PortMap {
     /// All free but 0, which is never handed out.
     pub(super) fn new() -> Self {
-        let mut map = Self { taken: Box::new([0; 1024]), full: [0; 16] };
+        let mut map = Self { taken: Box::new([0; 1024]), full: [0; 16], free: [4096; 16] };
         map.take(0);
         map
     }
@@ -25,6 +30,7 @@ impl PortMap {
 
     pub(super) fn take(&mut self, port: u16) {
         let word = usize::from(port >> 6);
+        self.free[word / GROUP] -= u16::from(self.is_free(port));
         self.taken[word] |= 1 << (port & 63);
         if self.taken[word] == u64::MAX {
             self.full[word >> 6] |= 1 << (word & 63);
@@ -33,6 +39,7 @@ impl PortMap {
 
     pub(super) fn release(&mut self, port: u16) {
         let word = usize::from(port >> 6);
+        self.free[word / GROUP] += u16::from(!self.is_free(port));
         self.taken[word] &= !(1 << (port & 63));
         self.full[word >> 6] &= !(1 << (word & 63));
     }
@@ -90,28 +97,62 @@ impl PortMap {
         behind.chain(before).find_map(|s| self.lowest_free(s, odd))
     }
 
+    /// Free ports of the groups and words that make up a span, one after the other: what is counted already is not counted
+    /// again. Gives the first word of each part, and how many are free there.
+    fn parts(&self, span: Span, odd: Option<bool>) -> impl Iterator<Item = (usize, bool, u32)> + '_ {
+        let (mut word, last) = (usize::from(span.0 >> 6), usize::from(span.1 >> 6));
+        std::iter::from_fn(move || {
+            let at = word;
+            if at > last {
+                return None;
+            }
+            // a whole group inside the span, which does not end in it
+            let whole =
+                odd.is_none() && at.is_multiple_of(GROUP) && at + GROUP <= last && at > usize::from(span.0 >> 6);
+            word += if whole { GROUP } else { 1 };
+            let free = match whole {
+                true => u32::from(self.free[at / GROUP]),
+                false => self.free_in_word(at, span, odd).count_ones(),
+            };
+            Some((at, whole, free))
+        })
+    }
+
     /// How many ports of `spans` are free.
     pub(super) fn count_free(&self, spans: &[Span], odd: Option<bool>) -> u32 {
-        let words = |s: &Span| usize::from(s.0 >> 6)..=usize::from(s.1 >> 6);
-        spans.iter().flat_map(|s| words(s).map(|w| self.free_in_word(w, *s, odd).count_ones())).sum()
+        spans.iter().flat_map(|s| self.parts(*s, odd)).map(|part| part.2).sum()
     }
 
     /// The `n`-th free port of `spans`, from 0.
     pub(super) fn nth_free(&self, spans: &[Span], mut n: u32, odd: Option<bool>) -> Option<u16> {
         for span in spans {
-            for word in usize::from(span.0 >> 6)..=usize::from(span.1 >> 6) {
-                let mut free = self.free_in_word(word, *span, odd);
-                if n >= free.count_ones() {
-                    n -= free.count_ones();
+            for (word, whole, free) in self.parts(*span, odd) {
+                if n >= free {
+                    n -= free;
                     continue;
                 }
-                for _ in 0..n {
-                    free &= free - 1;
+                if whole {
+                    // once: the words of the group one by one
+                    let group = ((word << 6) as u16, ((word + GROUP) << 6).wrapping_sub(1) as u16);
+                    return (word..word + GROUP).find_map(|w| self.nth_in_word(w, group, &mut n, odd));
                 }
-                return Some((word << 6) as u16 | free.trailing_zeros() as u16);
+                return self.nth_in_word(word, *span, &mut n, odd);
             }
         }
         None
+    }
+
+    /// The `n`-th free port of a word, or `n` less those that it has.
+    fn nth_in_word(&self, word: usize, span: Span, n: &mut u32, odd: Option<bool>) -> Option<u16> {
+        let mut free = self.free_in_word(word, span, odd);
+        if *n >= free.count_ones() {
+            *n -= free.count_ones();
+            return None;
+        }
+        for _ in 0..*n {
+            free &= free - 1;
+        }
+        Some((word << 6) as u16 | free.trailing_zeros() as u16)
     }
 }
 
