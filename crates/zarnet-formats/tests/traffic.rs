@@ -303,7 +303,7 @@ fn damaged_captures_are_told_and_read_as_far_as_they_go() {
 fn fragments_go_with_their_first() {
     let part = |offset: u16, more: bool, id: u8| {
         let mut f = frame();
-        let field = offset / 8 | if more { 0x2000 } else { 0 };
+        let field = (offset / 8) | if more { 0x2000 } else { 0 };
         f[19] = id;
         [f[20], f[21]] = field.to_be_bytes();
         f

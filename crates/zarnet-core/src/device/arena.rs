@@ -22,7 +22,7 @@ impl<T: Copy> Arena<T> {
     /// Adds a place; others may be made in advance and hold the same.
     pub(super) fn push(&mut self, value: T) -> u32 {
         let id = self.len;
-        if id % PIECE == 0 {
+        if id.is_multiple_of(PIECE) {
             self.pieces.push(vec![value; PIECE as usize].into());
         }
         self.len += 1;
