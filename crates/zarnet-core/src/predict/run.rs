@@ -409,14 +409,11 @@ impl Run {
         for table in &mut tables {
             let device = &self.network.devices()[table.device.index()];
             table.totals = device.counters().clone();
-            for mut total in device.addresses() {
-                match table.addresses.iter_mut().find(|a| a.address == total.address) {
-                    Some(then) => (then.peak, then.created) = (total.peak, total.created),
-                    None => {
-                        total.mappings = 0;
-                        table.addresses.push(total);
-                    }
-                }
+            // an address that was first used after the moment had no mapping then
+            let then: HashMap<IpAddr, u64> = table.addresses.iter().map(|a| (a.address, a.mappings)).collect();
+            table.addresses = device.addresses();
+            for address in &mut table.addresses {
+                address.mappings = then.get(&address.address).copied().unwrap_or(0);
             }
             // a moment before another plan took over knows fewer
             table.active.resize(table.totals.rules.len(), 0);

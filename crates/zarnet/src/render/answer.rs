@@ -332,8 +332,15 @@ impl<'a> Answer<'a> {
             let plan = &self.plan.devices[table.device.index()];
             let device = plan.name.as_str();
             let totals = &table.totals;
-            for (i, ((rule, count), active)) in plan.rules.iter().zip(&totals.rules).zip(&table.active).enumerate() {
-                let of_rule = totals.refused_by.iter().filter(|r| r.0.0 == Some(RuleId(i as u16)));
+            let (mut refused_by, mut by_rule) = (BTreeMap::new(), vec![BTreeMap::new(); plan.rules.len()]);
+            for ((rule, reason), n) in &totals.refused_by {
+                *refused_by.entry(reason.name()).or_default() += n;
+                if let Some(rule) = rule {
+                    by_rule[rule.index()].insert(reason.name(), *n);
+                }
+            }
+            let rules = plan.rules.iter().zip(&totals.rules).zip(&table.active).zip(by_rule);
+            for (((rule, count), active), refused_by) in rules {
                 counters.rules.push(RuleCount {
                     device,
                     rule: &rule.name,
@@ -345,17 +352,13 @@ impl<'a> Answer<'a> {
                     expired: count.expired,
                     cleared: count.cleared,
                     refused: count.refused,
-                    refused_by: of_rule.map(|((_, reason), n)| (reason.name(), *n)).collect(),
+                    refused_by,
                 });
             }
             for (pool, count) in plan.pools.iter().zip(&table.pools) {
                 let (pool, peak_at) = (pool.name.as_str(), count.peak.at.seconds());
                 let PoolUse { usable, in_use, peak, refused } = *count;
                 counters.pools.push(PoolCount { device, pool, usable, in_use, peak: peak.count, peak_at, refused });
-            }
-            let mut refused_by = BTreeMap::new();
-            for ((_, reason), n) in &totals.refused_by {
-                *refused_by.entry(reason.name()).or_default() += n;
             }
             counters.devices.push(DeviceCount {
                 device,

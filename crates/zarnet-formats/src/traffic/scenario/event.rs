@@ -23,25 +23,23 @@ struct Head<'a> {
 
 /// A device that is described anew from some time on.
 struct Successor {
-    at: Instant,
     device: DeviceId,
     plan: Arc<Plan>,
     as_device: DeviceId,
 }
 
-/// Reads all events: first those that describe a device anew, for the others speak of it as it is described then.
+/// Reads all events, in the order of their time: one behind another plan speaks of the device as that describes it.
 pub(super) fn read_all(readers: Vec<Reader<'_>>, setting: &Setting<'_>, plan_files: &mut Sources) -> Vec<Event> {
-    let heads: Vec<Head<'_>> = readers.into_iter().filter_map(|r| head(r, setting)).collect();
+    let mut heads: Vec<Head<'_>> = readers.into_iter().filter_map(|r| head(r, setting)).collect();
     // a stable sort: what happens at one time happens in the order of the file
-    let mut heads = heads;
     heads.sort_by_key(|h| h.at);
     let (mut successors, mut events): (Vec<Successor>, Vec<Event>) = (Vec::new(), Vec::new());
     for Head { reader, at, device, action } in heads {
-        let described = successors.iter().rev().find(|s| s.device == device && s.at <= at);
+        let described = successors.iter().rev().find(|s| s.device == device);
         let (plan, described) = described.map_or((setting.plan, device), |s| (&*s.plan, s.as_device));
         let action = match action.value.as_str() {
             "plan" => successor(&reader, setting, device, plan_files).map(|(plan, as_device)| {
-                successors.push(Successor { at, device, plan: plan.clone(), as_device });
+                successors.push(Successor { device, plan: plan.clone(), as_device });
                 Action::Plan(plan, as_device)
             }),
             _ => read_action(&reader, &action, &plan.devices[described.index()], setting),

@@ -76,7 +76,6 @@ pub(super) fn read(
     let mut faults: Vec<(Fault, Place)> = problems.into_inner().into_iter().map(problem).collect();
     faults.append(&mut setting.faults.borrow_mut());
     if faults.is_empty() {
-        scenario.events.sort_by_key(|e| e.at);
         return Ok(scenario);
     }
     faults.sort_by_key(|f| f.1);
