@@ -85,12 +85,9 @@ impl PortMap {
         // the port itself or one close by, most of the time
         if let [span] = spans
             && (span.0..=span.1).contains(&from)
+            && let Some(port) = self.lowest_free((from, span.1), odd)
         {
-            let word = usize::from(from >> 6);
-            let free = self.free_in_word(word, (from, span.1), odd);
-            if free != 0 {
-                return Some((word << 6) as u16 | free.trailing_zeros() as u16);
-            }
+            return Some(port);
         }
         let behind = spans.iter().filter(|s| s.1 >= from).map(|s| (s.0.max(from), s.1));
         let before = spans.iter().filter(|s| s.0 < from).map(|s| (s.0, s.1.min(from - 1)));

@@ -438,17 +438,22 @@ impl Table {
         if listed != NONE {
             self.unlist(listed, id, session.next);
         }
-        if session.has(SHARED) {
-            self.overlaps.remove(&id);
-        }
+        self.vacate_session(id);
+        [listed, entered]
+    }
+
+    /// Leaves a place without its session, which nothing refers to any more; without a mapping too, it is given back.
+    fn vacate_session(&mut self, id: u32) {
         self.sessions -= 1;
         let slot = &mut self.slots[id];
+        if slot.session.has(SHARED) {
+            self.overlaps.remove(&id);
+        }
         slot.armed = UNARMED;
         (slot.session.owner, slot.session.expires) = (NONE, NEVER); // marks it as free for those who walk the arena
         if slot.mapping.is_vacant() {
             self.release_slot(id);
         }
-        [listed, entered]
     }
 
     fn unlist(&mut self, mapping: u32, id: u32, next: u32) {
@@ -495,14 +500,8 @@ impl Table {
     pub(super) fn remove_lone(&mut self, id: u32, hash: u32) {
         self.by_internal.remove(hash, id);
         self.mappings -= 1;
-        self.sessions -= 1;
-        let slot = &mut self.slots[id];
-        if slot.session.has(SHARED) {
-            self.overlaps.remove(&id);
-        }
-        (slot.mapping, slot.armed) = (Mapping::NONE, UNARMED);
-        (slot.session.owner, slot.session.expires) = (NONE, NEVER);
-        self.release_slot(id);
+        self.slots[id].mapping = Mapping::NONE;
+        self.vacate_session(id);
     }
 
     /// Whether a packet between IPv4 endpoints may belong to a session with tuples of its own.
