@@ -90,7 +90,7 @@ fn plain_v4(text: &[u8]) -> Option<Ipv4Addr> {
     for &c in text {
         let d = u32::from(c.wrapping_sub(b'0'));
         if d < 10 {
-            if digits > 0 && octet == 0 {
+            if digits > 0 && octet == 0 || digits == 3 {
                 return None;
             }
             octet = octet * 10 + d;
