@@ -70,14 +70,24 @@ impl<'a> Reader<'a> {
 
     /// A string that must be there.
     pub(crate) fn needed(&self, key: &'static str) -> Option<Text> {
-        if !self.table.contains_key(key) {
+        self.is_there(key).then(|| self.text(key)).flatten()
+    }
+
+    /// Text or a number that must be there, as text.
+    pub(crate) fn needed_scalar(&self, key: &'static str) -> Option<Text> {
+        self.is_there(key).then(|| self.scalar(key)).flatten()
+    }
+
+    /// Whether a key is there; that it is not is reported.
+    fn is_there(&self, key: &'static str) -> bool {
+        let there = self.table.contains_key(key);
+        if !there {
             self.asked.borrow_mut().push(key);
             let name = self.table.get("name").and_then(|n| n.get_ref().as_str());
             let table = name.map_or(self.what.into(), |n| format!("{} `{n}`", self.what));
             self.report(PlanError::MissingKey { key, table }, self.place);
-            return None;
         }
-        self.text(key)
+        there
     }
 
     /// A string or a list of strings.

@@ -301,7 +301,7 @@ fn plain(link: i32, data: &[u8]) -> Option<Packet> {
 /// What a frame holds; and of the first fragment of a datagram, which datagram that is.
 fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
     let cut = |n: usize| data.get(n..).ok_or(Why::NotIp);
-    let word = |at: usize| data.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]])).ok_or(Why::NotIp);
+    let word = |at: usize| word_at(data, at).ok_or(Why::NotIp);
     let sliced = match link {
         1 => LaxSlicedPacket::from_ethernet(data).map_err(|_| Why::NotIp)?,
         12 | 14 | 101 | 228 | 229 => LaxSlicedPacket::from_ip(data).map_err(|_| Why::NotIp)?,
@@ -374,15 +374,14 @@ fn icmp_error(number: IpNumber, from: IpAddr, to: IpAddr, payload: &[u8]) -> Opt
     let address = |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(embedded.get(at..at + 4)?).ok()?.into()));
     let (source, destination) = (address(12)?, address(16)?);
     let inner = embedded.get(header..).unwrap_or(&[]);
-    let word = |at: usize| inner.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]));
+    let word = |at: usize| word_at(inner, at);
     let ends = |from, to| Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
     let (signal, ends) = match protocol {
         // the first octets of a datagram that was no first fragment would be anything
         p if p.has_ports() => (Signal::Plain, ends(word(0)?, word(2)?)),
-        Protocol::ICMP => match inner.first()? {
-            8 | 13 | 17 => (Signal::Query, ends(word(4)?, 0)),
-            0 | 14 | 18 => (Signal::Reply, ends(0, word(4)?)),
-            _ => return None,
+        Protocol::ICMP => match query_signal(protocol, *inner.first()?)? {
+            Signal::Query => (Signal::Query, ends(word(4)?, 0)),
+            reply => (reply, ends(0, word(4)?)),
         },
         _ => (Signal::Plain, ends(0, 0)),
     };
@@ -399,6 +398,21 @@ fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
     }
 }
 
+/// Two octets as a number.
+fn word_at(octets: &[u8], at: usize) -> Option<u16> {
+    octets.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]))
+}
+
+/// What the type of an ICMP message says, if it is a query or its reply: echo, timestamp, address mask; and echo of IPv6
+/// (RFC 792, 950, 4443).
+fn query_signal(protocol: Protocol, kind: u8) -> Option<Signal> {
+    match (protocol, kind) {
+        (Protocol::ICMP, 8 | 13 | 17) | (Protocol::ICMPV6, 128) => Some(Signal::Query),
+        (Protocol::ICMP, 0 | 14 | 18) | (Protocol::ICMPV6, 129) => Some(Signal::Reply),
+        _ => None,
+    }
+}
+
 /// ICMP queries, protocols whose ports the library does not read, headers that were cut short.
 fn without_transport(
     number: IpNumber,
@@ -406,14 +420,9 @@ fn without_transport(
     packet: impl Fn(Signal, u16, u16) -> Packet,
 ) -> Result<Packet, Why> {
     let protocol = Protocol(number.0);
-    let word = |at: usize| payload.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]));
+    let word = |at: usize| word_at(payload, at);
     if protocol.has_query_id() {
-        // echo, timestamp, address mask; and echo of IPv6 (RFC 792, 950, 4443)
-        let signal = match (protocol, payload.first()) {
-            (Protocol::ICMP, Some(8 | 13 | 17)) | (Protocol::ICMPV6, Some(128)) => Signal::Query,
-            (Protocol::ICMP, Some(0 | 14 | 18)) | (Protocol::ICMPV6, Some(129)) => Signal::Reply,
-            _ => return Err(Why::IcmpOther),
-        };
+        let signal = payload.first().and_then(|kind| query_signal(protocol, *kind)).ok_or(Why::IcmpOther)?;
         let id = word(4).ok_or(Why::NotIp)?;
         return Ok(if signal == Signal::Query { packet(signal, id, 0) } else { packet(signal, 0, id) });
     }

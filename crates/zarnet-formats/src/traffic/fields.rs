@@ -64,6 +64,16 @@ impl Column {
     }
 }
 
+/// A way to end, by its name.
+pub(super) fn ending(text: &str) -> Result<Ending, Fault> {
+    Ok(match text {
+        "close" => Ending::Close,
+        "reset" => Ending::Reset,
+        "silent" => Ending::Silent,
+        _ => return Err(Fault::UnknownEnding { value: text.into() }),
+    })
+}
+
 /// A flow whose fields are being read.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Fields {
@@ -114,12 +124,7 @@ impl Fields {
             Column::Lasts => self.lasts = span(text, "lasts")?,
             Column::RoundTrip => self.round_trip = Some(span(text, "round-trip")?),
             Column::Ends => {
-                self.ending = Some(match text {
-                    "close" => Ending::Close,
-                    "reset" => Ending::Reset,
-                    "silent" => Ending::Silent,
-                    _ => return Err(Fault::UnknownEnding { value: text.into() }),
-                });
+                self.ending = Some(ending(text)?);
             }
         }
         Ok(())

@@ -7,7 +7,7 @@ use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
 use zarnet_core::plan::{Device, DeviceId, InterfaceId, Plan, PlanError, PoolId, RuleId};
 use zarnet_core::traffic::{Action, Clearing, Event, Party};
 
-use super::{Setting, known, time};
+use super::{Setting, known, needed_time};
 use crate::plan::{LoadError, Loaded, load_after};
 use crate::source::Sources;
 use crate::toml_reader::{Reader, Text};
@@ -52,10 +52,7 @@ pub(super) fn read_all(readers: Vec<Reader<'_>>, setting: &Setting<'_>, plan_fil
 
 fn head<'a>(reader: Reader<'a>, setting: &Setting<'_>) -> Option<Head<'a>> {
     let r = &reader;
-    if reader.scalar("at").is_none() {
-        r.needed("at");
-    }
-    let at = time(r, "at", setting).map(Instant);
+    let at = needed_time(r, "at", setting).map(Instant);
     let action = r.needed("do");
     let devices = || setting.plan.devices.iter().map(|d| d.name.as_str());
     let device = match (r.text("device"), setting.plan.devices.len()) {

@@ -2,12 +2,12 @@
 
 use std::net::IpAddr;
 
-use zarnet_core::device::Ending;
 use zarnet_core::net::{AddressRange, AddressSet, Instant, NotationError, Prefix, Protocol};
 use zarnet_core::plan::{Interface, PlanError};
 use zarnet_core::traffic::{Crowd, Length, Load, Party};
 
-use super::{Setting, time};
+use super::super::fields::ending;
+use super::{Setting, needed_time, time};
 use crate::toml_reader::{Reader, Text};
 use crate::traffic::Fault;
 
@@ -19,12 +19,7 @@ const MOST: f64 = 1e10;
 
 /// Reads a profile; `number`: which one of its file it is.
 pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<Load> {
-    let needed = |key: &'static str| {
-        if r.scalar(key).is_none() {
-            r.needed(key);
-        }
-        time(&r, key, setting)
-    };
+    let needed = |key: &'static str| needed_time(&r, key, setting);
     let (start, lasts) = (time(&r, "start", setting).unwrap_or(0), needed("lasts"));
     let sources = crowd(&r, "sources", setting, true);
     let destinations = crowd(&r, "destination", setting, false);
@@ -49,18 +44,8 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
         true => r.tables("each-lasts", "a distribution").into_iter().next().and_then(|d| length(d, setting)),
         false => Some(Length::Fixed(time(&r, "each-lasts", setting).unwrap_or(0))),
     };
-    let ending = match r.text("ends") {
-        None => None,
-        Some(text) => match text.value.as_str() {
-            "close" => Some(Ending::Close),
-            "reset" => Some(Ending::Reset),
-            "silent" => Some(Ending::Silent),
-            value => {
-                setting.refuse(Fault::UnknownEnding { value: value.into() }, text.place);
-                None
-            }
-        },
-    };
+    let ending =
+        r.text("ends").and_then(|text| ending(&text.value).map_err(|fault| setting.refuse(fault, text.place)).ok());
     let seed = match r.integer("seed") {
         // profiles that are alike must not send at the same times
         None => setting.seed.wrapping_add(number),
@@ -146,12 +131,7 @@ fn member(text: &Text, setting: &Setting<'_>) -> Result<(Option<Party>, AddressS
 }
 
 fn length(r: Reader<'_>, setting: &Setting<'_>) -> Option<Length> {
-    let needed = |key: &'static str| {
-        if r.scalar(key).is_none() {
-            r.needed(key);
-        }
-        time(&r, key, setting)
-    };
+    let needed = |key: &'static str| needed_time(&r, key, setting);
     let kind = r.needed("distribution")?;
     let positive = |key| number_of(&r, key, |n| n > 0.0 && n <= 100.0, "a number above 0, up to 100");
     let length = match kind.value.as_str() {
@@ -172,10 +152,7 @@ fn length(r: Reader<'_>, setting: &Setting<'_>) -> Option<Length> {
 }
 
 fn number_of(r: &Reader<'_>, key: &'static str, holds: impl Fn(f64) -> bool, valid: &str) -> Option<f64> {
-    let Some(text) = r.scalar(key) else {
-        r.needed(key);
-        return None;
-    };
+    let text = r.needed_scalar(key)?;
     let number = text.value.trim().parse::<f64>().ok().filter(|n| n.is_finite() && holds(*n));
     if number.is_none() {
         let (value, valid) = (text.value.clone(), valid.into());

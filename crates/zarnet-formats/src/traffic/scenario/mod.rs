@@ -120,7 +120,15 @@ fn known<'a>(
 
 /// A time or length of time; `None` if there is none, or it is wrong, which is then told.
 fn time(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>) -> Option<u64> {
-    let text = r.scalar(key)?;
+    parsed_time(r.scalar(key)?, setting)
+}
+
+/// The same where there must be one.
+fn needed_time(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>) -> Option<u64> {
+    parsed_time(r.needed_scalar(key)?, setting)
+}
+
+fn parsed_time(text: Text, setting: &Setting<'_>) -> Option<u64> {
     let time = setting.context.clock.parse(&text.value).map(|t| t.0);
     time.map_err(|fault| setting.refuse(fault, text.place)).ok()
 }
