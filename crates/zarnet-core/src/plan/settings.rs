@@ -27,12 +27,29 @@ fn text(value: &str) -> String {
     format!("\"{value}\"")
 }
 
-fn dependence(value: Dependence) -> String {
-    text(match value {
-        Dependence::EndpointIndependent => "endpoint-independent",
-        Dependence::AddressDependent => "address-dependent",
-        Dependence::AddressAndPortDependent => "address-and-port-dependent",
-    })
+/// The values of keys that have a few, by their names: read by them, and shown by them.
+pub(super) const DEPENDENCE: [(&str, Dependence); 3] = [
+    ("endpoint-independent", Dependence::EndpointIndependent),
+    ("address-dependent", Dependence::AddressDependent),
+    ("address-and-port-dependent", Dependence::AddressAndPortDependent),
+];
+pub(super) const PAIRED: [(&str, bool); 2] = [("paired", true), ("arbitrary", false)];
+pub(super) const PORT_ASSIGNMENT: [(&str, PortAssignment); 3] = [
+    ("preserve", PortAssignment::Preserve),
+    ("sequential", PortAssignment::Sequential),
+    ("random", PortAssignment::Random),
+];
+pub(super) const HAIRPIN_SOURCE: [(&str, HairpinSource); 2] =
+    [("external", HairpinSource::External), ("keep", HairpinSource::Keep)];
+pub(super) const RULE_ORDER: [(&str, RuleOrder); 2] =
+    [("listed", RuleOrder::Listed), ("fixed-first", RuleOrder::FixedFirst)];
+pub(super) const POLICY_SEES_TRANSLATED: [(&str, bool); 2] = [("translated", true), ("original", false)];
+pub(super) const ARP_FOR_TRANSLATED: [(&str, bool); 2] = [("translated", true), ("listed", false)];
+pub(super) const REFRESH_BOTH: [(&str, bool); 2] = [("outbound", false), ("both", true)];
+
+/// The name of a value.
+fn named<T: PartialEq>(value: T, names: &[(&str, T)]) -> String {
+    text(names.iter().find(|(_, v)| *v == value).map_or("", |(name, _)| name))
 }
 
 fn seconds(value: Duration) -> String {
@@ -46,26 +63,19 @@ impl Behaviour {
     /// Every key with its value.
     pub fn settings(&self) -> Vec<Described> {
         let number = |n: Option<u64>| n.map_or("none".into(), |n| n.to_string());
-        let either = |on: bool, a: &str, b: &str| text(if on { a } else { b });
         let class = |c: &PortClass| text(&format!("{}-{} -> {}-{}", c.from.0, c.from.1, c.into.0, c.into.1));
         let list = |parts: Vec<String>| format!("[{}]", parts.join(", "));
-        let assignment = match self.port_assignment {
-            PortAssignment::Preserve => "preserve",
-            PortAssignment::Sequential => "sequential",
-            PortAssignment::Random => "random",
-        };
-        let order = self.rule_order == RuleOrder::Listed;
         let new = Described::new;
         vec![
-            new("mapping", dependence(self.mapping), "when another peer reuses a mapping", "4787-REQ-1"),
-            new("filtering", dependence(self.filtering), "which peers a dynamic mapping lets in", "4787-REQ-8"),
+            new("mapping", named(self.mapping, &DEPENDENCE), "when another peer reuses a mapping", "4787-REQ-1"),
+            new("filtering", named(self.filtering, &DEPENDENCE), "which peers a dynamic mapping lets in", "4787-REQ-8"),
+            new("pooling", named(self.paired, &PAIRED), "one external address a host, or any", "4787-REQ-2"),
             new(
-                "pooling",
-                either(self.paired, "paired", "arbitrary"),
-                "one external address a host, or any",
-                "4787-REQ-2",
+                "port-assignment",
+                named(self.port_assignment, &PORT_ASSIGNMENT),
+                "how an external port is found",
+                "RFC 4787 4.2.1",
             ),
-            new("port-assignment", text(assignment), "how an external port is found", "RFC 4787 4.2.1"),
             new(
                 "port-classes",
                 list(self.port_classes.iter().map(class).collect()),
@@ -95,25 +105,25 @@ impl Behaviour {
             new("max-sessions", number(self.max_sessions), "sessions on the device", "ours"),
             new(
                 "hairpin-source",
-                either(self.hairpin_source == HairpinSource::External, "external", "keep"),
+                named(self.hairpin_source, &HAIRPIN_SOURCE),
                 "what a hairpinned packet shows as its source",
                 "4787-REQ-9a",
             ),
-            new("rule-order", either(order, "listed", "fixed-first"), "in which order source rules are tried", "ours"),
+            new("rule-order", named(self.rule_order, &RULE_ORDER), "in which order source rules are tried", "ours"),
             new(
                 "policy-sees",
-                either(self.policy_sees_translated, "translated", "original"),
+                named(self.policy_sees_translated, &POLICY_SEES_TRANSLATED),
                 "which destination the policy looks at",
                 "ours",
             ),
             new(
                 "answer-arp",
-                either(self.answers_arp_for_translated, "translated", "listed"),
+                named(self.answers_arp_for_translated, &ARP_FOR_TRANSLATED),
                 "for which external addresses ARP is answered",
                 "ours",
             ),
             new("hold-down-timeout", seconds(self.hold_down), "seconds that a freed external port rests", "6888-REQ-8"),
-            new("refresh", either(self.refresh_both, "both", "outbound"), "which packets keep UDP alive", "4787-REQ-6"),
+            new("refresh", named(self.refresh_both, &REFRESH_BOTH), "which packets keep UDP alive", "4787-REQ-6"),
             new(
                 "cannot",
                 list(self.cannot.iter().map(|l: &Lack| text(l.name())).collect()),

@@ -162,6 +162,10 @@ pub struct Flows {
     undelivered: u64,
 }
 
+fn seconds<S: Serializer>(at: &Instant, s: S) -> Result<S::Ok, S::Error> {
+    s.serialize_f64(at.seconds())
+}
+
 /// Counters of a rule.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -172,7 +176,8 @@ pub struct RuleCount<'a> {
     pub hits: u64,
     pub active: u64,
     pub peak: u64,
-    pub peak_at: f64,
+    #[serde(serialize_with = "seconds")]
+    pub peak_at: Instant,
     pub created: u64,
     pub expired: u64,
     pub cleared: u64,
@@ -190,7 +195,8 @@ pub struct PoolCount<'a> {
     pub usable: u64,
     pub in_use: u64,
     pub peak: u64,
-    pub peak_at: f64,
+    #[serde(serialize_with = "seconds")]
+    pub peak_at: Instant,
     pub refused: u64,
 }
 
@@ -202,10 +208,12 @@ pub struct DeviceCount<'a> {
     pub device: &'a str,
     pub mappings: u64,
     pub peak_mappings: u64,
-    pub peak_mappings_at: f64,
+    #[serde(serialize_with = "seconds")]
+    pub peak_mappings_at: Instant,
     pub sessions: u64,
     pub peak_sessions: u64,
-    pub peak_sessions_at: f64,
+    #[serde(serialize_with = "seconds")]
+    pub peak_sessions_at: Instant,
     pub created: u64,
     pub expired: u64,
     pub cleared: u64,
@@ -222,7 +230,8 @@ pub struct AddressCount<'a> {
     pub address: IpAddr,
     pub mappings: u64,
     pub peak: u64,
-    pub peak_at: f64,
+    #[serde(serialize_with = "seconds")]
+    pub peak_at: Instant,
     pub created: u64,
 }
 
@@ -347,7 +356,7 @@ impl<'a> Answer<'a> {
                     hits: count.hits,
                     active: *active,
                     peak: count.peak.count,
-                    peak_at: count.peak.at.seconds(),
+                    peak_at: count.peak.at,
                     created: count.created,
                     expired: count.expired,
                     cleared: count.cleared,
@@ -356,7 +365,7 @@ impl<'a> Answer<'a> {
                 });
             }
             for (pool, count) in plan.pools.iter().zip(&table.pools) {
-                let (pool, peak_at) = (pool.name.as_str(), count.peak.at.seconds());
+                let (pool, peak_at) = (pool.name.as_str(), count.peak.at);
                 let PoolUse { usable, in_use, peak, refused } = *count;
                 counters.pools.push(PoolCount { device, pool, usable, in_use, peak: peak.count, peak_at, refused });
             }
@@ -364,10 +373,10 @@ impl<'a> Answer<'a> {
                 device,
                 mappings: table.mapping_count,
                 peak_mappings: totals.peak_mappings.count,
-                peak_mappings_at: totals.peak_mappings.at.seconds(),
+                peak_mappings_at: totals.peak_mappings.at,
                 sessions: table.session_count,
                 peak_sessions: totals.peak_sessions.count,
-                peak_sessions_at: totals.peak_sessions.at.seconds(),
+                peak_sessions_at: totals.peak_sessions.at,
                 created: totals.created,
                 expired: totals.expired,
                 cleared: totals.cleared,
@@ -379,7 +388,7 @@ impl<'a> Answer<'a> {
                 address: a.address,
                 mappings: a.mappings,
                 peak: a.peak.count,
-                peak_at: a.peak.at.seconds(),
+                peak_at: a.peak.at,
                 created: a.created,
             }));
         }

@@ -254,15 +254,22 @@ fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()
     Ok(())
 }
 
+/// A table behind an empty line, if there is anything in it.
+fn section(out: &mut dyn Write, columns: &[Column], rows: &[Vec<Cell>], view: View) -> io::Result<()> {
+    if !rows.is_empty() {
+        writeln!(out)?;
+        table::write(out, columns, rows, view.width)?;
+    }
+    Ok(())
+}
+
 fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()> {
     let counters = answer.counters();
     let number = |n: u64| Cell::from(n.to_string());
     let refused = |n: u64| if n > 0 { Cell::styled(n.to_string(), BAD) } else { n.to_string().into() };
     let several = answer.plan.devices.len() > 1;
     let device = |name: &str| if several { name.into() } else { Cell::default() };
-    let moment = |peak: u64, at: f64| {
-        if peak > 0 { Cell::from(Instant((at * 1e9).round() as u64).to_string()) } else { Cell::default() }
-    };
+    let moment = |peak: u64, at: Instant| if peak > 0 { Cell::from(at.to_string()) } else { Cell::default() };
     let most = if view.rows == 0 || view.verbose { usize::MAX } else { view.rows };
     let columns = [
         Column::text("RULE"),
@@ -326,10 +333,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         ]
     };
     let rows: Vec<Vec<Cell>> = counters.pools.iter().take(most).map(row).collect();
-    if !rows.is_empty() {
-        writeln!(out)?;
-        table::write(out, &columns, &rows, view.width)?;
-    }
+    section(out, &columns, &rows, view)?;
     if view.verbose {
         writeln!(out)?;
         let columns = [
@@ -366,19 +370,13 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
             vec![address, device(a.device), number(a.mappings), peak, at, number(a.created)]
         };
         let rows: Vec<Vec<Cell>> = counters.addresses.iter().map(row).collect();
-        if !rows.is_empty() {
-            writeln!(out)?;
-            table::write(out, &columns, &rows, view.width)?;
-        }
+        section(out, &columns, &rows, view)?;
         let reasons = counters.devices.iter().flat_map(|d| d.refused_by.iter().map(move |r| (d.device, r)));
         let rows: Vec<Vec<Cell>> =
             reasons.map(|(d, (reason, n))| vec![Cell::styled(*reason, BAD), device(d), number(*n)]).collect();
         let columns =
             [Column::text("PACKETS REFUSED AS"), Column::text("DEVICE").expendable(9), Column::number("PACKETS")];
-        if !rows.is_empty() {
-            writeln!(out)?;
-            table::write(out, &columns, &rows, view.width)?;
-        }
+        section(out, &columns, &rows, view)?;
     }
     Ok(())
 }

@@ -4,36 +4,15 @@ use std::time::Duration;
 
 use super::{Builder, PlanError, Text, nearest};
 use crate::net::{PortRange, Service, parse_span};
+use crate::plan::settings::{
+    ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED, POLICY_SEES_TRANSLATED, PORT_ASSIGNMENT, REFRESH_BOTH,
+    RULE_ORDER,
+};
 use crate::plan::{
-    Behaviour, BehaviourDraft, Dependence, DraftDevice, HairpinSource, Lack, PortAssignment, PortClass, Preset,
-    RuleOrder, Setting, Timers,
+    Behaviour, BehaviourDraft, Dependence, DraftDevice, Lack, PortAssignment, PortClass, Preset, Setting, Timers,
 };
 
-const DEPENDENCE: [(&str, Dependence); 3] = [
-    ("endpoint-independent", Dependence::EndpointIndependent),
-    ("address-dependent", Dependence::AddressDependent),
-    ("address-and-port-dependent", Dependence::AddressAndPortDependent),
-];
 const YES_NO: [(&str, bool); 2] = [("true", true), ("false", false)];
-const KEYS: [&str; 17] = [
-    "mapping",
-    "filtering",
-    "pooling",
-    "port-assignment",
-    "port-classes",
-    "port-parity",
-    "port-overloading",
-    "ports-per-host",
-    "block-size",
-    "max-mappings",
-    "max-sessions",
-    "hairpin-source",
-    "rule-order",
-    "policy-sees",
-    "answer-arp",
-    "hold-down-timeout",
-    "refresh",
-];
 
 impl Builder {
     pub(super) fn behaviour(&mut self, draft: &BehaviourDraft) -> Behaviour {
@@ -81,43 +60,29 @@ impl Builder {
         match key {
             "mapping" => set(&mut b.mapping, self.one_of("mapping", value, &DEPENDENCE)),
             "filtering" => set(&mut b.filtering, self.one_of("filtering", value, &DEPENDENCE)),
-            "pooling" => set(&mut b.paired, self.one_of("pooling", value, &[("paired", true), ("arbitrary", false)])),
-            "port-assignment" => {
-                let values = [
-                    ("preserve", PortAssignment::Preserve),
-                    ("sequential", PortAssignment::Sequential),
-                    ("random", PortAssignment::Random),
-                ];
-                set(&mut b.port_assignment, self.one_of("port-assignment", value, &values));
-            }
+            "pooling" => set(&mut b.paired, self.one_of("pooling", value, &PAIRED)),
+            "port-assignment" => set(&mut b.port_assignment, self.one_of("port-assignment", value, &PORT_ASSIGNMENT)),
             "port-parity" => set(&mut b.port_parity, self.one_of("port-parity", value, &YES_NO)),
             "port-overloading" => set(&mut b.port_overloading, self.one_of("port-overloading", value, &YES_NO)),
             "ports-per-host" => b.ports_per_host = count(self, 65_535).map(|n| n as u32),
             "block-size" => b.block_size = count(self, 32_768).map(|n| n as u16),
             "max-mappings" => b.max_mappings = count(self, i64::MAX),
             "max-sessions" => b.max_sessions = count(self, i64::MAX),
-            "hairpin-source" => {
-                let values = [("external", HairpinSource::External), ("keep", HairpinSource::Keep)];
-                set(&mut b.hairpin_source, self.one_of("hairpin-source", value, &values));
-            }
-            "rule-order" => {
-                let values = [("listed", RuleOrder::Listed), ("fixed-first", RuleOrder::FixedFirst)];
-                set(&mut b.rule_order, self.one_of("rule-order", value, &values));
-            }
+            "hairpin-source" => set(&mut b.hairpin_source, self.one_of("hairpin-source", value, &HAIRPIN_SOURCE)),
+            "rule-order" => set(&mut b.rule_order, self.one_of("rule-order", value, &RULE_ORDER)),
             "policy-sees" => {
-                let values = [("translated", true), ("original", false)];
-                set(&mut b.policy_sees_translated, self.one_of("policy-sees", value, &values));
+                set(&mut b.policy_sees_translated, self.one_of("policy-sees", value, &POLICY_SEES_TRANSLATED))
             }
             "answer-arp" => {
-                let values = [("translated", true), ("listed", false)];
-                set(&mut b.answers_arp_for_translated, self.one_of("answer-arp", value, &values));
+                set(&mut b.answers_arp_for_translated, self.one_of("answer-arp", value, &ARP_FOR_TRANSLATED))
             }
             "hold-down-timeout" => set(&mut b.hold_down, self.span(value)),
             "refresh" => {
-                set(&mut b.refresh_both, self.one_of("refresh", value, &[("outbound", false), ("both", true)]));
+                set(&mut b.refresh_both, self.one_of("refresh", value, &REFRESH_BOTH));
             }
             _ => {
-                let near = nearest(key, KEYS.into_iter().chain(["cannot", "preset"]));
+                let known = b.settings();
+                let near = nearest(key, known.iter().map(|d| d.key.as_str()).chain(["preset"]));
                 self.report(PlanError::UnknownKey { key: key.into(), table: "`behaviour`", near }, setting.key.place);
             }
         }
