@@ -8,6 +8,7 @@
 //! - [`plan`]: what is declared. A draft with the place of every value becomes a plan in which nothing dangles.
 //! - [`device`]: one device at work. The pipeline, mappings and sessions, allocation, timers.
 //! - [`network`]: devices, hosts and segments together. Who answers for an address, where a packet ends.
+//! - [`observe`]: what is told of a packet on its way, step by step.
 //! - [`traffic`]: flows, packets of captures, events.
 //! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
 //! - [`audit`]: findings on a plan that can be built.
@@ -30,6 +31,7 @@ pub mod audit;
 pub mod device;
 pub mod net;
 pub mod network;
+pub mod observe;
 pub mod plan;
 pub mod predict;
 mod reason;

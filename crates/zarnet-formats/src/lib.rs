@@ -6,3 +6,6 @@ pub mod plan;
 pub mod source;
 mod toml_reader;
 pub mod traffic;
+mod vantage;
+
+pub use vantage::capture_of;

@@ -90,6 +90,11 @@ impl<'a> Reader<'a> {
         there
     }
 
+    /// Whether a key is there.
+    pub(crate) fn has(&self, key: &'static str) -> bool {
+        self.table.contains_key(key)
+    }
+
     /// A string or a list of strings.
     pub(crate) fn texts(&self, key: &'static str) -> Option<Vec<Text>> {
         let value = self.get(key)?;

@@ -36,7 +36,7 @@ impl Device {
         let hit = self.find(reverse, Some(ingress));
         let plan = &self.config.plan;
         let acl = plan.interfaces[ingress.index()].ingress_acl;
-        if let Some(refusal) = self.filter(acl, outer(error), hit.is_some(), Reason::IngressAcl) {
+        if let Some(refusal) = self.drops(acl, outer(error), hit.is_some(), Reason::IngressAcl) {
             return Err(refusal);
         }
         let Some(hit) = hit else { return Err(Refusal::new(Reason::NoSession, plan.place)) };
@@ -51,7 +51,7 @@ impl Device {
         }
         let way = self.config.routes.find(told, None).ok_or(Refusal::new(Reason::NoRoute, plan.place))?;
         let acl = plan.interfaces[way.interface.index()].egress_acl;
-        if let Some(refusal) = self.filter(acl, outer(out), true, Reason::EgressAcl) {
+        if let Some(refusal) = self.drops(acl, outer(out), true, Reason::EgressAcl) {
             return Err(refusal);
         }
         Ok(ForwardedError { error: out, interface: way.interface, next_hop: way.via.unwrap_or(told) })

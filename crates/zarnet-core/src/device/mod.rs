@@ -21,6 +21,7 @@ mod index;
 pub(crate) mod intervals;
 mod life;
 mod pairs;
+mod pipeline;
 mod ports;
 mod prefix;
 mod routes;
@@ -37,16 +38,15 @@ use foldhash::fast::RandomState;
 use rand_chacha::ChaCha12Rng;
 use rand_chacha::rand_core::SeedableRng;
 
-use crate::net::{AddressSet, Endpoint, Instant, Packet, Protocol, Signal};
-use crate::plan::{self, Acl, InterfaceId, Place, RuleId, Verdict};
+use crate::net::{AddressSet, Packet, Protocol};
+use crate::plan::{self, InterfaceId, Place, RuleId};
 use crate::reason::Reason;
 use choose::TargetState;
 use config::Config;
 use external::Externals;
 use pairs::Pairs;
-use session::{Heading, INBOUND, WIDE};
+use session::Heading;
 use table::{Mapping, Table, bits};
-use translate::{Entry, Kept};
 
 pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
@@ -208,259 +208,6 @@ impl Device {
     /// Dynamic mappings in the table.
     pub fn mapping_count(&self) -> u64 {
         self.table.mapping_count()
-    }
-
-    /// A packet comes in on an interface.
-    pub fn receive(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Outcome {
-        self.expire(now);
-        let outcome = self.handle(now, ingress, packet);
-        if let Outcome::Dropped(refusal) = outcome {
-            self.count_refusal(refusal);
-        }
-        outcome
-    }
-
-    fn count_refusal(&mut self, refusal: Refusal) {
-        self.counters.refuse(refusal.rule, refusal.reason);
-        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(rule)) = (refusal.reason, refusal.rule)
-            && let Some(target) = self.config.rule_targets[rule.index()].main
-        {
-            self.targets[usize::from(target)].refused += 1;
-        }
-    }
-
-    fn handle(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Outcome {
-        let hit = self.find(packet, Some(ingress));
-        let is_answer = hit.is_some_and(|h| !h.heading.from_initiator);
-        let acl = self.config.plan.interfaces[ingress.index()].ingress_acl;
-        if let Some(refusal) = self.filter(acl, packet, is_answer, Reason::IngressAcl) {
-            return Outcome::Dropped(refusal);
-        }
-        match hit {
-            Some(hit) => self.pass_known(now, Some(ingress), packet, hit),
-            None => self.pass_first(now, ingress, packet).unwrap_or_else(Outcome::Dropped),
-        }
-    }
-
-    /// The device sends a packet of its own: routed and filtered on its way out, and matched by no rule.
-    pub fn originate(&mut self, now: Instant, packet: Packet) -> Outcome {
-        self.expire(now);
-        if let Some(hit) = self.find(packet, None) {
-            return self.pass_known(now, None, packet, hit);
-        }
-        let unchanged = Some((Reason::FromDevice, None));
-        match self.send_own(packet, false) {
-            Ok(mut out) => {
-                out.unchanged = unchanged;
-                if packet.may_begin() {
-                    match self.commit_own(now, packet, out.interface) {
-                        Ok(session) => out.session = Some(session),
-                        Err(refusal) => return Outcome::Dropped(refusal),
-                    }
-                }
-                Outcome::Forwarded(out)
-            }
-            Err(refusal) => Outcome::Dropped(refusal),
-        }
-    }
-
-    /// Who it sends packets for a destination to.
-    pub fn next_hop(&self, destination: IpAddr) -> Option<IpAddr> {
-        self.config.routes.find(destination, None).map(|w| w.via.unwrap_or(destination))
-    }
-
-    /// The interface that a packet of its own to `destination` would leave by, and the address it would be from.
-    pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
-        let way = self.config.routes.find(destination, None)?;
-        let interface = &self.config.plan.interfaces[way.interface.index()];
-        interface.addresses.iter().map(|a| a.0).find(|a| a.is_ipv4() == destination.is_ipv4())
-    }
-
-    /// Route and egress filter for what the device itself sends.
-    fn send_own(&self, packet: Packet, is_answer: bool) -> Result<Forwarded, Refusal> {
-        let destination = packet.destination().address;
-        let Some(way) = self.config.routes.find(destination, None) else {
-            return Err(Refusal::new(Reason::NoRoute, self.config.plan.place));
-        };
-        let acl = self.config.plan.interfaces[way.interface.index()].egress_acl;
-        if let Some(refusal) = self.filter(acl, packet, is_answer, Reason::EgressAcl) {
-            return Err(refusal);
-        }
-        let next_hop = way.via.unwrap_or(destination);
-        Ok(Forwarded { packet, interface: way.interface, next_hop, session: None, unchanged: None })
-    }
-
-    /// Step 3: the session that a packet belongs to.
-    fn find(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
-        let (source, destination) = (packet.source(), packet.destination());
-        if let (Some(from), Some(to)) = (bits(source.address), bits(destination.address))
-            && packet.protocol.is_multiplexed()
-        {
-            let outbound = self.mappings_of(packet.protocol, from, source.port, to, destination.port);
-            for mapping in outbound {
-                if let Some(id) = self.table.under(mapping, to, destination.port) {
-                    let from_initiator = !self.table.session(id).has(INBOUND);
-                    return Some(Hit { id, heading: Heading { from_initiator, outbound: true } });
-                }
-            }
-            let page = || self.externals.find_page(to, packet.protocol);
-            if let Some(page) = self.config.concerns(destination.address).then(page).flatten() {
-                for mapping in self.externals.mappings(page, destination.port) {
-                    if let Some(id) = self.table.under(mapping, from, source.port) {
-                        let from_initiator = self.table.session(id).has(INBOUND);
-                        return Some(Hit { id, heading: Heading { from_initiator, outbound: false } });
-                    }
-                }
-            }
-        }
-        let ambiguous = self.config.routes.ambiguous;
-        let (id, forth) = self.table.find_wide(packet, |wide, forth| {
-            let side = if forth { wide.interfaces.0 } else { wide.interfaces.1 };
-            !ambiguous || ingress.is_none_or(|i| i.0 == side || side == u16::MAX)
-        })?;
-        let outbound = forth != self.table.session(id).has(INBOUND);
-        Some(Hit { id, heading: Heading { from_initiator: forth, outbound } })
-    }
-
-    /// A packet of a known session: translated as the session says.
-    fn pass_known(&mut self, now: Instant, ingress: Option<InterfaceId>, packet: Packet, hit: Hit) -> Outcome {
-        let (original, translated) = self.tuples(hit.id);
-        let ends = if hit.heading.from_initiator { translated } else { original.reversed() };
-        let out = Packet { ends, ..packet };
-        let session = Some(SessionRef { id: hit.id, created: self.table.session(hit.id).created });
-        let destination = out.destination().address;
-        if self.config.concerns(destination) && self.config.own.contains_key(&destination) {
-            self.refresh(now, hit, packet.signal);
-            return Outcome::Consumed;
-        }
-        if !self.config.plan.forwarding && ingress.is_some() {
-            return Outcome::Dropped(Refusal::new(Reason::NotForwarding, self.config.plan.place));
-        }
-        let wide = self.table.session(hit.id).has(WIDE).then(|| self.side(hit)).flatten();
-        let Some(way) = self.config.routes.find(destination, wide.as_ref()) else {
-            return Outcome::Dropped(Refusal::new(Reason::NoRoute, self.config.plan.place));
-        };
-        let acl = self.config.plan.interfaces[way.interface.index()].egress_acl;
-        if let Some(refusal) = self.filter(acl, out, !hit.heading.from_initiator, Reason::EgressAcl) {
-            return Outcome::Dropped(refusal);
-        }
-        self.refresh(now, hit, packet.signal);
-        let unchanged = (original == translated).then(|| self.unchanged_reason(hit.id));
-        let next_hop = way.via.unwrap_or(destination);
-        Outcome::Forwarded(Forwarded { packet: out, interface: way.interface, next_hop, session, unchanged })
-    }
-
-    /// The interface that a packet of a wide session leaves by, where several have one prefix.
-    fn side(&self, hit: Hit) -> Option<plan::InterfaceSet> {
-        if !self.config.routes.ambiguous {
-            return None;
-        }
-        let (ingress, egress) = self.table.wide(self.table.session(hit.id))?.interfaces;
-        let mut set = plan::InterfaceSet::default();
-        set.insert(InterfaceId(if hit.heading.from_initiator { egress } else { ingress }));
-        Some(set)
-    }
-
-    /// A packet that belongs to no session: steps 4 to 10.
-    fn pass_first(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Result<Outcome, Refusal> {
-        let ours = self.config.concerns(packet.destination().address);
-        let entry = if ours { self.translate_destination(ingress, packet)? } else { Entry::default() };
-        let inside = Packet { ends: entry.ends(packet), ..packet };
-        let destination = inside.destination().address;
-        let own = || self.config.own.get(&destination);
-        if let Some(&own) = self.config.concerns(destination).then(own).flatten() {
-            return self.for_itself(own, inside, &entry);
-        }
-        if ours
-            && entry.rule.is_none()
-            && (self.config.claimed.contains(destination) || self.is_living_end(destination))
-        {
-            let reason = if entry.blocked { Reason::Filtered } else { Reason::NoMapping };
-            return Err(Refusal { reason, rule: None, place: entry.place });
-        }
-        if !self.config.plan.forwarding {
-            return Err(Refusal::new(Reason::NotForwarding, self.config.plan.place));
-        }
-        let preferred = entry.rule.map(|r| &self.config.plan.rules[r.index()].from.interfaces);
-        let way = self.config.routes.find(destination, preferred);
-        let way = way.ok_or(Refusal::new(Reason::NoRoute, self.config.plan.place))?;
-        let egress = way.interface;
-        self.policy(ingress, egress, packet, inside)?;
-        let source = self.translate_source(ingress, egress, packet, entry.rule)?;
-        let kept = source.kept();
-        if !packet.may_begin() {
-            let rule = entry.rule.or(source.rule());
-            if entry.rule.is_some() || kept.is_none() {
-                let place = rule.map(|r| self.config.plan.rules[r.index()].place);
-                return Err(Refusal { reason: Reason::NoSession, rule, place });
-            }
-        }
-        let out = Packet { ends: source.ends(inside), ..inside };
-        let acl = self.config.plan.interfaces[egress.index()].egress_acl;
-        if let Some(refusal) = self.filter(acl, out, false, Reason::EgressAcl) {
-            return Err(refusal);
-        }
-        let unchanged = kept.filter(|_| out.ends == packet.ends).map(Kept::reason);
-        let next_hop = way.via.unwrap_or(destination);
-        let session = match packet.may_begin() {
-            true => Some(self.commit(now, (ingress, egress), packet, out, &entry, source)?),
-            false => None,
-        };
-        Ok(Outcome::Forwarded(Forwarded { packet: out, interface: egress, next_hop, session, unchanged }))
-    }
-
-    /// Step 5: a packet for one of its own addresses.
-    fn for_itself(&self, own: InterfaceId, packet: Packet, entry: &Entry) -> Result<Outcome, Refusal> {
-        let interface = &self.config.plan.interfaces[own.index()];
-        let to = packet.destination();
-        let answers = (packet.signal == Signal::Query && interface.ping)
-            || (packet.may_begin() && interface.services.holds(packet.protocol, to.port));
-        if answers {
-            return Ok(match self.send_own(packet.answer(), true) {
-                Ok(out) => Outcome::Answered(out),
-                Err(refusal) => Outcome::Dropped(refusal),
-            });
-        }
-        if entry.blocked {
-            return Err(Refusal { reason: Reason::Filtered, rule: None, place: entry.place });
-        }
-        Err(Refusal::new(Reason::NoListener, interface.place))
-    }
-
-    /// Steps 2 and 9: first entry that matches, implicit drop at the end.
-    fn filter(&self, acl: Option<plan::AclId>, packet: Packet, is_answer: bool, reason: Reason) -> Option<Refusal> {
-        let acl: &Acl = &self.config.plan.acls[acl?.index()];
-        let (from, to) = (packet.source(), packet.destination());
-        let entry = acl.entries.iter().find(|e| {
-            (!e.answers || is_answer)
-                && e.service.holds(packet.protocol, to.port)
-                && e.source_service.holds(packet.protocol, from.port)
-                && e.parties.source.contains(from.address)
-                && e.parties.destination.contains(to.address)
-        });
-        match entry {
-            Some(e) if e.verdict == Verdict::Accept => None,
-            Some(e) => Some(Refusal::new(reason, e.place)),
-            None => Some(Refusal::new(reason, acl.place)),
-        }
-    }
-
-    /// Step 7: first entry that matches, else the default. The source is as sent, the destination as `policy-sees` says.
-    fn policy(&self, ingress: InterfaceId, egress: InterfaceId, sent: Packet, inside: Packet) -> Result<(), Refusal> {
-        let plan = &self.config.plan;
-        let to: Endpoint =
-            if plan.behaviour.policy_sees_translated { inside.destination() } else { sent.destination() };
-        let from = sent.source().address;
-        let side = |zone: &Option<plan::Zone>, id| zone.as_ref().is_none_or(|z| z.interfaces.contains(id));
-        let entry = plan.policies.iter().find(|p| {
-            side(&p.from, ingress)
-                && side(&p.into, egress)
-                && p.service.holds(sent.protocol, to.port)
-                && p.parties.source.contains(from)
-                && p.parties.destination.contains(to.address)
-        });
-        let (verdict, place) = entry.map_or((plan.default_policy, plan.default_policy_place), |e| (e.verdict, e.place));
-        if verdict == Verdict::Accept { Ok(()) } else { Err(Refusal::new(Reason::Policy, place)) }
     }
 
     /// Whether a mapping or session that still lives has this external address.

@@ -43,6 +43,9 @@ pub enum NotationError {
     /// A protocol that has no ports, with a port.
     #[error("`{0}` has no ports")]
     PortsNotPossible(String),
+    /// A flow of a protocol with ports that says no destination port.
+    #[error("the flow has no destination port, and {0} needs one")]
+    PortMissing(String),
     /// Not a length of time.
     #[error("`{0}` is not a time")]
     Time(String),
@@ -67,6 +70,7 @@ impl NotationError {
             Self::Port(_) => "write a number, such as 443, or a range, such as 16384-16484".into(),
             Self::Protocol(_) => "write tcp, udp, icmp, icmpv6, gre, esp, ah, sctp, dccp or a number from 0 to 255".into(),
             Self::ProtocolMissing(t) => format!("write `{t}/tcp` or `{t}/udp`"),
+            Self::PortMissing(p) => format!("write DESTINATION:PORT/{p}"),
             Self::Time(_) => "write seconds (90, 1.5) or units (90s, 2m30s, 1h)".into(),
             Self::Arrow(_) => "write SOURCE[:PORT] -> DESTINATION[:PORT]/PROTOCOL".into(),
         })

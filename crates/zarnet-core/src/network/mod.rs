@@ -1,6 +1,7 @@
 //! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
 
 mod lanes;
+mod trace;
 mod walk;
 mod world;
 
@@ -17,6 +18,7 @@ use crate::reason::Reason;
 use crate::traffic::{Action, Event};
 pub(crate) use lanes::Boarding;
 use lanes::Lanes;
+pub use trace::{Handover, Hop, Trace};
 use world::World;
 
 /// Where a packet comes from.

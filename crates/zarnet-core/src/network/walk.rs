@@ -6,6 +6,7 @@ use super::world::{Answering, Node, Way, World};
 use super::{Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::device::{Forwarded, Outcome, Refusal};
 use crate::net::{Instant, Packet};
+use crate::observe::{Observer, Taker};
 use crate::plan::{DeviceId, Host, HostId, InterfaceId, SegmentId};
 use crate::reason::Reason;
 
@@ -22,13 +23,14 @@ struct Leg {
 }
 
 /// What stays the same all along the way of a packet.
-struct Trip<'a> {
+struct Trip<'a, O> {
     now: Instant,
     /// The address of whoever began the conversation.
     home: IpAddr,
     /// Whether the packet answers another, so that no listener is needed.
     answers: bool,
     passages: &'a mut Vec<Passage>,
+    observer: &'a mut O,
 }
 
 impl Leg {
@@ -39,28 +41,38 @@ impl Leg {
 
 impl Network {
     /// Sends a first packet. `passages` gets the devices that it passes.
-    pub fn send(&mut self, now: Instant, origin: Origin, packet: Packet, passages: &mut Vec<Passage>) -> Fate {
-        let mut trip = Trip { now, home: packet.source().address, answers: false, passages };
+    pub fn send<O: Observer>(
+        &mut self,
+        now: Instant,
+        origin: Origin,
+        packet: Packet,
+        passages: &mut Vec<Passage>,
+        observer: &mut O,
+    ) -> Fate {
+        let mut trip = Trip { now, home: packet.source().address, answers: false, passages, observer };
         self.depart(&mut trip, origin, packet)
     }
 
     /// Sends the answer to a packet that arrived. `asked` is the packet as its initiator sent it.
-    pub fn answer(
+    pub fn answer<O: Observer>(
         &mut self,
         now: Instant,
         receiver: Receiver,
         arrived: Packet,
         (origin, asked): (Origin, Packet),
         passages: &mut Vec<Passage>,
+        observer: &mut O,
     ) -> Fate {
         let (answer, home) = (arrived.answer(), asked.source().address);
-        let mut trip = Trip { now, home, answers: true, passages };
+        let mut trip = Trip { now, home, answers: true, passages, observer };
         let fate = match receiver {
             Receiver::Host(host) => self.depart(&mut trip, Origin::Host(host), answer),
             Receiver::Undeclared(segment) => self.depart(&mut trip, Origin::Undeclared(segment), answer),
             Receiver::Peer => self.depart(&mut trip, Origin::Peer, answer),
             Receiver::Device(_) => return Fate::Arrived(receiver, answer),
             Receiver::Answering(device, out) => {
+                trip.observer.enters(device, None, out.packet);
+                trip.observer.leaves(out);
                 let leg = self.leg_from(device, out);
                 self.carry(&mut trip, leg)
             }
@@ -100,7 +112,7 @@ impl Network {
         }
     }
 
-    fn depart(&mut self, trip: &mut Trip<'_>, origin: Origin, packet: Packet) -> Fate {
+    fn depart<O: Observer>(&mut self, trip: &mut Trip<'_, O>, origin: Origin, packet: Packet) -> Fate {
         let destination = packet.destination().address;
         let leg = |segment, next_hop| Leg { segment, next_hop, packet, device: None };
         match origin {
@@ -129,6 +141,7 @@ impl Network {
                         let gateway = Some(next_hop) == host.gateway && !host.prefix.contains(destination);
                         let place = host.place;
                         if gateway && self.who(segment, next_hop, trip.home).is_none() {
+                            trip.observer.handed(next_hop, None);
                             let reason = Reason::GatewayUnanswered;
                             return Fate::Lost(Loss { reason, device: None, rule: None, place: Some(place) });
                         }
@@ -140,8 +153,9 @@ impl Network {
                     }
                 }
             }
-            Origin::Device(id) => match self.devices[id.index()].originate(trip.now, packet) {
+            Origin::Device(id) => match self.originate(trip, id, packet) {
                 Outcome::Forwarded(out) => {
+                    trip.observer.leaves(out);
                     trip.passages.push(passage(id, None, out, false));
                     let leg = self.leg_from(id, out);
                     self.carry(trip, leg)
@@ -153,6 +167,11 @@ impl Network {
         }
     }
 
+    fn originate<O: Observer>(&mut self, trip: &mut Trip<'_, O>, id: DeviceId, packet: Packet) -> Outcome {
+        trip.observer.enters(id, None, packet);
+        self.devices[id.index()].originate_watched(trip.now, packet, trip.observer)
+    }
+
     fn leg_from(&self, device: DeviceId, out: Forwarded) -> Leg {
         let interface = &self.plan.devices[device.index()].interfaces[out.interface.index()];
         let segment = self.world.number(interface.segment);
@@ -160,16 +179,18 @@ impl Network {
     }
 
     /// Carries a packet on until it arrives or is lost.
-    fn carry(&mut self, trip: &mut Trip<'_>, mut leg: Leg) -> Fate {
+    fn carry<O: Observer>(&mut self, trip: &mut Trip<'_, O>, mut leg: Leg) -> Fate {
         for _ in 0..=MOST_DEVICES {
             let node = if leg.segment == World::INTERNET {
-                match self.on_internet(&leg) {
+                match self.on_internet(&leg, trip.observer) {
                     Ok(Found::Node(node)) => node,
                     Ok(Found::Peer) => return Fate::Arrived(Receiver::Peer, leg.packet),
                     Err(reason) => return leg.lost(reason),
                 }
             } else {
-                match self.who(leg.segment, leg.next_hop, trip.home) {
+                let found = self.who(leg.segment, leg.next_hop, trip.home);
+                trip.observer.handed(leg.next_hop, found.as_ref().map(|f| f.taker(Taker::Undeclared)));
+                match found {
                     Some(Found::Node(node)) => node,
                     Some(Found::Peer) => return self.at_undeclared(leg),
                     None => return leg.lost(Reason::NobodyAnswers),
@@ -179,8 +200,10 @@ impl Network {
                 Node::Host(id) => return self.at_host(id, leg, trip.answers),
                 Node::Interface(device, ingress) => (device, ingress),
             };
-            match self.devices[device.index()].receive(trip.now, ingress, leg.packet) {
+            trip.observer.enters(device, Some(ingress), leg.packet);
+            match self.devices[device.index()].receive_watched(trip.now, ingress, leg.packet, trip.observer) {
                 Outcome::Forwarded(out) => {
+                    trip.observer.leaves(out);
                     trip.passages.push(passage(device, Some(ingress), out, out.packet.ends != leg.packet.ends));
                     leg = self.leg_from(device, out);
                 }
@@ -192,35 +215,47 @@ impl Network {
         leg.lost(Reason::Looped)
     }
 
-    fn cross_internet(&mut self, trip: &mut Trip<'_>, leg: Leg) -> Fate {
+    fn cross_internet<O: Observer>(&mut self, trip: &mut Trip<'_, O>, leg: Leg) -> Fate {
         if !self.world.is_public(leg.packet.source().address) {
             return leg.lost(Reason::PrivateAddressOnInternet);
         }
         match self.world.way(leg.next_hop) {
             Way::Ask(next_hop) => self.carry(trip, Leg { next_hop, ..leg }),
-            Way::Peer => Fate::Arrived(Receiver::Peer, leg.packet),
+            Way::Peer => {
+                trip.observer.handed(leg.next_hop, Some(Taker::Peer));
+                Fate::Arrived(Receiver::Peer, leg.packet)
+            }
             Way::Unrouted => leg.lost(Reason::Unrouted),
             Way::Special => leg.lost(Reason::PrivateAddressOnInternet),
         }
     }
 
     /// Who gets a packet on the internet: whoever answers for its next hop, or whoever the provider takes it to.
-    fn on_internet(&self, leg: &Leg) -> Result<Found, Reason> {
+    fn on_internet<O: Observer>(&self, leg: &Leg, observer: &mut O) -> Result<Found, Reason> {
         let ends = leg.packet.ends;
         if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
             return Err(Reason::PrivateAddressOnInternet);
         }
-        match self.answering(World::INTERNET, leg.next_hop) {
+        let first = self.answering(World::INTERNET, leg.next_hop);
+        observer.handed(leg.next_hop, first.map(Answering::taker));
+        match first {
             Some(Answering::Node(node)) => return Ok(Found::Node(node)),
             Some(Answering::Provider) => {}
             None => return Err(Reason::NobodyAnswers),
         }
         match self.world.way(ends.destination.address) {
-            Way::Peer => Ok(Found::Peer),
-            Way::Ask(next_hop) => match self.answering(World::INTERNET, next_hop) {
-                Some(Answering::Node(node)) => Ok(Found::Node(node)),
-                _ => Err(Reason::NobodyAnswers),
-            },
+            Way::Peer => {
+                observer.handed(ends.destination.address, Some(Taker::Peer));
+                Ok(Found::Peer)
+            }
+            Way::Ask(next_hop) => {
+                let node = self.answering(World::INTERNET, next_hop);
+                observer.handed(next_hop, node.map(Answering::taker));
+                match node {
+                    Some(Answering::Node(node)) => Ok(Found::Node(node)),
+                    _ => Err(Reason::NobodyAnswers),
+                }
+            }
             Way::Unrouted => Err(Reason::Unrouted),
             Way::Special => Err(Reason::PrivateAddressOnInternet),
         }
@@ -288,6 +323,34 @@ impl Network {
 enum Found {
     Node(Node),
     Peer,
+}
+
+impl Found {
+    /// The same as told to an observer; somebody who is not of the plan is an `outsider`.
+    fn taker(&self, outsider: Taker) -> Taker {
+        match self {
+            Self::Node(node) => node.taker(),
+            Self::Peer => outsider,
+        }
+    }
+}
+
+impl Answering {
+    fn taker(self) -> Taker {
+        match self {
+            Self::Node(node) => node.taker(),
+            Self::Provider => Taker::Provider,
+        }
+    }
+}
+
+impl Node {
+    fn taker(self) -> Taker {
+        match self {
+            Self::Host(id) => Taker::Host(id),
+            Self::Interface(device, interface) => Taker::Interface(device, interface),
+        }
+    }
 }
 
 fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {

@@ -255,4 +255,31 @@ pub struct DraftExpect {
     pub place: Place,
     /// The flow.
     pub flow: Text,
+    /// What its source becomes.
+    pub becomes: Option<Text>,
+    /// Where it ends up.
+    pub reaches: Option<Text>,
+    /// Whether somebody decides against it.
+    pub refused: Option<bool>,
+    /// Whether it comes to no answer.
+    pub unreachable: Option<bool>,
+    /// Why.
+    pub reason: Option<Text>,
+    /// What is seen on the way.
+    pub seen_by: Vec<DraftSeenBy>,
+    /// What it is for.
+    pub note: Option<Text>,
+}
+
+/// What must be seen at a place, as written.
+#[derive(Debug)]
+pub struct DraftSeenBy {
+    /// Where its table begins.
+    pub place: Place,
+    /// The place.
+    pub at: Text,
+    /// The source there.
+    pub source: Option<Text>,
+    /// The destination there.
+    pub destination: Option<Text>,
 }

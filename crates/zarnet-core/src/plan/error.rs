@@ -107,6 +107,9 @@ pub enum PlanError {
         /// The name.
         name: String,
     },
+    /// An address that two hosts have, where one has to be meant.
+    #[error("two hosts have the address {0}")]
+    AddressOfTwo(std::net::IpAddr),
     /// A group that contains itself.
     #[error("the group `{0}` contains itself")]
     GroupCycle(String),
@@ -237,6 +240,7 @@ impl PlanError {
             Self::Notation(_) => "notation",
             Self::UnknownName { .. } => "unknown-name",
             Self::DuplicateName { .. } => "duplicate-name",
+            Self::AddressOfTwo(_) => "address-of-two",
             Self::GroupCycle(_) => "group-cycle",
             Self::KeyNotForType { .. } => "key-not-for-type",
             Self::SizesDiffer { .. } => "sizes-differ",
@@ -297,6 +301,7 @@ impl PlanError {
             Self::UnknownValue { near: n, valid, .. } => near(n).or_else(|| Some(format!("valid are {valid}"))),
             Self::Notation(e) => e.help(),
             Self::DuplicateName { .. } => Some("give one of them another name".into()),
+            Self::AddressOfTwo(_) => Some("write the name of the host instead".into()),
             Self::GroupCycle(_) => Some("take one of the names out of the circle".into()),
             Self::SizesDiffer { .. } => Some("make both ends the same size".into()),
             Self::ExternalEndTwice { .. } => Some(

@@ -7,6 +7,7 @@ mod behaviour;
 mod build;
 mod draft;
 mod error;
+mod expectation;
 mod model;
 mod place;
 mod settings;
@@ -17,9 +18,10 @@ pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssign
 pub use build::{build, nearest};
 pub use draft::{
     BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
-    DraftPool, DraftRoute, DraftRule, DraftSegment, Setting,
+    DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment, Setting,
 };
 pub use error::{PlanError, Problem};
+pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub use model::{
     Acl, AclEntry, AclId, Device, DeviceId, Direction, External, Fallback, Forward, Host, HostId, Interface,
     InterfaceId, InterfaceSet, Parties, Plan, Policy, Pool, PoolId, Route, Routed, Rule, RuleId, RuleKind, Segment,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
 
-use super::{Behaviour, Pick, Place, Placed, Timers};
+use super::{Behaviour, Expectation, Pick, Place, Placed, Timers};
 use crate::net::{AddressRange, AddressSet, PortRange, Prefix, Protocol, ServiceSet};
 
 macro_rules! ids {
@@ -51,6 +51,8 @@ pub struct Plan {
     pub devices: Vec<Device>,
     /// The named sets of addresses.
     pub groups: BTreeMap<String, AddressSet>,
+    /// What must hold.
+    pub expectations: Vec<Expectation>,
 }
 
 impl Plan {

@@ -1,6 +1,8 @@
 //! Traffic through a network: the table at a moment, what was counted, and what was not translated and why.
 
 mod capture;
+mod expect;
+mod follow;
 mod run;
 mod tally;
 
@@ -16,6 +18,8 @@ use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
 use crate::traffic::Flow;
 
+pub use expect::{Failed, Tried, expect};
+pub use follow::{Followed, Sight, Sighting, Vantage, follow, follow_during};
 pub use run::predict;
 pub use tally::Tally;
 

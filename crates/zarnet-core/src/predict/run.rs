@@ -15,12 +15,10 @@ use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Predi
 use crate::device::Course;
 use crate::net::{Endpoint, Instant, Packet};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
-use crate::plan::{DeviceId, Plan, Renaming, RuleId};
+use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Event, Flow, Item, Party};
 
-/// One round trip, where the flow gives none.
-const ROUND_TRIP: u64 = 1_000_000;
 /// First and last port that a host chooses itself (RFC 6335 §6).
 const EPHEMERAL: (u16, u16) = (49_152, 65_535);
 
@@ -36,18 +34,23 @@ pub fn predict<E>(
     options: Options,
 ) -> Result<Prediction, Halt<E>> {
     let mut run = Run::new(plan, events, options);
+    play(&mut run, items)?;
+    let prediction = run.finish();
+    prediction.ok_or(Halt::SourcesNeeded)
+}
+
+/// Plays items, up to the instant that the run is to come to.
+pub(super) fn play<E>(run: &mut Run, items: impl Iterator<Item = Result<Item, E>>) -> Result<(), Halt<E>> {
     let mut items = items.fuse();
     let (mut batch, mut boardings) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {
         batch.extend(items.by_ref().take(BATCH));
         if batch.is_empty() {
-            break;
+            return Ok(());
         }
         run.board(&batch, &mut boardings);
         run.play(&mut batch, &boardings)?;
     }
-    let prediction = run.finish();
-    prediction.ok_or(Halt::SourcesNeeded)
 }
 
 /// So many items are read ahead: enough for their look-ups to be under way at once.
@@ -82,8 +85,12 @@ impl Run {
     fn play<E>(&mut self, batch: &mut Vec<Result<Item, E>>, boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {
         for (item, boarding) in batch.drain(..).zip(boardings) {
             let item = item.map_err(Halt::Traffic)?;
-            if item.at() < self.now {
-                return Err(Halt::OutOfOrder { at: item.at(), after: self.now });
+            if item.at() < self.read {
+                return Err(Halt::OutOfOrder { at: item.at(), after: self.read });
+            }
+            self.read = item.at();
+            if item.at() > self.until {
+                continue; // only to know whether it is in order
             }
             self.advance(item.at());
             match item {
@@ -100,13 +107,35 @@ impl Run {
 }
 
 /// An answer that is on its way.
-struct Answer {
-    flow: Flow,
-    asked: Packet,
-    origin: Origin,
-    receiver: Receiver,
-    arrived: Packet,
-    passages: Vec<Passage>,
+pub(super) struct Answer {
+    pub flow: Flow,
+    pub asked: Packet,
+    pub origin: Origin,
+    pub receiver: Receiver,
+    pub arrived: Packet,
+    pub passages: Vec<Passage>,
+}
+
+impl Answer {
+    /// Why nothing was changed, which device that concerns, and which rule; `None` if something was. The first `forth`
+    /// passages are those of the first packet.
+    pub(super) fn unchanged(&self, forth: usize) -> Option<(Reason, Option<DeviceId>, Option<RuleId>)> {
+        if self.passages.iter().any(|p| p.changed) {
+            return None;
+        }
+        match (self.origin, self.receiver) {
+            (Origin::Device(d), _) => return Some((Reason::FromDevice, Some(d), None)),
+            (_, Receiver::Answering(d, _) | Receiver::Device(d)) => return Some((Reason::ToDevice, Some(d), None)),
+            _ => {}
+        }
+        let passages = &self.passages[..forth];
+        // a rule that decided so says more than that no rule did
+        let by_rule = passages.iter().find(|p| p.unchanged.is_some_and(|u| u.1.is_some()));
+        Some(by_rule.or(passages.first()).map_or((Reason::OnLink, None, None), |passage| {
+            let (reason, rule) = passage.unchanged.unwrap_or((Reason::NoRule, None));
+            (reason, Some(passage.device), rule)
+        }))
+    }
 }
 
 /// A prediction in the making.
@@ -114,6 +143,10 @@ pub(super) struct Run {
     pub(super) network: Network,
     options: Options,
     pub(super) now: Instant,
+    /// The start of the item last read.
+    read: Instant,
+    /// What starts later is read but not played.
+    pub(super) until: Instant,
     events: VecDeque<Event>,
     /// Answers by the instant at which they are sent, and among equals by order.
     answers: BinaryHeap<Reverse<(Instant, u64)>>,
@@ -133,13 +166,20 @@ pub(super) struct Run {
 }
 
 impl Run {
-    fn new(plan: Arc<Plan>, events: Vec<Event>, mut options: Options) -> Self {
+    pub(super) fn new(plan: Arc<Plan>, events: Vec<Event>, mut options: Options) -> Self {
         let network = Network::new(plan, options.seed, options.sources.take());
+        Self { options, events: events.into(), ..Self::at_rest(network) }
+    }
+
+    /// A run on a network, with nothing to play.
+    pub(super) fn at_rest(network: Network) -> Self {
         Self {
             network,
-            options,
+            options: Options::default(),
             now: Instant::ZERO,
-            events: events.into(),
+            read: Instant::ZERO,
+            until: Instant::NEVER,
+            events: VecDeque::new(),
             answers: BinaryHeap::new(),
             underway: HashMap::default(),
             sequence: 0,
@@ -158,7 +198,7 @@ impl Run {
     }
 
     /// Plays everything that is due before the first packets of `to`: events, then answers, instant by instant.
-    fn advance(&mut self, to: Instant) {
+    pub(super) fn advance(&mut self, to: Instant) {
         loop {
             let event = self.events.front().map(|e| e.at);
             let answer = self.answers.peek().map(|a| a.0.0);
@@ -208,12 +248,11 @@ impl Run {
     fn flow(&mut self, flow: &Flow, boarding: Option<&Boarding>) {
         let now = flow.start;
         self.end = self.end.max(now);
-        let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
-        let answer = Instant(now.0.saturating_add(round_trip));
+        let answer = flow.answered_at();
         if let Some(boarding) = boarding
             && self.is_unwatched_until(answer)
         {
-            let end = Instant(now.0.saturating_add(flow.lasts.max(round_trip)));
+            let end = flow.ends_at();
             if self.network.express(now, boarding, Course { answer, end, ending: flow.ending() }) {
                 self.end = self.end.max(end);
                 self.note_peak(now);
@@ -226,7 +265,7 @@ impl Run {
         };
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
-        match self.network.send(now, origin, packet, &mut passages) {
+        match self.network.send(now, origin, packet, &mut passages, &mut ()) {
             Fate::Lost(loss) => self.lost(flow, loss),
             Fate::Arrived(receiver, arrived) => {
                 self.note_peak(now);
@@ -272,14 +311,13 @@ impl Run {
         let flow = answer.flow;
         let forth = answer.passages.len();
         let asked = (answer.origin, answer.asked);
-        let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages);
-        let round_trip = flow.round_trip.unwrap_or(ROUND_TRIP);
+        let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages, &mut ());
         if let Fate::Lost(loss) = fate {
-            self.end = self.end.max(Instant(flow.start.0.saturating_add(round_trip)));
+            self.end = self.end.max(flow.answered_at());
             self.lost(&flow, loss);
             return answer.passages;
         }
-        let end = Instant(flow.start.0.saturating_add(flow.lasts.max(round_trip)));
+        let end = flow.ends_at();
         self.end = self.end.max(end);
         for passage in &answer.passages[..forth] {
             if let Some(session) = passage.session {
@@ -291,26 +329,9 @@ impl Run {
     }
 
     fn classify(&mut self, flow: &Flow, answer: &Answer, forth: usize) {
-        if answer.passages.iter().any(|p| p.changed) {
-            return self.tally.count(Class::Translated);
-        }
-        let device = match (answer.origin, answer.receiver) {
-            (Origin::Device(d), _) => Some((Reason::FromDevice, d)),
-            (_, Receiver::Answering(d, _) | Receiver::Device(d)) => Some((Reason::ToDevice, d)),
-            _ => None,
-        };
-        if let Some((reason, device)) = device {
-            return self.unchanged(flow, reason, Some(device), None, &[]);
-        }
-        let passages = &answer.passages[..forth];
-        // a rule that decided so says more than that no rule did
-        let by_rule = passages.iter().find(|p| p.unchanged.is_some_and(|u| u.1.is_some()));
-        match by_rule.or(passages.first()) {
-            None => self.unchanged(flow, Reason::OnLink, None, None, &[]),
-            Some(passage) => {
-                let (reason, rule) = passage.unchanged.unwrap_or((Reason::NoRule, None));
-                self.unchanged(flow, reason, Some(passage.device), rule, passages);
-            }
+        match answer.unchanged(forth) {
+            None => self.tally.count(Class::Translated),
+            Some((reason, device, rule)) => self.unchanged(flow, reason, device, rule, &answer.passages[..forth]),
         }
     }
 
@@ -319,14 +340,22 @@ impl Run {
         flow: &Flow,
         reason: Reason,
         device: Option<DeviceId>,
-        rule: Option<crate::plan::RuleId>,
+        rule: Option<RuleId>,
         passages: &[Passage],
     ) {
-        self.negative |=
-            reason == Reason::PassedExhausted || reason == Reason::NoRule && self.network.rule_was_meant(passages);
+        self.negative |= self.is_passed_by(reason, passages);
         self.tally.count(Class::Untranslated);
-        let place = device.zip(rule).map(|(d, r)| self.network.plan().devices[d.index()].rules[r.index()].place);
+        let place = self.rule_place(device, rule);
         self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
+    }
+
+    /// Whether a rule was meant for a flow that none translated.
+    pub(super) fn is_passed_by(&self, reason: Reason, passages: &[Passage]) -> bool {
+        reason == Reason::PassedExhausted || reason == Reason::NoRule && self.network.rule_was_meant(passages)
+    }
+
+    pub(super) fn rule_place(&self, device: Option<DeviceId>, rule: Option<RuleId>) -> Option<Place> {
+        device.zip(rule).map(|(d, r)| self.network.plan().devices[d.index()].rules[r.index()].place)
     }
 
     pub(super) fn lost(&mut self, flow: &Flow, loss: Loss) {
@@ -337,7 +366,7 @@ impl Run {
     }
 
     /// The first packet of a flow, or why there is none and which device is to blame.
-    fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), (Reason, Option<DeviceId>)> {
+    pub(super) fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), (Reason, Option<DeviceId>)> {
         let plan = self.network.plan();
         let destination = match flow.destination {
             Party::Address(address) => address,
@@ -387,6 +416,13 @@ impl Run {
         for i in 0..self.network.devices().len() {
             self.network.device_mut(DeviceId(i as u16)).expire(now);
         }
+    }
+
+    /// Plays all that is still to come, and tells when that ends.
+    pub(super) fn reach_end(&mut self) -> Instant {
+        self.advance(Instant::NEVER);
+        self.expire_all(self.end);
+        self.end
     }
 
     fn finish(mut self) -> Option<Prediction> {

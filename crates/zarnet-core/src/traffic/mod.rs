@@ -22,6 +22,9 @@ pub enum Party {
     Device(DeviceId),
 }
 
+/// One round trip in nanoseconds, where the flow gives none.
+const ROUND_TRIP: u64 = 1_000_000;
+
 /// One conversation from its first packet to its last.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Flow {
@@ -53,6 +56,17 @@ impl Flow {
             (Protocol::TCP, Some(ending)) => ending,
             _ => Ending::Silent,
         }
+    }
+
+    /// When the answer to its first packet is sent.
+    pub fn answered_at(&self) -> Instant {
+        Instant(self.start.0.saturating_add(self.round_trip.unwrap_or(ROUND_TRIP)))
+    }
+
+    /// When its last packet is sent.
+    pub fn ends_at(&self) -> Instant {
+        let span = self.lasts.max(self.round_trip.unwrap_or(ROUND_TRIP));
+        Instant(self.start.0.saturating_add(span))
     }
 }
 

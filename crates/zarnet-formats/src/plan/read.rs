@@ -2,7 +2,7 @@
 
 use zarnet_core::plan::{
     BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
-    DraftPool, DraftRoute, DraftRule, DraftSegment,
+    DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment,
 };
 
 use crate::toml_reader::{Problems, Reader, Text, parse, place};
@@ -202,11 +202,19 @@ fn rule(r: Reader<'_>) -> Option<DraftRule> {
 }
 
 fn expect(r: Reader<'_>) -> Option<DraftExpect> {
-    let flow = r.needed("flow");
-    for key in ["becomes", "reaches", "refused", "unreachable", "reason", "seen-by", "note"] {
-        r.scalar(key);
-    }
+    let (flow, becomes, reaches) = (r.needed("flow"), r.text("becomes"), r.text("reaches"));
+    let (reason, note) = (r.text("reason"), r.text("note"));
+    let flag = |key| r.has(key).then(|| r.flag(key, true));
+    let (refused, unreachable) = (flag("refused"), flag("unreachable"));
+    let seen_by = r.tables("seen-by", "a view").into_iter().filter_map(seen_by).collect();
     let place = r.place;
     r.finish();
-    Some(DraftExpect { place, flow: flow? })
+    Some(DraftExpect { place, flow: flow?, becomes, reaches, refused, unreachable, reason, seen_by, note })
+}
+
+fn seen_by(r: Reader<'_>) -> Option<DraftSeenBy> {
+    let (at, source, destination) = (r.needed("at"), r.text("source"), r.text("destination"));
+    let place = r.place;
+    r.finish();
+    Some(DraftSeenBy { place, at: at?, source, destination })
 }

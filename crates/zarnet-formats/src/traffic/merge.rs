@@ -1,6 +1,6 @@
 //! All inputs of a prediction on one clock.
 
-use zarnet_core::net::{FlowNotation, Instant};
+use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
 use zarnet_core::traffic::{Event, Flow, Item, Load, LoadFlows, Party, Seen, SeenError};
@@ -8,7 +8,7 @@ use zarnet_core::traffic::{Event, Flow, Item, Load, LoadFlows, Party, Seen, Seen
 use super::capture::{Capture, Sight};
 use super::clock::Clock;
 use super::csv_list::CsvList;
-use super::fields::{Context, Fields};
+use super::fields::Context;
 use super::input::{Input, Kind};
 use super::json_list::JsonList;
 use super::scenario::{self, Scenario};
@@ -81,7 +81,7 @@ impl Traffic {
     fn add(&mut self, given: &Given, plan: &Plan, seed: u64) -> Result<(), Vec<TrafficError>> {
         let whole = |fault| vec![TrafficError { input: given.name(), line: None, fault }];
         if let Given::Flow(text) = given {
-            let flow = self.typed(text).map_err(whole)?;
+            let flow = self.names.flow(text, Instant::ZERO).map_err(whole)?;
             self.parts.push(Part::Typed(flow));
             return Ok(());
         }
@@ -111,25 +111,6 @@ impl Traffic {
         };
         self.parts.push(part);
         Ok(())
-    }
-
-    fn typed(&self, text: &str) -> Result<Flow, Fault> {
-        let notation: FlowNotation = text.parse().map_err(|error| Fault::Notation { column: "flow", error })?;
-        let mut fields = Fields::EMPTY.starting(Instant::ZERO);
-        let context = self.context();
-        let port = |p: Option<u16>| p.map(|p| p.to_string()).unwrap_or_default();
-        use super::fields::Column;
-        let values = [
-            (Column::Protocol, notation.protocol.to_string()),
-            (Column::Source, notation.source.who.clone()),
-            (Column::SourcePort, port(notation.source.port)),
-            (Column::Destination, notation.destination.who.clone()),
-            (Column::DestinationPort, port(notation.destination.port)),
-        ];
-        for (column, value) in &values {
-            fields.set(*column, value, context)?;
-        }
-        fields.flow(context)
     }
 
     fn context(&self) -> Context<'_> {

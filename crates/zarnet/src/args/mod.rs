@@ -77,6 +77,10 @@ pub enum Command {
     Behaviour(BehaviourArgs),
     /// Predict the translation table that traffic will produce.
     Predict(Predict),
+    /// Follow one flow hop by hop, there and back, with the view from every place.
+    Follow(Follow),
+    /// Check what the plan expects of its flows.
+    Expect(Expect),
 }
 
 /// Arguments of `demo`.
@@ -140,16 +144,66 @@ pub struct Predict {
     /// Show the sessions under the mappings too; with `--format csv`, instead of them.
     #[arg(long)]
     pub sessions: bool,
-    /// Interface at which captures were made.
-    #[arg(long, value_name = "DEVICE/INTERFACE")]
-    pub seen_at: Option<String>,
     /// Show this device only.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
-    /// Pass over lines and packets that are wrong, and count them.
-    #[arg(long)]
-    pub skip_bad: bool,
+    /// How traffic is read.
+    #[command(flatten)]
+    pub reader: Reader,
     /// Rows of a table shown as text; 0 is all.
     #[arg(long, default_value_t = 30, value_name = "N")]
     pub rows: usize,
+}
+
+/// How traffic is read.
+#[derive(Debug, Args)]
+pub struct Reader {
+    /// Interface at which captures were made.
+    #[arg(long, value_name = "DEVICE/INTERFACE")]
+    pub seen_at: Option<String>,
+    /// Pass over lines and packets that are wrong, and count them.
+    #[arg(long)]
+    pub skip_bad: bool,
+}
+
+/// The middle of a day.
+#[derive(Debug, Args)]
+pub struct Day {
+    /// Traffic that was there before: flow lists, scenarios, captures, flows; again for more.
+    #[arg(long, value_name = "TRAFFIC")]
+    pub during: Vec<String>,
+    /// Moment of that traffic at which the flow begins: a time (90, 2m30s), `peak` or `end`.
+    #[arg(long, default_value = "end", value_name = "TIME|peak|end", requires = "during")]
+    pub at: String,
+    /// How traffic is read.
+    #[command(flatten)]
+    pub reader: Reader,
+}
+
+/// Arguments of `follow`.
+#[derive(Debug, Args)]
+pub struct Follow {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// The flow: "kiosk-3 -> 198.51.100.80:443/tcp".
+    pub flow: String,
+    /// When it begins.
+    #[command(flatten)]
+    pub day: Day,
+    /// Write what every place on the way would record into this file (pcapng).
+    #[arg(long, value_name = "FILE")]
+    pub capture_to: Option<PathBuf>,
+    /// Overwrite that file if it is there.
+    #[arg(long)]
+    pub force: bool,
+}
+
+/// Arguments of `expect`.
+#[derive(Debug, Args)]
+pub struct Expect {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// Write the results into this file too, as JUnit XML.
+    #[arg(long, value_name = "FILE")]
+    pub junit: Option<PathBuf>,
 }

@@ -8,8 +8,8 @@ use zarnet_formats::source::Sources;
 
 use crate::args::{Check, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE, WRONG_INPUT};
-use crate::render::answer::Position;
 use crate::render::diagnostic::{Told, snippet};
+use crate::render::naming::Position;
 use crate::render::table::count;
 use crate::render::{json, output};
 

@@ -3,9 +3,12 @@
 mod behaviour;
 mod check;
 mod demo;
+mod expect;
 mod files;
+mod follow;
 mod new;
 mod predict;
+mod traffic;
 
 use std::path::Path;
 
@@ -28,6 +31,8 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Behaviour(args) => behaviour::run(args, &arguments.common),
         Command::Check(args) => check::run(args, &arguments.common),
         Command::Predict(args) => predict::run(args, &arguments.common),
+        Command::Follow(args) => follow::run(args, &arguments.common),
+        Command::Expect(args) => expect::run(args, &arguments.common),
     }
 }
 

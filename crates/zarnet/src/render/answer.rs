@@ -7,10 +7,11 @@ use serde::Serialize;
 use serde::ser::{SerializeStruct, Serializer};
 use zarnet_core::device::{MappingRow, PoolUse, SessionRow};
 use zarnet_core::net::{Endpoint, Instant, Protocol, Tuple};
-use zarnet_core::plan::{DeviceId, Place, Plan, RuleId};
+use zarnet_core::plan::{DeviceId, Plan, RuleId};
 use zarnet_core::predict::{NotTranslated, Prediction};
-use zarnet_core::traffic::{Flow, Party};
 use zarnet_formats::source::Sources;
+
+use super::naming::{Naming, Position};
 
 /// Version of the shape.
 const SHAPE: u32 = 1;
@@ -114,25 +115,6 @@ pub struct Session<'a> {
     created: f64,
     last_active: f64,
     expires: f64,
-}
-
-/// Where something stands.
-#[derive(Serialize)]
-pub struct Position {
-    /// The file.
-    pub file: String,
-    /// The line, from 1.
-    pub line: usize,
-    /// The column, from 1.
-    pub column: usize,
-}
-
-impl Position {
-    /// A place as file, line and column.
-    pub fn of(place: Place, sources: &Sources) -> Option<Self> {
-        let at = sources.line_column(place)?;
-        Some(Self { file: sources.file(place)?.path.display().to_string(), line: at.line, column: at.column })
-    }
 }
 
 /// A flow that was not translated.
@@ -306,30 +288,20 @@ impl<'a> Answer<'a> {
         }
     }
 
-    /// A flow as it was written in the traffic.
-    pub fn flow(self, flow: &Flow) -> String {
-        let end = |party: Party, port: Option<u16>| {
-            let name = match party {
-                Party::Address(std::net::IpAddr::V6(a)) if port.is_some() => format!("[{a}]"),
-                Party::Address(a) => a.to_string(),
-                Party::Host(id) => self.plan.hosts[id.index()].name.clone(),
-                Party::Device(id) => self.device(id).to_owned(),
-            };
-            port.map_or(name.clone(), |p| format!("{name}:{p}"))
-        };
-        let source = end(flow.source, flow.source_port);
-        format!("{source} -> {}/{}", end(flow.destination, flow.destination_port), flow.protocol)
+    /// The names of its plan.
+    pub fn naming(self) -> Naming<'a> {
+        Naming { plan: self.plan, sources: self.sources }
     }
 
     /// A flow that was not translated.
     pub fn missing(self, not: &NotTranslated) -> Missing<'a> {
         Missing {
-            flow: self.flow(&not.flow),
+            flow: self.naming().flow(&not.flow),
             at: not.flow.start.seconds(),
             reason: not.reason.name(),
             device: not.device.map(|d| self.device(d)),
             rule: not.device.zip(not.rule).map(|(d, r)| self.rule(d, r)),
-            place: not.place.and_then(|p| Position::of(p, self.sources)),
+            place: not.place.and_then(|p| self.naming().position(p)),
         }
     }
 

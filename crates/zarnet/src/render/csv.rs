@@ -59,13 +59,14 @@ translated-source,translated-source-port,translated-destination,translated-desti
 
 /// A row in the making.
 #[derive(Default)]
-struct Row {
+pub struct Row {
     buffer: Vec<u8>,
     digits: itoa::Buffer,
 }
 
 impl Row {
-    fn text(&mut self, text: &str) {
+    /// A field of text, quoted where it needs it.
+    pub fn text(&mut self, text: &str) {
         if text.bytes().any(|b| matches!(b, b',' | b'"' | b'\n' | b'\r')) {
             self.buffer.push(b'"');
             self.buffer.extend(text.replace('"', "\"\"").bytes());
@@ -76,7 +77,8 @@ impl Row {
         self.buffer.push(b',');
     }
 
-    fn number(&mut self, number: u64) {
+    /// A whole number.
+    pub fn number(&mut self, number: u64) {
         self.buffer.extend_from_slice(self.digits.format(number).as_bytes());
         self.buffer.push(b',');
     }
@@ -89,7 +91,7 @@ impl Row {
     }
 
     /// Address and port, both empty where there is none.
-    fn end(&mut self, end: Option<Endpoint>) {
+    pub fn end(&mut self, end: Option<Endpoint>) {
         let Some(end) = end else { return self.buffer.extend_from_slice(b",,") };
         match end.address {
             IpAddr::V4(a) => {
@@ -125,7 +127,8 @@ impl Row {
         self.buffer.push(b',');
     }
 
-    fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
+    /// Ends the row.
+    pub fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
         if let Some(last) = self.buffer.last_mut() {
             *last = b'\n';
         }

@@ -3,7 +3,10 @@
 pub mod answer;
 pub mod csv;
 pub mod diagnostic;
+pub mod expect;
+pub mod follow;
 pub mod json;
+pub mod naming;
 pub mod output;
 pub mod table;
 pub mod text;

@@ -3,6 +3,7 @@
 mod behaviour;
 mod conflicts;
 mod device;
+mod expect;
 mod groups;
 mod rule;
 mod world;
@@ -50,9 +51,7 @@ impl Builder {
         }
         self.hosts(draft, &mut plan);
         self.held_twice(&plan);
-        for expect in &draft.expects {
-            self.flow(&expect.flow);
-        }
+        plan.expectations = draft.expects.iter().filter_map(|e| self.expectation(e, &plan)).collect();
         for (name, _) in &draft.addresses {
             let set = self.groups.addresses(name, &mut self.problems).into_iter().map(|p| p.0).collect();
             plan.groups.insert(name.value.clone(), set);
@@ -72,10 +71,6 @@ impl Builder {
     /// Parses one piece of notation.
     fn parse<T: std::str::FromStr<Err = NotationError>>(&mut self, text: &Text) -> Option<T> {
         self.take(text.value.trim().parse(), text.place)
-    }
-
-    fn flow(&mut self, text: &Text) {
-        self.parse::<crate::net::FlowNotation>(text);
     }
 
     /// The addresses of a list of notations and group names.

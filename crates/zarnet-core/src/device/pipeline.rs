@@ -1,0 +1,474 @@
+//! What a device does with a packet, step by step, and what it tells an observer of it.
+
+use std::net::IpAddr;
+
+use super::session::{INBOUND, WIDE};
+use super::table::bits;
+use super::translate::{Entry, Kept, Source};
+use super::{Device, Forwarded, Heading, Hit, Outcome, Refusal, SessionRef};
+use crate::net::{Endpoint, Instant, Packet, Signal};
+use crate::observe::{By, Observer, Stage, StageResult, Step};
+use crate::plan::{self, Acl, AclId, InterfaceId, RuleId, Verdict};
+use crate::reason::Reason;
+
+/// What a filter says of a packet.
+#[derive(Clone, Copy)]
+struct Ruling {
+    verdict: Verdict,
+    by: By,
+    place: plan::Place,
+}
+
+impl Device {
+    /// A packet comes in on an interface.
+    pub fn receive(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Outcome {
+        self.receive_watched(now, ingress, packet, &mut ())
+    }
+
+    /// The same, watched.
+    pub fn receive_watched<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: InterfaceId,
+        packet: Packet,
+        observer: &mut O,
+    ) -> Outcome {
+        self.expire(now);
+        let outcome = self.handle(now, ingress, packet, observer);
+        if let Outcome::Dropped(refusal) = outcome {
+            self.count_refusal(refusal);
+        }
+        outcome
+    }
+
+    fn count_refusal(&mut self, refusal: Refusal) {
+        self.counters.refuse(refusal.rule, refusal.reason);
+        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(rule)) = (refusal.reason, refusal.rule)
+            && let Some(target) = self.config.rule_targets[rule.index()].main
+        {
+            self.targets[usize::from(target)].refused += 1;
+        }
+    }
+
+    fn handle<O: Observer>(&mut self, now: Instant, ingress: InterfaceId, packet: Packet, observer: &mut O) -> Outcome {
+        let hit = self.find(packet, Some(ingress));
+        let is_answer = hit.is_some_and(|h| !h.heading.from_initiator);
+        if let Err(refusal) = self.filter(Stage::IngressAcl, ingress, packet, is_answer, observer) {
+            return Outcome::Dropped(refusal);
+        }
+        match hit {
+            Some(hit) => self.pass_known(now, Some(ingress), packet, hit, observer),
+            None => {
+                observer.step(|| step(Stage::Session, StageResult::New));
+                self.pass_first(now, ingress, packet, observer).unwrap_or_else(Outcome::Dropped)
+            }
+        }
+    }
+
+    /// The device sends a packet of its own: routed and filtered on its way out, and matched by no rule.
+    pub fn originate(&mut self, now: Instant, packet: Packet) -> Outcome {
+        self.originate_watched(now, packet, &mut ())
+    }
+
+    /// The same, watched.
+    pub fn originate_watched<O: Observer>(&mut self, now: Instant, packet: Packet, observer: &mut O) -> Outcome {
+        self.expire(now);
+        if let Some(hit) = self.find(packet, None) {
+            return self.pass_known(now, None, packet, hit, observer);
+        }
+        observer.step(|| step(Stage::Source, StageResult::Unchanged(Reason::FromDevice)));
+        let sent = self.send_own(packet, false, observer).and_then(|mut out| {
+            out.unchanged = Some((Reason::FromDevice, None));
+            if packet.may_begin() {
+                let session =
+                    self.commit_own(now, packet, out.interface).inspect_err(|r| tell(observer, Stage::Commit, *r))?;
+                observer.step(|| step(Stage::Commit, StageResult::Committed { mapping: false }));
+                out.session = Some(session);
+            }
+            Ok(out)
+        });
+        sent.map_or_else(Outcome::Dropped, Outcome::Forwarded)
+    }
+
+    /// Who it sends packets for a destination to.
+    pub fn next_hop(&self, destination: IpAddr) -> Option<IpAddr> {
+        self.config.routes.find(destination, None).map(|w| w.via.unwrap_or(destination))
+    }
+
+    /// The interface that a packet of its own to `destination` would leave by, and the address it would be from.
+    pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
+        let way = self.config.routes.find(destination, None)?;
+        let interface = &self.config.plan.interfaces[way.interface.index()];
+        interface.addresses.iter().map(|a| a.0).find(|a| a.is_ipv4() == destination.is_ipv4())
+    }
+
+    /// Route and egress filter for what the device itself sends.
+    fn send_own<O: Observer>(&self, packet: Packet, is_answer: bool, observer: &mut O) -> Result<Forwarded, Refusal> {
+        let (interface, next_hop) = self.route(packet.destination().address, None, observer)?;
+        self.filter(Stage::EgressAcl, interface, packet, is_answer, observer)?;
+        Ok(Forwarded { packet, interface, next_hop, session: None, unchanged: None })
+    }
+
+    /// Step 3: the session that a packet belongs to.
+    pub(super) fn find(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
+        let (source, destination) = (packet.source(), packet.destination());
+        if let (Some(from), Some(to)) = (bits(source.address), bits(destination.address))
+            && packet.protocol.is_multiplexed()
+        {
+            let outbound = self.mappings_of(packet.protocol, from, source.port, to, destination.port);
+            for mapping in outbound {
+                if let Some(id) = self.table.under(mapping, to, destination.port) {
+                    let from_initiator = !self.table.session(id).has(INBOUND);
+                    return Some(Hit { id, heading: Heading { from_initiator, outbound: true } });
+                }
+            }
+            let page = || self.externals.find_page(to, packet.protocol);
+            if let Some(page) = self.config.concerns(destination.address).then(page).flatten() {
+                for mapping in self.externals.mappings(page, destination.port) {
+                    if let Some(id) = self.table.under(mapping, from, source.port) {
+                        let from_initiator = self.table.session(id).has(INBOUND);
+                        return Some(Hit { id, heading: Heading { from_initiator, outbound: false } });
+                    }
+                }
+            }
+        }
+        let ambiguous = self.config.routes.ambiguous;
+        let (id, forth) = self.table.find_wide(packet, |wide, forth| {
+            let side = if forth { wide.interfaces.0 } else { wide.interfaces.1 };
+            !ambiguous || ingress.is_none_or(|i| i.0 == side || side == u16::MAX)
+        })?;
+        let outbound = forth != self.table.session(id).has(INBOUND);
+        Some(Hit { id, heading: Heading { from_initiator: forth, outbound } })
+    }
+
+    /// A packet of a known session: translated as the session says.
+    fn pass_known<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: Option<InterfaceId>,
+        packet: Packet,
+        hit: Hit,
+        observer: &mut O,
+    ) -> Outcome {
+        let (original, translated) = self.tuples(hit.id);
+        let ends = if hit.heading.from_initiator { translated } else { original.reversed() };
+        let out = Packet { ends, ..packet };
+        self.tell_known(packet, out, hit, observer);
+        let session = Some(SessionRef { id: hit.id, created: self.table.session(hit.id).created });
+        let destination = out.destination().address;
+        if self.config.concerns(destination)
+            && let Some(own) = self.config.own.get(&destination)
+        {
+            observer.step(|| Step { by: By::Interface(*own), ..step(Stage::Own, StageResult::Taken) });
+            self.refresh(now, hit, packet.signal);
+            return Outcome::Consumed;
+        }
+        if ingress.is_some()
+            && let Err(refusal) = self.forwards(observer)
+        {
+            return Outcome::Dropped(refusal);
+        }
+        let wide = self.table.session(hit.id).has(WIDE).then(|| self.side(hit)).flatten();
+        let is_answer = !hit.heading.from_initiator;
+        let way = self.route(destination, wide.as_ref(), observer).and_then(|way| {
+            self.filter(Stage::EgressAcl, way.0, out, is_answer, observer)?;
+            Ok(way)
+        });
+        let (interface, next_hop) = match way {
+            Ok(way) => way,
+            Err(refusal) => return Outcome::Dropped(refusal),
+        };
+        self.refresh(now, hit, packet.signal);
+        let unchanged = (original == translated).then(|| self.unchanged_reason(hit.id));
+        Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, unchanged })
+    }
+
+    /// What the rules of a session make of a packet of it.
+    fn tell_known<O: Observer>(&self, packet: Packet, out: Packet, hit: Hit, observer: &mut O) {
+        let rules = || {
+            let (inbound, outbound) = self.rules_of(self.table.session(hit.id));
+            [inbound, outbound]
+        };
+        let from_initiator = hit.heading.from_initiator;
+        let known = StageResult::Known { from_initiator };
+        observer.step(|| {
+            let rules = rules();
+            let by = if rules == [None, None] { By::Nothing } else { By::Rules(rules) };
+            let place = rules.iter().flatten().next().map(|r| self.rule(r.0).place);
+            Step { stage: Stage::Session, result: known, by, place }
+        });
+        // an answer comes from the end that the destination was translated to
+        let sides = [
+            (Stage::Destination, packet.destination(), out.destination(), usize::from(!from_initiator)),
+            (Stage::Source, packet.source(), out.source(), usize::from(from_initiator)),
+        ];
+        for (stage, from, to, rule) in sides {
+            if from != to {
+                observer.step(|| self.by_rule(stage, StageResult::Translated { from, to }, rules()[rule]));
+            }
+        }
+    }
+
+    /// The interface that a packet of a wide session leaves by, where several have one prefix.
+    fn side(&self, hit: Hit) -> Option<plan::InterfaceSet> {
+        if !self.config.routes.ambiguous {
+            return None;
+        }
+        let (ingress, egress) = self.table.wide(self.table.session(hit.id))?.interfaces;
+        let mut set = plan::InterfaceSet::default();
+        set.insert(InterfaceId(if hit.heading.from_initiator { egress } else { ingress }));
+        Some(set)
+    }
+
+    /// A packet that belongs to no session: steps 4 to 10.
+    fn pass_first<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: InterfaceId,
+        packet: Packet,
+        observer: &mut O,
+    ) -> Result<Outcome, Refusal> {
+        let ours = self.config.concerns(packet.destination().address);
+        let entry = match ours {
+            true => {
+                let entry = self.translate_destination(ingress, packet);
+                entry.inspect_err(|r| tell(observer, Stage::Destination, *r))?
+            }
+            false => Entry::default(),
+        };
+        let inside = Packet { ends: entry.ends(packet), ..packet };
+        let destination = inside.destination().address;
+        let own = || self.config.own.get(&destination);
+        if let Some(&own) = self.config.concerns(destination).then(own).flatten() {
+            observer.step(|| self.destination_step(&entry, packet));
+            return self.for_itself(own, inside, &entry, observer);
+        }
+        if ours
+            && entry.rule.is_none()
+            && (self.config.claimed.contains(destination) || self.is_living_end(destination))
+        {
+            let reason = if entry.blocked { Reason::Filtered } else { Reason::NoMapping };
+            let refusal = Refusal { reason, rule: None, place: entry.place };
+            tell(observer, Stage::Destination, refusal);
+            return Err(refusal);
+        }
+        observer.step(|| self.destination_step(&entry, packet));
+        observer.step(|| step(Stage::Own, StageResult::NotOwn));
+        self.forwards(observer)?;
+        let preferred = entry.rule.map(|r| &self.config.plan.rules[r.index()].from.interfaces);
+        let (egress, next_hop) = self.route(destination, preferred, observer)?;
+        self.policy(ingress, egress, packet, inside, observer)?;
+        let source = self.translate_source(ingress, egress, packet, entry.rule);
+        let source = source.inspect_err(|r| tell(observer, Stage::Source, *r))?;
+        let kept = source.kept();
+        if !packet.may_begin() {
+            let rule = entry.rule.or(source.rule());
+            if entry.rule.is_some() || kept.is_none() {
+                let place = rule.map(|r| self.config.plan.rules[r.index()].place);
+                let refusal = Refusal { reason: Reason::NoSession, rule, place };
+                tell(observer, Stage::Source, refusal);
+                return Err(refusal);
+            }
+        }
+        let out = Packet { ends: source.ends(inside), ..inside };
+        observer.step(|| match kept.map(Kept::reason) {
+            Some((reason, rule)) => self.by_rule(Stage::Source, StageResult::Unchanged(reason), rule),
+            None => {
+                let (from, to) = (inside.source(), out.source());
+                self.by_rule(Stage::Source, StageResult::Translated { from, to }, source.rule())
+            }
+        });
+        self.filter(Stage::EgressAcl, egress, out, false, observer)?;
+        let unchanged = kept.filter(|_| out.ends == packet.ends).map(Kept::reason);
+        let mapping = matches!(source, Source::New(..));
+        let session = match packet.may_begin() {
+            true => {
+                let session = self.commit(now, (ingress, egress), packet, out, &entry, source);
+                let session = session.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
+                observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
+                Some(session)
+            }
+            false => None,
+        };
+        Ok(Outcome::Forwarded(Forwarded { packet: out, interface: egress, next_hop, session, unchanged }))
+    }
+
+    fn destination_step(&self, entry: &Entry, packet: Packet) -> Step {
+        let (from, to) = (packet.destination(), entry.ends(packet).destination);
+        let result = match entry.rule {
+            Some(_) => StageResult::Translated { from, to },
+            None => StageResult::Unchanged(Reason::NoRule),
+        };
+        self.by_rule(Stage::Destination, result, entry.rule)
+    }
+
+    /// Step 5: a packet for one of its own addresses.
+    fn for_itself<O: Observer>(
+        &self,
+        own: InterfaceId,
+        packet: Packet,
+        entry: &Entry,
+        observer: &mut O,
+    ) -> Result<Outcome, Refusal> {
+        let interface = &self.config.plan.interfaces[own.index()];
+        let to = packet.destination();
+        let answers = (packet.signal == Signal::Query && interface.ping)
+            || (packet.may_begin() && interface.services.holds(packet.protocol, to.port));
+        let by = By::Interface(own);
+        if answers {
+            let (result, place) = (StageResult::Answered, Some(interface.place));
+            observer.step(|| Step { stage: Stage::Own, result, by, place });
+            return Ok(match self.send_own(packet.answer(), true, observer) {
+                Ok(out) => Outcome::Answered(out),
+                Err(refusal) => Outcome::Dropped(refusal),
+            });
+        }
+        let refusal = match entry.blocked {
+            true => Refusal { reason: Reason::Filtered, rule: None, place: entry.place },
+            false => Refusal::new(Reason::NoListener, interface.place),
+        };
+        observer.step(|| Step { by, ..lost(Stage::Own, refusal) });
+        Err(refusal)
+    }
+
+    /// Whether it forwards at all.
+    fn forwards<O: Observer>(&self, observer: &mut O) -> Result<(), Refusal> {
+        if self.config.plan.forwarding {
+            return Ok(());
+        }
+        let refusal = Refusal::new(Reason::NotForwarding, self.config.plan.place);
+        tell(observer, Stage::Route, refusal);
+        Err(refusal)
+    }
+
+    /// Step 6: the interface that a packet leaves by, and the next hop.
+    fn route<O: Observer>(
+        &self,
+        destination: IpAddr,
+        preferred: Option<&plan::InterfaceSet>,
+        observer: &mut O,
+    ) -> Result<(InterfaceId, IpAddr), Refusal> {
+        let Some(way) = self.config.routes.find(destination, preferred) else {
+            let refusal = Refusal::new(Reason::NoRoute, self.config.plan.place);
+            tell(observer, Stage::Route, refusal);
+            return Err(refusal);
+        };
+        let (interface, next_hop) = (way.interface, way.via.unwrap_or(destination));
+        observer.step(|| {
+            let routes = self.config.plan.routes.iter().enumerate();
+            let held = routes.filter(|(_, r)| Some(r.via) == way.via && r.to.contains(destination));
+            let (by, place) = match held.max_by_key(|(_, r)| r.to.length()) {
+                Some((i, route)) => (By::Route(i), route.place),
+                None => (By::Interface(interface), self.config.plan.interfaces[interface.index()].place),
+            };
+            Step { stage: Stage::Route, result: StageResult::Routed { interface, next_hop }, by, place: Some(place) }
+        });
+        Ok((interface, next_hop))
+    }
+
+    /// Steps 2 and 9: the filter of an interface.
+    #[inline]
+    fn filter<O: Observer>(
+        &self,
+        stage: Stage,
+        interface: InterfaceId,
+        packet: Packet,
+        is_answer: bool,
+        observer: &mut O,
+    ) -> Result<(), Refusal> {
+        let interface = &self.config.plan.interfaces[interface.index()];
+        let (acl, reason) = match stage {
+            Stage::IngressAcl => (interface.ingress_acl, Reason::IngressAcl),
+            _ => (interface.egress_acl, Reason::EgressAcl),
+        };
+        let Some(acl) = acl else {
+            observer.step(|| step(stage, StageResult::NotAttached));
+            return Ok(());
+        };
+        let ruling = self.ruling(acl, packet, is_answer);
+        let (accepts, by, place) = (ruling.verdict == Verdict::Accept, ruling.by, Some(ruling.place));
+        observer.step(|| {
+            let result = if accepts { StageResult::Accepted } else { StageResult::Dropped(reason) };
+            Step { stage, result, by, place }
+        });
+        if accepts { Ok(()) } else { Err(Refusal::new(reason, ruling.place)) }
+    }
+
+    /// Whether a filter, where there is one, drops a packet.
+    pub(super) fn drops(&self, acl: Option<AclId>, packet: Packet, is_answer: bool, reason: Reason) -> Option<Refusal> {
+        let ruling = self.ruling(acl?, packet, is_answer);
+        (ruling.verdict == Verdict::Drop).then(|| Refusal::new(reason, ruling.place))
+    }
+
+    /// The first entry that matches, or the drop at the end.
+    fn ruling(&self, id: AclId, packet: Packet, is_answer: bool) -> Ruling {
+        let acl: &Acl = &self.config.plan.acls[id.index()];
+        let (from, to) = (packet.source(), packet.destination());
+        let entry = acl.entries.iter().position(|e| {
+            (!e.answers || is_answer)
+                && e.service.holds(packet.protocol, to.port)
+                && e.source_service.holds(packet.protocol, from.port)
+                && e.parties.source.contains(from.address)
+                && e.parties.destination.contains(to.address)
+        });
+        let (verdict, place) = match entry.map(|i| &acl.entries[i]) {
+            Some(e) => (e.verdict, e.place),
+            None => (Verdict::Drop, acl.place),
+        };
+        Ruling { verdict, by: By::Acl(id, entry), place }
+    }
+
+    /// Step 7: first entry that matches, else the default. The source is as sent, the destination as `policy-sees` says.
+    fn policy<O: Observer>(
+        &self,
+        ingress: InterfaceId,
+        egress: InterfaceId,
+        sent: Packet,
+        inside: Packet,
+        observer: &mut O,
+    ) -> Result<(), Refusal> {
+        let plan = &self.config.plan;
+        let to: Endpoint =
+            if plan.behaviour.policy_sees_translated { inside.destination() } else { sent.destination() };
+        let from = sent.source().address;
+        let side = |zone: &Option<plan::Zone>, id| zone.as_ref().is_none_or(|z| z.interfaces.contains(id));
+        let entry = plan.policies.iter().position(|p| {
+            side(&p.from, ingress)
+                && side(&p.into, egress)
+                && p.service.holds(sent.protocol, to.port)
+                && p.parties.source.contains(from)
+                && p.parties.destination.contains(to.address)
+        });
+        let (verdict, place) = match entry.map(|i| &plan.policies[i]) {
+            Some(e) => (e.verdict, e.place),
+            None => (plan.default_policy, plan.default_policy_place),
+        };
+        let accepts = verdict == Verdict::Accept;
+        observer.step(|| {
+            let result = if accepts { StageResult::Accepted } else { StageResult::Dropped(Reason::Policy) };
+            Step { stage: Stage::Policy, result, by: By::Policy(entry), place: Some(place) }
+        });
+        if accepts { Ok(()) } else { Err(Refusal::new(Reason::Policy, place)) }
+    }
+
+    /// A step that a rule decided, if one did.
+    fn by_rule(&self, stage: Stage, result: StageResult, rule: Option<RuleId>) -> Step {
+        let by = rule.map_or(By::Nothing, By::Rule);
+        Step { stage, result, by, place: rule.map(|r| self.rule(r.0).place) }
+    }
+}
+
+/// A step that nothing in the plan decided.
+fn step(stage: Stage, result: StageResult) -> Step {
+    Step { stage, result, by: By::Nothing, place: None }
+}
+
+/// A step at which a packet is dropped.
+fn lost(stage: Stage, refusal: Refusal) -> Step {
+    let by = refusal.rule.map_or(By::Nothing, By::Rule);
+    Step { stage, result: StageResult::Dropped(refusal.reason), by, place: refusal.place }
+}
+
+fn tell<O: Observer>(observer: &mut O, stage: Stage, refusal: Refusal) {
+    observer.step(|| lost(stage, refusal));
+}

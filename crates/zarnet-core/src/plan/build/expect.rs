@@ -1,0 +1,143 @@
+//! Expectations: flows and ends, with every name looked up.
+
+use std::net::IpAddr;
+
+use super::{Builder, Text};
+use crate::net::{AddressRange, AddressSet, FlowNotation, Instant, NotationError, PortRange};
+use crate::plan::{
+    DeviceId, DraftExpect, DraftSeenBy, EndSet, Expectation, InterfaceId, Plan, PlanError, SeenBy, Viewpoint,
+};
+use crate::reason::Reason;
+use crate::traffic::{Flow, Party};
+
+impl Builder {
+    pub(super) fn expectation(&mut self, draft: &DraftExpect, plan: &Plan) -> Option<Expectation> {
+        let flow = self.flow(&draft.flow, plan);
+        let becomes = draft.becomes.as_ref().map(|t| self.end_set(t, plan));
+        let reaches = draft.reaches.as_ref().map(|t| self.end_set(t, plan));
+        let names = Reason::ALL.iter().map(|r| (r.name(), *r)).collect::<Vec<_>>();
+        let reason = draft.reason.as_ref().map(|t| self.one_of("reason", t, &names));
+        let seen_by: Vec<_> = draft.seen_by.iter().map(|s| self.seen_by(s, plan)).collect();
+        let note = draft.note.as_ref().map(|n| n.value.clone());
+        let (refused, unreachable, place) = (draft.refused, draft.unreachable, draft.place);
+        Some(Expectation {
+            flow: flow?,
+            becomes: intact(becomes)?,
+            reaches: intact(reaches)?,
+            refused,
+            unreachable,
+            reason: intact(reason)?,
+            seen_by: seen_by.into_iter().collect::<Option<_>>()?,
+            note,
+            place,
+        })
+    }
+
+    fn seen_by(&mut self, draft: &DraftSeenBy, plan: &Plan) -> Option<SeenBy> {
+        let at = self.viewpoint(&draft.at, plan);
+        let source = draft.source.as_ref().map(|t| self.end_set(t, plan));
+        let destination = draft.destination.as_ref().map(|t| self.end_set(t, plan));
+        Some(SeenBy {
+            at: at?,
+            name: draft.at.value.clone(),
+            source: intact(source)?,
+            destination: intact(destination)?,
+            place: draft.place,
+        })
+    }
+
+    /// A host, a `DEVICE/INTERFACE`, or an address.
+    fn viewpoint(&mut self, text: &Text, plan: &Plan) -> Option<Viewpoint> {
+        let name = text.value.trim();
+        if let Some(host) = plan.host(name) {
+            return Some(Viewpoint::Host(host));
+        }
+        if name.contains('/') {
+            return self.interface_at(text, plan).map(|(d, i)| Viewpoint::Interface(d, i));
+        }
+        if let Ok(address) = name.parse::<IpAddr>() {
+            return Some(Viewpoint::Address(address));
+        }
+        let hosts = plan.hosts.iter().map(|h| h.name.as_str());
+        self.lookup("host", text, hosts);
+        None
+    }
+
+    fn interface_at(&mut self, text: &Text, plan: &Plan) -> Option<(DeviceId, InterfaceId)> {
+        let (device, interface) = text.value.trim().split_once('/')?;
+        let part = |value: &str| Text::new(value.to_owned(), text.place);
+        let id = self.lookup("device", &part(device), plan.devices.iter().map(|d| d.name.as_str()))?;
+        let names = plan.devices[id].interfaces.iter().map(|i| i.name.as_str());
+        let interface = self.lookup("interface", &part(interface), names)?;
+        Some((DeviceId(id as u16), InterfaceId(interface as u16)))
+    }
+
+    /// Addresses with or without a port: `203.0.113.2`, `203.0.113.2:443`, a group, a host, or `DEVICE/INTERFACE`.
+    fn end_set(&mut self, text: &Text, plan: &Plan) -> Option<EndSet> {
+        let name = text.value.trim();
+        let is_v6 = name.matches(':').count() > 1 && !name.starts_with('[');
+        let (who, port) = match name.rsplit_once(':') {
+            Some((who, port)) if !is_v6 => (who.trim().trim_start_matches('[').trim_end_matches(']'), Some(port)),
+            _ => (name, None),
+        };
+        let place = text.place;
+        let ports = port.map(|p| self.take(p.trim().parse::<PortRange>(), place));
+        let who = Text::new(who.to_owned(), place);
+        let of_interface = who.value.split_once('/').is_some_and(|(device, _)| plan.device(device).is_some());
+        let addresses: AddressSet = if of_interface {
+            let (device, interface) = self.interface_at(&who, plan)?;
+            let interface = &plan.devices[device.index()].interfaces[interface.index()];
+            interface.addresses.iter().map(|a| AddressRange::one(a.0)).collect()
+        } else {
+            self.addresses(std::slice::from_ref(&who))
+        };
+        Some(EndSet { addresses, ports: intact(ports)?, text: name.to_owned() })
+    }
+
+    /// A flow in its notation, between addresses, hosts and devices of the plan.
+    fn flow(&mut self, text: &Text, plan: &Plan) -> Option<Flow> {
+        let notation: FlowNotation = self.parse(text)?;
+        let place = text.place;
+        let source = self.party(&notation.source.who, text, plan);
+        let destination = self.party(&notation.destination.who, text, plan);
+        if notation.protocol.has_ports() && notation.destination.port.is_none() {
+            self.report(NotationError::PortMissing(notation.protocol.to_string()), place);
+            return None;
+        }
+        Some(Flow {
+            start: Instant::ZERO,
+            protocol: notation.protocol,
+            source: source?,
+            source_port: notation.source.port,
+            destination: destination?,
+            destination_port: notation.destination.port,
+            lasts: 0,
+            ending: None,
+            round_trip: None,
+        })
+    }
+
+    fn party(&mut self, who: &str, text: &Text, plan: &Plan) -> Option<Party> {
+        if let Some(host) = plan.host(who) {
+            return Some(Party::Host(host));
+        }
+        if let Some(device) = plan.device(who) {
+            return Some(Party::Device(device));
+        }
+        if let Ok(address) = crate::net::parse_address(who) {
+            if plan.hosts.iter().filter(|h| h.address == address).count() > 1 {
+                self.report(PlanError::AddressOfTwo(address), text.place);
+                return None;
+            }
+            return Some(Party::Address(address));
+        }
+        let names = plan.hosts.iter().map(|h| h.name.as_str()).chain(plan.devices.iter().map(|d| d.name.as_str()));
+        self.lookup("host or device", &Text::new(who.to_owned(), text.place), names);
+        None
+    }
+}
+
+/// What was left out may be left out; what was given and is wrong may not.
+fn intact<T>(given: Option<Option<T>>) -> Option<Option<T>> {
+    given.map_or(Some(None), |value| value.map(Some))
+}

@@ -1,0 +1,243 @@
+//! One conversation watched: its first packet and the answer, hop by hop, on a network at rest or in the middle of a day.
+
+use std::sync::Arc;
+
+use super::run::{Answer, Run, play};
+use super::{Halt, Moment, Options};
+use crate::net::{Instant, Packet, Signal, Tuple};
+use crate::network::{Fate, Loss, Network, Origin, Receiver, Trace};
+use crate::plan::{DeviceId, InterfaceId, Plan};
+use crate::reason::{Class, Reason};
+use crate::traffic::{Event, Flow, Item};
+
+/// One conversation, watched.
+#[derive(Debug, Clone)]
+pub struct Followed {
+    /// The plan at that time.
+    pub plan: Arc<Plan>,
+    /// The flow.
+    pub flow: Flow,
+    /// When its first packet was sent.
+    pub at: Instant,
+    /// Who sent it and what; `None` if nobody could.
+    pub sent: Option<(Origin, Packet)>,
+    /// The way of the first packet.
+    pub forth: Trace,
+    /// Who got it, as it then was.
+    pub arrived: Option<(Receiver, Packet)>,
+    /// The way of the answer.
+    pub back: Trace,
+    /// The answer as it came back, taken or not.
+    pub returned: Option<Packet>,
+    /// The way of the acknowledgement that completes a TCP connection, if it came to that.
+    pub confirm: Trace,
+    /// Its class.
+    pub class: Class,
+    /// Why it was not translated or not delivered; `None` if it was.
+    pub loss: Option<Loss>,
+    /// Whether it was refused or lost, or passed by a rule that was meant for it.
+    pub negative: bool,
+}
+
+/// Somewhere a packet can be seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Vantage {
+    /// Who sent the first packet.
+    Client,
+    /// An interface of a device.
+    Interface(DeviceId, InterfaceId),
+    /// Who got it.
+    Server,
+}
+
+/// What is seen at a place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Sight {
+    /// The place.
+    pub at: Vantage,
+    /// The first packet's ends there; `None` where only the answer came by.
+    pub forth: Option<Tuple>,
+    /// The answer's ends there.
+    pub back: Option<Tuple>,
+}
+
+/// A packet at a place on its way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Sighting {
+    /// The place.
+    pub at: Vantage,
+    /// The packet there.
+    pub packet: Packet,
+    /// Whether it is coming in there, or arriving.
+    pub incoming: bool,
+}
+
+impl Followed {
+    /// Whether the first packet arrived.
+    pub fn delivered(&self) -> bool {
+        self.arrived.is_some()
+    }
+
+    /// Whether the answer was taken by whoever asked.
+    pub fn answered(&self) -> bool {
+        matches!(self.class, Class::Translated | Class::Untranslated)
+    }
+
+    /// Where the first packet was seen, in its order.
+    pub fn forth_sightings(&self) -> Vec<Sighting> {
+        let first = self.sent.map(|s| (Vantage::Client, s.1));
+        sightings(first, &self.forth, self.arrived.map(|a| (Vantage::Server, a.1)))
+    }
+
+    /// Where the answer was seen, in its order.
+    pub fn back_sightings(&self) -> Vec<Sighting> {
+        let first = self.arrived.map(|a| (Vantage::Server, a.1.answer()));
+        sightings(first, &self.back, self.returned.map(|p| (Vantage::Client, p)))
+    }
+
+    /// Where the acknowledgement of a TCP connection was seen, in its order.
+    pub fn confirm_sightings(&self) -> Vec<Sighting> {
+        let (Some((_, sent)), Some((_, arrived))) = (self.sent, self.arrived) else { return Vec::new() };
+        if self.confirm == Trace::default() {
+            return Vec::new();
+        }
+        let plain = |packet| Packet { signal: Signal::Plain, ..packet };
+        sightings(Some((Vantage::Client, plain(sent))), &self.confirm, Some((Vantage::Server, plain(arrived))))
+    }
+
+    /// What every place sees, in the order of the first packet's way.
+    pub fn views(&self) -> Vec<Sight> {
+        let mut views: Vec<Sight> = Vec::new();
+        for s in self.forth_sightings() {
+            views.push(Sight { at: s.at, forth: Some(s.packet.ends), back: None });
+        }
+        for s in self.back_sightings() {
+            let ends = Some(s.packet.ends);
+            match views.iter_mut().find(|v| v.at == s.at && v.back.is_none()) {
+                Some(view) => view.back = ends,
+                None => views.push(Sight { at: s.at, forth: None, back: ends }),
+            }
+        }
+        views
+    }
+}
+
+fn sightings(first: Option<(Vantage, Packet)>, trace: &Trace, last: Option<(Vantage, Packet)>) -> Vec<Sighting> {
+    let seen = |(at, packet), incoming| Sighting { at, packet, incoming };
+    let mut list: Vec<Sighting> = first.map(|f| seen(f, false)).into_iter().collect();
+    for hop in &trace.hops {
+        list.extend(hop.ingress.map(|i| seen((Vantage::Interface(hop.device, i), hop.packet), true)));
+        list.extend(hop.exit.map(|o| seen((Vantage::Interface(hop.device, o.interface), o.packet), false)));
+    }
+    list.extend(last.map(|l| seen(l, true)));
+    list
+}
+
+/// Follows a flow that starts at a moment of a day; `flow.start` is not looked at. Items must come in the order of their
+/// start.
+///
+/// # Errors
+/// As [`super::predict`].
+pub fn follow_during<E>(
+    plan: Arc<Plan>,
+    items: impl Iterator<Item = Result<Item, E>>,
+    events: Vec<Event>,
+    options: Options,
+    flow: &Flow,
+) -> Result<Followed, Halt<E>> {
+    let moment = options.moment;
+    let mut run = Run::new(plan, events, options);
+    if let Moment::At(at) = moment {
+        run.until = at;
+    }
+    play(&mut run, items)?;
+    let at = match moment {
+        Moment::At(at) => at,
+        Moment::End => run.reach_end(),
+    };
+    run.advance(at);
+    let followed = run.follow(at, flow);
+    if run.network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(followed) }
+}
+
+/// Follows a flow through a network at rest, which stays as it is.
+pub fn follow(network: &Network, flow: &Flow) -> Followed {
+    Run::at_rest(network.clone()).follow(Instant::ZERO, flow)
+}
+
+impl Run {
+    fn follow(&mut self, at: Instant, flow: &Flow) -> Followed {
+        let flow = Flow { start: at, ..*flow };
+        let mut followed = Followed {
+            plan: self.network.plan().clone(),
+            flow,
+            at,
+            sent: None,
+            forth: Trace::default(),
+            arrived: None,
+            back: Trace::default(),
+            returned: None,
+            confirm: Trace::default(),
+            class: Class::Undelivered,
+            loss: None,
+            negative: true,
+        };
+        let lost = |followed: &mut Followed, loss: Loss| {
+            followed.class = loss.reason.class();
+            followed.loss = Some(loss);
+        };
+        let (origin, packet) = match self.first_packet(&flow) {
+            Ok(first) => first,
+            Err((reason, device)) => {
+                lost(&mut followed, Loss { reason, device, rule: None, place: None });
+                return followed;
+            }
+        };
+        followed.sent = Some((origin, packet));
+        let mut passages = Vec::new();
+        let (receiver, arrived) = match self.network.send(at, origin, packet, &mut passages, &mut followed.forth) {
+            Fate::Arrived(receiver, arrived) => (receiver, arrived),
+            Fate::Lost(loss) => {
+                lost(&mut followed, loss);
+                return followed;
+            }
+        };
+        followed.arrived = Some((receiver, arrived));
+        let forth = passages.len();
+        let mut answer = Answer { flow, asked: packet, origin, receiver, arrived, passages };
+        let fate = self.network.answer(
+            flow.answered_at(),
+            receiver,
+            arrived,
+            (origin, packet),
+            &mut answer.passages,
+            &mut followed.back,
+        );
+        match fate {
+            Fate::Arrived(_, returned) => {
+                followed.returned = Some(returned);
+                followed.negative = false;
+                match answer.unchanged(forth) {
+                    None => followed.class = Class::Translated,
+                    Some((reason, device, rule)) => {
+                        let place = self.rule_place(device, rule);
+                        lost(&mut followed, Loss { reason, device, rule, place });
+                        followed.negative = self.is_passed_by(reason, &answer.passages[..forth]);
+                    }
+                }
+                if packet.signal == Signal::Syn {
+                    let plain = Packet { signal: Signal::Plain, ..packet };
+                    self.network.send(flow.answered_at(), origin, plain, &mut Vec::new(), &mut followed.confirm);
+                }
+            }
+            Fate::Lost(loss) => {
+                if loss.reason == Reason::UnexpectedSource {
+                    followed.returned = followed.back.hops.last().and_then(|h| h.exit).map(|o| o.packet);
+                    followed.returned = followed.returned.or(Some(arrived.answer()));
+                }
+                lost(&mut followed, loss);
+            }
+        }
+        followed
+    }
+}

@@ -1,0 +1,80 @@
+//! `zarnet follow PLAN FLOW`
+
+use std::sync::Arc;
+
+use zarnet_core::net::Instant;
+use zarnet_core::network::Network;
+use zarnet_core::plan::Plan;
+use zarnet_core::predict::{Followed, Moment, Options, follow, follow_during, predict};
+use zarnet_core::traffic::Flow;
+use zarnet_formats::capture_of;
+use zarnet_formats::plan::Loaded;
+use zarnet_formats::source::Sources;
+use zarnet_formats::traffic::Names;
+
+use super::traffic::{At, attempts, moment, open, tell_skipped};
+use super::{files, plan};
+use crate::args::{Common, Day, Follow, Format};
+use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::render::follow::Story;
+use crate::render::naming::Naming;
+use crate::render::table::count;
+use crate::render::{diagnostic, json, output};
+
+pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
+    let loaded = plan(&args.plan)?;
+    let flow = flow(&args.flow, &loaded.plan)?;
+    let (followed, sources) = on_the_day(&loaded, &flow, &args.day, common)?;
+    let naming = Naming { plan: &followed.plan, sources: &sources };
+    let story = Story { naming, followed: &followed };
+    if let Some(path) = &args.capture_to {
+        let arrived = followed.arrived.map(|a| a.1.ends);
+        let capture = capture_of(&followed, |at| story.vantage(at, arrived));
+        files::write(path, &capture, args.force)?;
+        let places = count(followed.views().len() as u64, "place", "places");
+        diagnostic::note(common.quiet, &format!("wrote what {places} would record to {}", path.display()));
+    }
+    match common.format {
+        Format::Json => output::plain(|out| json::write(out, &story.shape()))?,
+        Format::Csv => output::plain(|out| story.csv(out))?,
+        Format::Text => output::answer(|out| story.text(out, output::width(common), common.verbose))?,
+    }
+    Ok(if followed.negative { NEGATIVE } else { FINE })
+}
+
+/// A flow as typed.
+pub(super) fn flow(text: &str, plan: &Plan) -> Result<Flow, Failure> {
+    Names::new(plan)
+        .flow(text, Instant::ZERO)
+        .map_err(|fault| Failure::wrong(fault.name(), format!("\"{text}\": {fault}"), fault.help()))
+}
+
+/// Follows a flow at the wanted moment of a day, or on a network at rest.
+pub(super) fn on_the_day(
+    loaded: &Loaded,
+    flow: &Flow,
+    day: &Day,
+    common: &Common,
+) -> Result<(Followed, Sources), Failure> {
+    let shared = Arc::new(loaded.plan.clone());
+    if day.during.is_empty() {
+        let network = Network::new(shared, common.seed, None);
+        return Ok((follow(&network, flow), loaded.sources.clone()));
+    }
+    let traffic = open(&day.during, loaded, &day.reader, common.seed)?;
+    let options = |moment| Options { moment, seed: common.seed, sessions: false, ..Options::default() };
+    let at = match moment(&day.at, &traffic)? {
+        At::Moment(moment) => moment,
+        At::Peak => {
+            let whole = attempts(&traffic, options(Moment::End), common.quiet, |items, options| {
+                predict(shared.clone(), items, traffic.events(), options)
+            })?;
+            Moment::At(whole.0.peak_at)
+        }
+    };
+    let (followed, skipped) = attempts(&traffic, options(at), common.quiet, |items, options| {
+        follow_during(shared.clone(), items, traffic.events(), options, flow)
+    })?;
+    tell_skipped(skipped, common.quiet);
+    Ok((followed, traffic.plan_files().clone()))
+}

@@ -1,0 +1,177 @@
+//! What every command that reads traffic does with it.
+
+use std::cell::Cell;
+use std::time::{Duration, Instant as Clock};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
+use zarnet_core::predict::{Halt, Moment, Options};
+use zarnet_core::traffic::Item;
+use zarnet_formats::plan::Loaded;
+use zarnet_formats::traffic::{Attempt, Fault, Given, Reading, Skipped, Traffic, TrafficError};
+
+use crate::args::Reader;
+use crate::exit::Failure;
+use crate::render::diagnostic;
+
+/// What `--at` says.
+#[derive(Clone, Copy)]
+pub(super) enum At {
+    Moment(Moment),
+    Peak,
+}
+
+/// Opens what was named.
+pub(super) fn open(named: &[String], loaded: &Loaded, reader: &Reader, seed: u64) -> Result<Traffic, Failure> {
+    let seen_at = reader.seen_at.as_deref().map(|s| vantage(&loaded.plan, s)).transpose()?;
+    let given: Vec<Given> = named.iter().map(|t| Given::from_argument(t)).collect();
+    let reading = Reading { seen_at, skip_bad: reader.skip_bad, seed };
+    Traffic::open(&given, loaded, reading).map_err(|errors| {
+        diagnostic::traffic(&errors, errors.len());
+        Failure::Told
+    })
+}
+
+/// Plays traffic; what turns out to need another reading of it gets one.
+pub(super) fn attempts<T>(
+    traffic: &Traffic,
+    options: Options,
+    quiet: bool,
+    play: impl Fn(&mut dyn Iterator<Item = Result<Item, TrafficError>>, Options) -> Result<T, Halt<TrafficError>>,
+) -> Result<(T, Skipped), Failure> {
+    let (mut attempt, mut options) = (Attempt::Streaming, options);
+    let progress = Progress::new(quiet);
+    loop {
+        let mut items = traffic.items(attempt);
+        let mut next = std::iter::from_fn(|| {
+            progress.step();
+            items.next()
+        });
+        let outcome = play(&mut next, options.clone());
+        let skipped = items.skipped();
+        match outcome {
+            Ok(answer) => return Ok((answer, skipped)),
+            Err(Halt::OutOfOrder { .. }) if attempt == Attempt::Streaming => attempt = Attempt::Sorted,
+            Err(Halt::SourcesNeeded) if options.sources.is_none() => options.sources = Some(traffic.sources()),
+            Err(Halt::Traffic(error)) if before_origin(&error) && attempt == Attempt::Streaming => {
+                attempt = Attempt::Sorted;
+            }
+            Err(Halt::Traffic(_)) => {
+                let (errors, count) = traffic.errors();
+                diagnostic::traffic(&errors, count);
+                return Err(Failure::Told);
+            }
+            Err(Halt::OutOfOrder { at, after }) => {
+                let message = format!("the traffic goes back from {after} to {at} although it was sorted");
+                return Err(Failure::Io(std::io::Error::other(message)));
+            }
+            Err(Halt::SourcesNeeded) => {
+                return Err(Failure::Io(std::io::Error::other("the sources of the traffic are still unknown")));
+            }
+        }
+    }
+}
+
+/// A time of day before the first that was read is no error of the list: the list is not in order.
+fn before_origin(error: &TrafficError) -> bool {
+    matches!(&error.fault, Fault::NegativeTime(text) if !text.starts_with('-'))
+}
+
+pub(super) fn device(plan: &Plan, name: &str) -> Result<DeviceId, Failure> {
+    plan.device(name).ok_or_else(|| {
+        let names: Vec<&str> = plan.devices.iter().map(|d| d.name.as_str()).collect();
+        let help = format!("the plan has {}", names.join(", "));
+        Failure::wrong("unknown-name", format!("there is no device `{name}`"), help)
+    })
+}
+
+fn vantage(plan: &Plan, text: &str) -> Result<(DeviceId, InterfaceId), Failure> {
+    let (name, interface) = text.split_once('/').unwrap_or((text, ""));
+    let id = device(plan, name)?;
+    let interfaces = &plan.devices[id.index()].interfaces;
+    let found = interfaces.iter().position(|i| i.name == interface);
+    found.map(|i| (id, InterfaceId(i as u16))).ok_or_else(|| {
+        let names: Vec<String> = interfaces.iter().map(|i| format!("{name}/{}", i.name)).collect();
+        Failure::wrong(
+            "unknown-name",
+            format!("there is no interface `{text}`"),
+            format!("one of {}", names.join(", ")),
+        )
+    })
+}
+
+pub(super) fn moment(text: &str, traffic: &Traffic) -> Result<At, Failure> {
+    match text {
+        "end" => Ok(At::Moment(Moment::End)),
+        "peak" => Ok(At::Peak),
+        text => match traffic.time(text) {
+            Ok(at) => Ok(At::Moment(Moment::At(at))),
+            Err(fault) => {
+                let help = "write a time (90, 2m30s), `peak` or `end`".to_owned();
+                let error = match &fault {
+                    Fault::Notation { error, .. } => error.to_string(),
+                    fault => fault.to_string(),
+                };
+                Err(Failure::wrong(fault.name(), format!("--at: {error}"), help))
+            }
+        },
+    }
+}
+
+pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {
+    let Skipped { not_ip, fragments, icmp_other, bad } = skipped;
+    let parts = [
+        (bad, "lines or packets that are wrong"),
+        (not_ip, "frames that are not IP"),
+        (fragments, "fragments without their first"),
+        (icmp_other, "ICMP messages that are neither query nor error"),
+    ];
+    let told: Vec<String> = parts.iter().filter(|p| p.0 > 0).map(|(n, what)| format!("{n} {what}")).collect();
+    if !told.is_empty() && !quiet {
+        diagnostic::warn("passed-over", &format!("passed over: {}", told.join(", ")), None);
+    }
+}
+
+/// Tells on a terminal, for work over half a second, how far it has come.
+struct Progress {
+    started: Clock,
+    items: Cell<u64>,
+    bar: Cell<Option<ProgressBar>>,
+    quiet: bool,
+}
+
+impl Progress {
+    fn new(quiet: bool) -> Self {
+        Self { started: Clock::now(), items: Cell::new(0), bar: Cell::new(None), quiet }
+    }
+
+    #[inline]
+    fn step(&self) {
+        let items = self.items.get() + 1;
+        self.items.set(items);
+        if items.is_multiple_of(65_536) && !self.quiet {
+            self.show(items);
+        }
+    }
+
+    #[cold]
+    fn show(&self, items: u64) {
+        if self.started.elapsed() < Duration::from_millis(500) {
+            return;
+        }
+        let bar = self.bar.take().unwrap_or_else(|| {
+            let style = ProgressStyle::with_template("{spinner} {pos} flows and packets, {per_sec}");
+            ProgressBar::new_spinner().with_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()))
+        });
+        bar.set_position(items);
+        self.bar.set(Some(bar));
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        if let Some(bar) = self.bar.take() {
+            bar.finish_and_clear();
+        }
+    }
+}
