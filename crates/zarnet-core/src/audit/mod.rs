@@ -2,6 +2,7 @@
 
 mod addresses;
 mod behaviour;
+mod network;
 mod rules;
 
 use crate::plan::{Device, Place, Plan};
@@ -44,18 +45,24 @@ pub struct Finding {
 }
 
 /// Every finding with its severity, for the documentation to be checked against.
-pub const FINDINGS: [(&str, Severity); 13] = [
+pub const FINDINGS: [(&str, Severity); 19] = [
     ("realm-without-interface", Severity::Error),
     ("pool-empty", Severity::Error),
     ("overload-without-ports", Severity::Error),
     ("external-address-not-held", Severity::Error),
+    ("gateway-not-held", Severity::Error),
+    ("next-hop-not-held", Severity::Error),
+    ("route-circle", Severity::Error),
     ("filter-not-attached", Severity::Warning),
+    ("gateway-outside-prefix", Severity::Warning),
     ("interface-without-realm", Severity::Warning),
     ("pool-over-taken-addresses", Severity::Warning),
+    ("prefixes-overlap", Severity::Warning),
     ("routed-address-unused", Severity::Warning),
     ("static-below-overload", Severity::Warning),
     ("timer-below-minimum", Severity::Warning),
     ("hairpin-nowhere", Severity::Hint),
+    ("host-without-gateway", Severity::Hint),
     ("pool-loses-addresses", Severity::Hint),
     ("pool-opens-all-ports", Severity::Hint),
 ];
@@ -69,6 +76,7 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
         behaviour::find(device, &mut findings);
     }
     addresses::routed(plan, &mut findings);
+    network::find(plan, &mut findings);
     findings.sort_by(|a, b| (a.severity, &a.places, a.name).cmp(&(b.severity, &b.places, b.name)));
     findings
 }

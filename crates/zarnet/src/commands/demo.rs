@@ -12,11 +12,16 @@ use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
-const FILES: [(&str, &[u8], &str); 4] = [
+const FILES: [(&str, &[u8], &str); 5] = [
     (
         "harbour.toml",
         include_bytes!("../../../../demo/saltmere/harbour.toml"),
-        "the plan: one edge, five rules of four types",
+        "the plan: one edge, and what must hold of it",
+    ),
+    (
+        "jetty.toml",
+        include_bytes!("../../../../demo/saltmere/jetty.toml"),
+        "a part of the plan: a provider's box, and an edge of ours behind it",
     ),
     ("morning.csv", include_bytes!("../../../../demo/saltmere/morning.csv"), "a flow list: 2,736 flows of one morning"),
     (
@@ -31,6 +36,45 @@ const FILES: [(&str, &[u8], &str); 4] = [
     ),
 ];
 
+macro_rules! faults {
+    ($($name:literal,)*) => {
+        /// Small plans with one fault each, and an expectation that fails because of it.
+        const FAULTS: &[(&str, &[u8])] = &[
+            $((concat!($name, ".toml"), include_bytes!(concat!("../../../../demo/faults/", $name, ".toml")))),*
+        ];
+    };
+}
+
+faults! {
+    "chain-wrong-address",
+    "chain-wrong-port",
+    "earlier-rule",
+    "egress-filter",
+    "exempted",
+    "external-address-not-held",
+    "filter-not-attached",
+    "hairpin-answered-directly",
+    "hairpin-off",
+    "ingress-filter",
+    "interface-without-realm",
+    "no-gateway",
+    "no-route-back",
+    "no-route-out",
+    "not-forwarding",
+    "policy-missing",
+    "policy-sees-other-address",
+    "realms-swapped",
+    "route-circle",
+    "rule-disabled",
+    "server-not-listening",
+    "server-without-gateway",
+    "service-not-in-list",
+    "source-not-in-list",
+    "starts-at-device",
+    "upstream-does-not-route",
+    "wrong-gateway",
+}
+
 /// A step: what it is for, the arguments (`@` is the folder), and what to see in the output.
 struct Step {
     title: &'static str,
@@ -38,41 +82,117 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 8] = [
+const STEPS: [Step; 12] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
         see: "Every error of a plan is told at once, with its place; findings come with a way out. Here there are none.",
     },
     Step {
-        title: "What becomes of one flow?",
-        arguments: &["predict", "@/harbour.toml", "kiosk-3 -> 198.51.100.80:443/tcp", "--sessions"],
-        see: "The last rule gives the kiosk the uplink's own address; the other mappings are fixed and always there.",
+        title: "Does what must hold, hold?",
+        arguments: &["expect", "@/harbour.toml"],
+        see: "What the plan expects of its flows, tried one by one; exit code 1 if one fails, and `--junit FILE` for a build.",
     },
     Step {
-        title: "The same from outside, at a tide gauge",
-        arguments: &["predict", "@/harbour.toml", "198.51.100.130:40000 -> 203.0.113.2:24012/tcp", "--sessions"],
-        see: "External port 24012 leads to port 4010 of the southern gauge; the policy looks at the destination as translated.",
+        title: "One flow hop by hop, there and back",
+        arguments: &["follow", "@/harbour.toml", "kiosk-3 -> 198.51.100.80:443/tcp"],
+        see: "The last rule gives the kiosk the uplink's own address; the answer finds its way back by the session.",
+    },
+    Step {
+        title: "From outside in, through two devices that both translate",
+        arguments: &["follow", "@/harbour.toml", "198.51.100.130 -> 203.0.113.34:24022/tcp"],
+        see: "The provider's box leads port 24022 to our edge behind it, and that to the gauge: both must agree on the port.",
+    },
+    Step {
+        title: "The table that two flows leave behind",
+        arguments: &[
+            "predict",
+            "@/harbour.toml",
+            "kiosk-3 -> 198.51.100.80:443/tcp",
+            "198.51.100.130:40000 -> 203.0.113.2:24012/tcp",
+            "--sessions",
+            "--device",
+            "harbour-edge",
+        ],
+        see: "Fixed mappings are always there; the kiosk's came with its flow and goes with it.",
     },
     Step {
         title: "A whole morning, at a quarter to nine",
-        arguments: &["predict", "@/harbour.toml", "@/morning.csv", "--at", "2h45m", "--rows", "12"],
+        arguments: &[
+            "predict",
+            "@/harbour.toml",
+            "@/morning.csv",
+            "--at",
+            "2h45m",
+            "--rows",
+            "12",
+            "--device",
+            "harbour-edge",
+        ],
         see: "Three lines for four offices: office-4 was refused 14 times until office-2 gave its line back.",
     },
     Step {
+        title: "Why was the fourth office refused, that very moment?",
+        arguments: &[
+            "follow",
+            "@/harbour.toml",
+            "office-4 -> 198.51.100.80:443/tcp",
+            "--during",
+            "@/morning.csv",
+            "--at",
+            "2h20m",
+        ],
+        see: "`--during` and `--at` follow a flow in the middle of a day, with everything that is in the tables then.",
+    },
+    Step {
         title: "The same morning when the table was fullest",
-        arguments: &["predict", "@/harbour.toml", "@/morning.csv", "--at", "peak", "--rows", "8"],
+        arguments: &[
+            "predict",
+            "@/harbour.toml",
+            "@/morning.csv",
+            "--at",
+            "peak",
+            "--rows",
+            "8",
+            "--device",
+            "harbour-edge",
+        ],
         see: "`--at peak` finds the moment with the most dynamic mappings and shows the table then.",
     },
     Step {
         title: "A capture of real programs, packet by packet",
-        arguments: &["predict", "@/harbour.toml", "@/quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--rows", "10"],
+        arguments: &[
+            "predict",
+            "@/harbour.toml",
+            "@/quay.pcap.gz",
+            "--seen-at",
+            "harbour-edge/quay",
+            "--rows",
+            "10",
+            "--device",
+            "harbour-edge",
+        ],
         see: "One connection is still open when the recording ends; telnet is dropped by the filter on the quay.",
     },
     Step {
         title: "An evening that never was, a minute after the edge lost power",
-        arguments: &["predict", "@/harbour.toml", "@/storm.toml", "--at", "31m", "--rows", "6"],
+        arguments: &[
+            "predict",
+            "@/harbour.toml",
+            "@/storm.toml",
+            "--at",
+            "31m",
+            "--rows",
+            "6",
+            "--device",
+            "harbour-edge",
+        ],
         see: "Profiles make the flows; the restart at 30m ended every session, and the kiosks fill the table again.",
+    },
+    Step {
+        title: "A plan with a fault, and the expectation that shows it",
+        arguments: &["expect", "@/faults/chain-wrong-port.toml"],
+        see: "The shortest useful trace: who made what of the packet, who dropped it, and where that stands in the plan.",
     },
     Step {
         title: "How does a device behave, and what does a preset hold?",
@@ -83,11 +203,14 @@ const STEPS: [Step; 8] = [
 
 pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
     let folder = &args.folder;
-    std::fs::create_dir_all(folder).map_err(|error| {
+    std::fs::create_dir_all(folder.join("faults")).map_err(|error| {
         Failure::wrong("cannot-write", format!("{}: {error}", folder.display()), "choose another folder".to_owned())
     })?;
     for (name, contents, _) in FILES {
         files::write(&folder.join(name), contents, args.force)?;
+    }
+    for (name, contents) in FAULTS {
+        files::write(&folder.join("faults").join(name), contents, args.force)?;
     }
     output::answer(|out| introduction(out, folder))?;
     for (number, step) in STEPS.iter().enumerate() {
@@ -123,6 +246,8 @@ fn introduction(out: &mut dyn Write, folder: &Path) -> io::Result<()> {
     for (name, _, what) in FILES {
         writeln!(out, "  {name:longest$}  {DIM}{what}{DIM:#}")?;
     }
+    let faults = format!("{} small plans with one fault each, and the flow that shows it", FAULTS.len());
+    writeln!(out, "  {:longest$}  {DIM}{faults}{DIM:#}", "faults/")?;
     writeln!(out)
 }
 

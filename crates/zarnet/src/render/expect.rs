@@ -186,7 +186,8 @@ fn got(e: &Expectation, tried: &Tried) -> String {
     let fate = || {
         let reason = f.loss.map(|l| l.reason);
         let why = reason.map(|r: Reason| format!(" ({r})")).unwrap_or_default();
-        format!("{}{why}", class_name(f.class))
+        let class = class_name(f.class);
+        if f.delivered() && !f.answered() { format!("answer {class}{why}") } else { format!("{class}{why}") }
     };
     let end = |end: &Option<Endpoint>| end.map_or_else(fate, |e| e.to_string());
     let mut parts: Vec<String> = Vec::new();

@@ -144,7 +144,7 @@ impl<'a> Story<'a> {
             }
             By::Policy(None) => "default-policy".to_owned(),
             By::Rule(id) => rule(id),
-            By::Rules(rules) => rules.iter().flatten().map(|r| rule(*r)).collect::<Vec<_>>().join(", "),
+            By::Rules([a, b]) => distinct_names(a.map(rule), b.map(rule)),
             By::Interface(id) => self.naming.interface(device, id).to_owned(),
             By::Route(i) => format!("{} via {}", plan.routes[i].to, plan.routes[i].via),
         })
@@ -321,36 +321,50 @@ impl<'a> Story<'a> {
         self.remark(out, BAD, &format!("it asked {wanted} and takes an answer from there only"))
     }
 
-    /// The way in short: a line a device, up to where it ended or went another way than its answer.
+    /// The way in short: a line a device, and where it ended.
     pub fn brief(self) -> Vec<String> {
         let f = self.followed;
         let mut lines = Vec::new();
         for trace in [&f.forth, &f.back] {
-            for hop in &trace.hops {
-                let device = self.naming.device(hop.device);
-                lines.push(match (&hop.exit, hop.steps.last()) {
-                    (Some(exit), _) if exit.packet.ends == hop.packet.ends => {
-                        format!("{device} passes {}", hop.packet.ends)
-                    }
-                    (Some(exit), _) => format!("{device} makes {} of {}", exit.packet.ends, hop.packet.ends),
-                    (None, Some(step)) => {
-                        let place = self.position(step.place).map(|p| format!(" ({p})")).unwrap_or_default();
-                        let by = self.by(hop.device, step.by).map(|b| format!(" by {b}")).unwrap_or_default();
-                        let (text, _) = self.told(hop.device, step);
-                        format!("{device} has {}: {} {text}{by}{place}", hop.packet.ends, label(step.stage))
-                    }
-                    (None, None) => format!("{device} has {}", hop.packet.ends),
-                });
-                lines.extend(
-                    hop.handed.iter().filter(|h| h.to.is_none()).map(|h| format!("nobody answers for {}", h.address)),
-                );
-            }
+            let (hops, again) = without_rounds(trace);
+            lines.extend(hops.iter().map(|hop| self.hop_brief(hop)));
+            lines.extend((again > 0).then(|| rounds(again)));
+            let last = hops.last().map_or(trace.departure.as_slice(), |h| h.handed.as_slice());
+            lines.extend(last.iter().filter(|h| h.to.is_none()).map(|h| format!("nobody answers for {}", h.address)));
+        }
+        if let (Some(loss), false) =
+            (f.loss, f.answered() || self.is_told(if f.delivered() { &f.back } else { &f.forth }))
+        {
+            let what = if f.delivered() { "its answer is lost" } else { "it is lost" };
+            lines.push(format!("{what}: {}", loss.reason.sentence()));
         }
         lines
     }
 
+    fn hop_brief(self, hop: &Hop) -> String {
+        let (device, came) = (self.naming.device(hop.device), hop.packet.ends);
+        match (&hop.exit, hop.steps.last()) {
+            (Some(exit), _) if exit.packet.ends == came => format!("{device} passes {came}"),
+            (Some(exit), _) => format!("{device} makes {} of {came}", exit.packet.ends),
+            (None, Some(step)) => {
+                let place = self.position(step.place).map(|p| format!(" ({p})")).unwrap_or_default();
+                let by = self.by(hop.device, step.by).map(|b| format!(" by {b}")).unwrap_or_default();
+                let (text, _) = self.told(hop.device, step);
+                format!("{device} has {came}: {} {text}{by}{place}", label(step.stage))
+            }
+            (None, None) => format!("{device} has {came}"),
+        }
+    }
+
+    /// Whether a step of a device has said already why the packet goes no further.
+    fn is_told(self, trace: &Trace) -> bool {
+        let step = trace.hops.last().and_then(|h| h.steps.last()).map(|s| s.result);
+        self.followed.loss.is_some_and(|loss| step == Some(StageResult::Dropped(loss.reason)))
+    }
+
     fn hops(self, out: &mut dyn Write, trace: &Trace, verbose: bool) -> io::Result<()> {
-        for hop in &trace.hops {
+        let (hops, again) = without_rounds(trace);
+        for hop in hops {
             match hop.ingress {
                 Some(ingress) => self.line(out, &self.interface(hop.device, ingress), "in", hop.packet.ends)?,
                 None => self.line(out, self.naming.device(hop.device), "sends", hop.packet.ends)?,
@@ -363,16 +377,13 @@ impl<'a> Story<'a> {
                 self.handovers(out, &hop.handed)?;
             }
         }
-        Ok(())
+        if again > 0 { self.remark(out, CAUTION, &rounds(again)) } else { Ok(()) }
     }
 
     /// Says where a packet was lost, if no step of a device has said it.
     fn end(self, out: &mut dyn Write, trace: &Trace) -> io::Result<()> {
-        let step = trace.hops.last().and_then(|h| h.steps.last());
         match self.followed.loss {
-            Some(loss) if step.map(|s| s.result) != Some(StageResult::Dropped(loss.reason)) => {
-                self.remark(out, BAD, &format!("LOST: {}", loss.reason))
-            }
+            Some(loss) if !self.is_told(trace) => self.remark(out, BAD, &format!("LOST: {}", loss.reason)),
             _ => Ok(()),
         }
     }
@@ -472,6 +483,18 @@ impl<'a> Story<'a> {
     }
 }
 
+/// The devices up to where the way repeats itself, and how many there were after that.
+fn without_rounds(trace: &Trace) -> (&[Hop], usize) {
+    let same = |a: &Hop, b: &Hop| (a.device, a.ingress, a.packet) == (b.device, b.ingress, b.packet);
+    let first = (0..trace.hops.len()).find(|i| trace.hops[..*i].iter().any(|h| same(h, &trace.hops[*i])));
+    let end = first.unwrap_or(trace.hops.len());
+    (&trace.hops[..end], trace.hops.len() - end)
+}
+
+fn rounds(again: usize) -> String {
+    format!("and round again: {again} more devices the same way")
+}
+
 /// Whether a step did anything, or decided anything.
 fn is_news(step: &Step) -> bool {
     !matches!(
@@ -492,4 +515,10 @@ fn label(stage: Stage) -> &'static str {
         Stage::EgressAcl => "egress filter",
         Stage::Commit => "kept",
     }
+}
+
+/// Two names, or one if they are the same.
+fn distinct_names(a: Option<String>, b: Option<String>) -> String {
+    let b = b.filter(|b| Some(b) != a.as_ref());
+    a.into_iter().chain(b).collect::<Vec<_>>().join(", ")
 }
