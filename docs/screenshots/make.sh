@@ -8,7 +8,7 @@ work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 cd "$work"
 mkdir saltmere
-cp "$root"/demo/saltmere/* saltmere/
+cp -r "$root"/demo/saltmere/* "$root"/demo/faults saltmere/
 # the estate as somebody might leave it in a hurry
 sed -e 's/^default-policy = /default-polcy = /' -e 's/  as = "office-lines"/  as = "office-line"/' \
   -e 's/203.0.113.8-203.0.113.10/203.0.113.10-203.0.113.8/' -e 's/external = "uplink:24012/external = "uplink:24011/' \
@@ -36,9 +36,11 @@ shoot() {
   wait "$window" "$server" 2>/dev/null || true
 }
 
-picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 10'
-picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q'
+picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 10 --device harbour-edge'
+picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q --device harbour-edge'
 picture check 'zarnet check saltmere/hurried.toml'
 picture new 'zarnet new edge.toml && head -38 edge.toml'
-picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m --rows 14'
+picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m --rows 14 --device harbour-edge'
+picture follow 'zarnet follow saltmere/harbour.toml "198.51.100.130 -> 203.0.113.34:24022/tcp" | head -60'
+picture expect 'zarnet expect saltmere/harbour.toml; zarnet expect saltmere/faults/chain-wrong-port.toml'
 picture behaviour 'zarnet behaviour carrier'

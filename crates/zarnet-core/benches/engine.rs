@@ -134,6 +134,7 @@ fn with_rules(count: u32) -> Arc<Plan> {
 
 fn device(plan: &Arc<Plan>) -> Device {
     let taken = ["10.64.0.1", "198.18.0.1", "198.18.0.2"].iter().filter_map(|t| t.parse().ok()).collect();
+    let taken = Arc::new(taken);
     Device::new(&plan.devices[0], &taken, 1)
 }
 
@@ -200,6 +201,30 @@ fn scarcity(name: &str, plan: &Arc<Plan>, size: u32, packet: impl Fn(u32) -> Pac
     ratio(name, each, bare_choice(size, size / 512, held));
 }
 
+/// Three edges in a row, each of which translates: the last is the one of the other cases.
+fn row() -> Arc<Plan> {
+    let link = |name: &str, inside: &str, segment: &str, outside: &str| {
+        let (from, to) = (inside.split('/').next().unwrap_or(""), outside);
+        format!(
+            "[[segment]]\nname = \"{segment}\"\n[[device]]\nname = \"{name}\"\n\
+             behaviour = {{ port-assignment = \"sequential\" }}\n\
+             [[device.interface]]\nname = \"inside\"\nrealm = \"internal\"\naddress = \"{inside}\"\n{}\
+             [[device.interface]]\nname = \"outside\"\nrealm = \"external\"\nsegment = \"{segment}\"\n\
+             address = \"{to}.201/24\"\n[[device.route]]\nto = \"0.0.0.0/0\"\nvia = \"{to}.202\"\n\
+             [[device.pool]]\nname = \"block\"\naddresses = \"{to}.1-{to}.100\"\npick = \"by-source\"\n\
+             [[device.rule]]\nname = \"all-out\"\ntype = \"overload\"\nas = \"block\"\n",
+            if from.starts_with("172") { "segment = \"first\"\n" } else { "" },
+        )
+    };
+    let last = EDGE.replace("PORTS", "port-assignment = \"sequential\"").replace("ACL", "segment = \"second\"");
+    let last = last.replace("10.64.0.1/14", "172.17.0.202/24");
+    let (near, mid) = (
+        link("near", "10.64.0.1/14", "first", "172.16.0"),
+        link("mid", "172.16.0.202/24", "second", "172.17.0"),
+    );
+    built(format!("{near}{mid}{last}"))
+}
+
 fn main() {
     // under `cargo test --benches` a short run shows that it works
     let count = if std::env::args().any(|a| a == "--bench") { 500_000 } else { 5_000 };
@@ -221,6 +246,14 @@ fn main() {
         });
         println!("{name:30} {each:7.0} ns a flow, {:5.2} times the floor", each / bare);
     }
+    let single = time(flows.len(), || {
+        black_box(engine(&plan(sequential, "ingress-acl = \"all\""), black_box(&flows)));
+    });
+    let row = row();
+    let each = time(flows.len(), || {
+        black_box(engine(&row, black_box(&flows)));
+    });
+    println!("{:30} {each:7.0} ns a flow, {:5.2} times three single ones", "three edges in a row", each / single / 3.0);
     println!();
     let few = &flows[..flows.len() / 5];
     for count in [10, 1000, 10_000] {

@@ -220,8 +220,29 @@ fn two_families_are_refused_at_the_first_device() {
     );
 }
 
+/// What is wrong around the devices is found, each with its place.
+#[test]
+fn gateways_routes_and_prefixes_that_lead_nowhere_are_found() {
+    let found = |change: &[(&str, &str)]| {
+        let text = change.iter().fold(TOWN.to_owned(), |text, (from, to)| text.replace(from, to));
+        let mut names: Vec<&str> = audit(&plan(&text)).iter().map(|f| f.name).collect();
+        names.retain(|n| !["routed-address-unused", "gateway-not-held", "host-without-gateway"].contains(n));
+        names
+    };
+    let route = "  [[device.rule]]\n  name = \"shop-in\"";
+    let to = |prefix: &str, via: &str| {
+        format!("  [[device.route]]\n  to = \"{prefix}\"\n  via = \"{via}\"\n  [[device.rule]]\n  name = \"shop-in\"")
+    };
+    assert_eq!(found(&[]), [""; 0]);
+    assert_eq!(found(&[(route, &to("10.9.0.0/16", "10.1.0.77"))]), ["next-hop-not-held"]);
+    assert_eq!(found(&[(route, &to("10.9.0.0/16", "10.1.0.5"))]), [""; 0], "a host may be one");
+    assert_eq!(found(&[("gateway = \"10.1.0.1\"", "gateway = \"10.2.0.1\"")]), ["gateway-outside-prefix"]);
+    assert_eq!(found(&[("address = \"10.1.0.1/24\"", "address = \"10.1.0.1/8\"")]), ["prefixes-overlap"]);
+}
+
 #[test]
 fn the_town_has_few_findings() {
     let names: Vec<&str> = audit(&plan(TOWN)).iter().map(|f| f.name).collect();
-    assert_eq!(names, ["routed-address-unused", "routed-address-unused"]);
+    let routed = ["routed-address-unused", "routed-address-unused"];
+    assert_eq!(names, [&["gateway-not-held", "gateway-not-held"], &routed[..], &["host-without-gateway"]].concat());
 }

@@ -47,7 +47,7 @@ pub fn capture_of(followed: &Followed, name: impl Fn(Vantage) -> String) -> Vec<
                 false => sightings.get(i + 1).map(|s| s.at),
             };
             let other = beside.and_then(|b| places.iter().position(|p| *p == b));
-            let unanswered = trace.filter(|_| other.is_none() && !sighting.incoming).and_then(|t| unanswered(t));
+            let unanswered = trace.filter(|_| other.is_none() && !sighting.incoming).and_then(unanswered);
             let frame = match unanswered {
                 Some(address) => arp_request(mac(here), sighting, address),
                 None => {

@@ -37,7 +37,7 @@ fn snapshot(name: &str, output: &Output) {
 fn estate() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/saltmere");
-    for name in ["harbour.toml", "morning.csv", "quay.pcap.gz", "storm.toml"] {
+    for name in ["harbour.toml", "jetty.toml", "morning.csv", "quay.pcap.gz", "storm.toml"] {
         std::fs::copy(demo.join(name), folder.path().join(name)).unwrap();
     }
     folder
@@ -60,7 +60,11 @@ fn what_it_prints() {
     file("after.toml", &LEASED.replace("\"door\"", "\"gate\"").replace(":8022/tcp", ":9022/tcp"));
     file("day.toml", DAY);
     file("bad-day.toml", BAD_DAY);
-    let flow = "kiosk-3 -> 198.51.100.80:443/tcp";
+    let faults = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
+    for (name, fault) in [("circle.toml", "route-circle.toml"), ("direct.toml", "hairpin-answered-directly.toml")] {
+        std::fs::copy(faults.join(fault), folder.path().join(name)).unwrap();
+    }
+    let (flow, office) = ("kiosk-3 -> 198.51.100.80:443/tcp", "office-4 -> 198.51.100.80:443/tcp");
     let capture: &[&str] = &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--sessions"];
     let cases: &[(&str, &[&str])] = &[
         ("check-fine.txt", &["check", "harbour.toml"]),
@@ -84,11 +88,29 @@ fn what_it_prints() {
         ("predict-storm.txt", &["predict", "harbour.toml", "storm.toml", "--at", "31m", "--rows", "4", "-v"]),
         ("predict-day.txt", &["predict", "leased.toml", "day.toml", "--at", "8m", "--rows", "8"]),
         ("predict-bad-day.txt", &["predict", "leased.toml", "bad-day.toml"]),
+        ("follow.txt", &["follow", "harbour.toml", flow]),
+        ("follow-80.txt", &["follow", "harbour.toml", flow, "--width", "80", "-v"]),
+        ("follow-json.txt", &["follow", "harbour.toml", "kiosk-1 -> 203.0.113.5:443/tcp", "--format", "json"]),
+        ("follow-csv.txt", &["follow", "harbour.toml", flow, "--format", "csv"]),
+        ("follow-chain.txt", &["follow", "harbour.toml", "198.51.100.130 -> 203.0.113.34:24022/tcp"]),
+        ("follow-private.txt", &["follow", "harbour.toml", "192.0.2.200 -> 10.61.8.20:443/tcp"]),
+        ("follow-own.txt", &["follow", "harbour.toml", "harbour-edge -> 198.51.100.53:53/udp"]),
+        ("follow-during.txt", &["follow", "harbour.toml", office, "--during", "morning.csv", "--at", "2h20m"]),
+        ("follow-circle.txt", &["follow", "circle.toml", "crane -> 198.51.100.80:443/tcp"]),
+        ("follow-hairpin-direct.txt", &["follow", "direct.toml", "till -> 203.0.113.2:443/tcp"]),
+        ("follow-unknown.txt", &["follow", "harbour.toml", "kiosk-33 -> 198.51.100.80:443/tcp"]),
+        ("expect.txt", &["expect", "harbour.toml"]),
+        ("expect-fails.txt", &["expect", "circle.toml"]),
+        ("expect-json.txt", &["expect", "circle.toml", "--format", "json"]),
+        ("expect-csv.txt", &["expect", "circle.toml", "--format", "csv"]),
+        ("expect-nothing.txt", &["expect", "risky.toml"]),
+        ("check-circle.txt", &["check", "circle.toml"]),
         ("behaviour.txt", &["behaviour"]),
         ("behaviour-carrier.txt", &["behaviour", "carrier"]),
         ("behaviour-plan-json.txt", &["behaviour", "leased.toml", "--format", "json"]),
         ("behaviour-unknown.txt", &["behaviour", "polite"]),
         ("help.txt", &["--help"]),
+        ("help-follow.txt", &["follow", "--help"]),
         ("help-predict.txt", &["predict", "--help"]),
         ("demo.txt", &["demo"]),
     ];
@@ -324,6 +346,48 @@ fn an_undeclared_host_is_there_before_it_first_sends() {
     let output = zarnet(folder.path(), &["predict", "harbour.toml", "-", "--format", "json"], list);
     let out = text(&output);
     assert!(out.contains("\"on-link\"") && out.contains("\"translated\": 1"), "{out}");
+}
+
+/// A plan with one fault each: its expectation fails for the reason that its head tells, and `demo` writes all of them.
+#[test]
+fn every_fault_shows_as_it_says() {
+    let folder = tempfile::tempdir().unwrap();
+    assert_eq!(zarnet(folder.path(), &["demo", "-q"], "").status.code(), Some(0));
+    let here = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
+    let mut names: Vec<_> = std::fs::read_dir(here).unwrap().map(|f| f.unwrap().file_name()).collect();
+    names.sort();
+    assert!(names.len() >= 12);
+    for name in names {
+        let path = folder.path().join("saltmere/faults").join(&name);
+        let text = std::fs::read_to_string(&path).unwrap_or_else(|e| panic!("demo does not write {name:?}: {e}"));
+        let shows = text.lines().find_map(|l| l.strip_prefix("# Shows as: ")).unwrap();
+        let output = zarnet(folder.path(), &["expect", path.to_str().unwrap(), "--format", "json"], "");
+        assert_eq!(output.status.code(), Some(1), "{name:?}");
+        let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        assert_eq!(answer["failed"], 1, "{name:?}");
+        let reason = answer["expectations"][0]["reason"].as_str().unwrap_or("answered");
+        assert_eq!(reason, shows, "{name:?}");
+    }
+}
+
+/// The report for a build, and the capture, are whole files; a capture that is there stays unless told otherwise.
+#[test]
+fn reports_and_captures_are_written_whole() {
+    let folder = estate();
+    let read = |name: &str| std::fs::read(folder.path().join(name)).unwrap();
+    let run = |arguments: &[&str]| zarnet(folder.path(), arguments, "").status.code();
+    assert_eq!(run(&["expect", "harbour.toml", "--junit", "report.xml"]), Some(0));
+    let report = String::from_utf8(read("report.xml")).unwrap();
+    assert!(report.contains("<testsuite name=\"harbour.toml\" tests=\"17\" failures=\"0\">"), "{report}");
+    assert!(report.contains("name=\"kiosk-1 -&gt; gauge-north:4010/tcp: refused, reason policy\""), "{report}");
+    let flow = "kiosk-3 -> 198.51.100.80:443/tcp";
+    assert_eq!(run(&["follow", "harbour.toml", flow, "--capture-to", "seen.pcapng"]), Some(0));
+    let first = read("seen.pcapng");
+    let other = "kiosk-2 -> 198.51.100.80:443/tcp";
+    assert_eq!(run(&["follow", "harbour.toml", other, "--capture-to", "seen.pcapng"]), Some(2));
+    assert_eq!(read("seen.pcapng"), first);
+    assert_eq!(run(&["follow", "harbour.toml", other, "--capture-to", "seen.pcapng", "--force"]), Some(0));
+    assert_ne!(read("seen.pcapng"), first);
 }
 
 #[test]

@@ -1,16 +1,15 @@
 //! Findings on pools and external addresses: what can be handed out, and whether anybody answers for it.
 
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use super::{Finding, finding};
 use crate::device;
 use crate::net::{AddressRange, AddressSet};
-use crate::network;
 use crate::plan::{Device, External, Plan, RuleKind, Target};
 
-pub(super) fn find(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
-    let taken = network::taken(plan);
-    pools(device, &taken, findings);
+pub(super) fn find(plan: &Plan, device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) {
+    pools(device, taken, findings);
     for rule in device.rules.iter().filter(|r| r.enabled) {
         let RuleKind::Overload { target, .. } = &rule.kind else { continue };
         let address = match target {
@@ -42,7 +41,7 @@ fn external(device: &Device, end: External) -> Option<AddressRange> {
     }
 }
 
-fn pools(device: &Device, taken: &AddressSet, findings: &mut Vec<Finding>) {
+fn pools(device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) {
     let sizes = device::usable_by_pool(device, taken);
     for (pool, usable) in device.pools.iter().zip(sizes) {
         let Some(usable) = usable else { continue };
@@ -54,7 +53,7 @@ fn pools(device: &Device, taken: &AddressSet, findings: &mut Vec<Finding>) {
             continue;
         }
         let mut over: Vec<IpAddr> = Vec::new();
-        for range in taken.ranges().filter(|r| listed.intersects(&(*r).into())) {
+        for range in listed.ranges().flat_map(|part| taken.overlapping(part)) {
             over.extend((0..range.count().min(8)).filter_map(|n| range.nth(n)).filter(|a| listed.contains(*a)));
         }
         for rule in &device.rules {

@@ -69,10 +69,10 @@ pub const FINDINGS: [(&str, Severity); 19] = [
 
 /// Everything that is found on a plan, the worst first, then by place.
 pub fn audit(plan: &Plan) -> Vec<Finding> {
-    let mut findings = Vec::new();
+    let (mut findings, taken) = (Vec::new(), crate::network::taken(plan));
     for device in &plan.devices {
         rules::find(device, &mut findings);
-        addresses::find(plan, device, &mut findings);
+        addresses::find(plan, device, &taken, &mut findings);
         behaviour::find(device, &mut findings);
     }
     addresses::routed(plan, &mut findings);

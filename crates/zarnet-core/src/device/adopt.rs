@@ -3,6 +3,7 @@
 
 use std::collections::HashMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use super::config::Config;
 use super::index::Index;
@@ -18,7 +19,7 @@ impl Device {
         &mut self,
         now: Instant,
         plan: plan::Device,
-        taken: &AddressSet,
+        taken: &Arc<AddressSet>,
         renaming: &Renaming,
         enabled: Vec<bool>,
     ) {

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
@@ -47,7 +48,7 @@ type Claimed = ((u64, u64), u16);
 pub(super) struct Config {
     pub plan: plan::Device,
     /// The plan's interfaces, hosts and next hops, which no pool hands out.
-    taken: AddressSet,
+    taken: Arc<AddressSet>,
     pub own: HashMap<IpAddr, InterfaceId, RandomState>,
     /// External addresses of rules and those it answers ARP for: never routed.
     pub claimed: AddressSet,
@@ -83,7 +84,7 @@ fn is_plain(b: &Behaviour) -> bool {
 }
 
 impl Config {
-    pub(super) fn new(plan: plan::Device, taken: AddressSet, enabled: &[bool]) -> Self {
+    pub(super) fn new(plan: plan::Device, taken: Arc<AddressSet>, enabled: &[bool]) -> Self {
         let mut config = Self {
             own: HashMap::default(),
             claimed: AddressSet::default(),
@@ -209,7 +210,8 @@ impl Config {
         if !pool.usable_all {
             prefixes.flat_map(ends).for_each(|a| set.remove(AddressRange::one(a)));
         }
-        self.taken.ranges().for_each(|r| set.remove(r));
+        let taken = pool.parts.iter().flat_map(|p| self.taken.overlapping(p.0));
+        taken.for_each(|r| set.remove(r));
         for rule in &self.plan.rules {
             let gone = match &rule.kind {
                 RuleKind::Static(s) if whole || rule.service.is_any() => self.external(s.external),

@@ -33,6 +33,7 @@ mod wheel;
 
 use std::collections::{BinaryHeap, HashMap};
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 use rand_chacha::ChaCha12Rng;
@@ -150,7 +151,7 @@ struct Hit {
 }
 
 /// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.
-pub(crate) fn usable_by_pool(plan: &plan::Device, taken: &AddressSet) -> Vec<Option<u32>> {
+pub(crate) fn usable_by_pool(plan: &plan::Device, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
     let enabled = vec![true; plan.rules.len()];
     let config = Config::new(plan.clone(), taken.clone(), &enabled);
     let mut sizes = vec![None; plan.pools.len()];
@@ -167,7 +168,7 @@ pub(crate) fn usable_by_pool(plan: &plan::Device, taken: &AddressSet) -> Vec<Opt
 impl Device {
     /// A device with nothing in its table. `taken`: addresses of the plan's interfaces, hosts and next hops, which no
     /// pool hands out. The same `seed` gives the same choices on every machine.
-    pub fn new(plan: &plan::Device, taken: &AddressSet, seed: u64) -> Self {
+    pub fn new(plan: &plan::Device, taken: &Arc<AddressSet>, seed: u64) -> Self {
         let enabled: Vec<bool> = plan.rules.iter().map(|r| r.enabled).collect();
         let config = Config::new(plan.clone(), taken.clone(), &enabled);
         let mut device = Self {

@@ -76,6 +76,18 @@ impl AddressSet {
         v4.chain(self.v6.iter().filter_map(move |&(a, b)| range(Family::V6, a, b)))
     }
 
+    /// The ranges that have an address in common with `with`, in numeric order.
+    pub fn overlapping(&self, with: AddressRange) -> impl Iterator<Item = AddressRange> + '_ {
+        let (first, last) = (number(with.first()), number(with.last()));
+        let range = |family: Family, a, b| AddressRange::new(family.address(a), family.address(b)).ok();
+        let (v4, v6): (&[_], &[_]) = match with.family() {
+            Family::V4 => (overlapping(&self.v4, first as u32, last as u32), &[]),
+            Family::V6 => (&[], overlapping(&self.v6, first, last)),
+        };
+        let v4 = v4.iter().filter_map(move |&(a, b)| range(Family::V4, a.into(), b.into()));
+        v4.chain(v6.iter().filter_map(move |&(a, b)| range(Family::V6, a, b)))
+    }
+
     /// The one address of a set of one.
     pub fn single(&self) -> Option<IpAddr> {
         let mut ranges = self.ranges();
@@ -107,6 +119,13 @@ impl fmt::Display for AddressSet {
         }
         Ok(())
     }
+}
+
+/// The ranges between the first that ends behind `first` and the last that begins before `last`.
+fn overlapping<T: Ord + Copy>(list: &[(T, T)], first: T, last: T) -> &[(T, T)] {
+    let start = list.partition_point(|r| r.1 < first);
+    let end = start + list[start..].partition_point(|r| r.0 <= last);
+    &list[start..end]
 }
 
 /// The index of the range that holds `x`.

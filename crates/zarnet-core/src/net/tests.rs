@@ -142,3 +142,25 @@ proptest! {
         let _ = (text.parse::<AddressRange>(), text.parse::<Service>(), text.parse::<FlowNotation>(), parse_span(&text));
     }
 }
+
+proptest! {
+    /// A map by prefix finds what looking at every prefix finds, the longest first.
+    #[test]
+    fn prefixes_are_found_by_what_they_hold(
+        entries in prop::collection::vec((any::<u32>(), 0u8..=32), 0..20),
+        wanted in any::<u32>(),
+        near in any::<prop::sample::Index>(),
+    ) {
+        let prefixes: Vec<Prefix> =
+            entries.iter().filter_map(|(a, l)| Prefix::holding(std::net::Ipv4Addr::from(*a).into(), *l)).collect();
+        let mut map = PrefixMap::default();
+        map.extend(prefixes.iter().copied().zip(0usize..));
+        // half of the time an address that one of them holds
+        let wanted = if entries.is_empty() { wanted } else { near.get(&entries).0 ^ (wanted & 0xff) };
+        let address = std::net::Ipv4Addr::from(wanted).into();
+        let mut by_hand: Vec<usize> = (0..prefixes.len()).filter(|i| prefixes[*i].contains(address)).collect();
+        by_hand.sort_by_key(|i| std::cmp::Reverse(prefixes[*i].length()));
+        let found: Vec<usize> = map.holding(address).flatten().copied().collect();
+        prop_assert_eq!(found, by_hand);
+    }
+}

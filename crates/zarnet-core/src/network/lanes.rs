@@ -15,8 +15,20 @@ pub(super) struct Lanes {
     list: Vec<(DeviceId, Lane)>,
     /// By source: the lane, and the rule on it.
     by_source: Option<IntervalMap<Option<(u16, u16)>>>,
-    /// How often they were found anew.
+    /// How often they were forgotten.
     issue: u32,
+    /// Whether they were found since.
+    found: bool,
+}
+
+/// In larger networks finding every lane would cost more than lanes save: devices times places where the way changes.
+const MOST_WORK: usize = 4_000_000;
+
+impl Lanes {
+    /// Something was done to a device: nothing that was known holds any more.
+    pub(super) fn forget(&mut self) {
+        *self = Self { issue: self.issue + 1, ..Self::default() };
+    }
 }
 
 /// A flow whose way is known.
@@ -28,9 +40,19 @@ pub(crate) struct Boarding {
 }
 
 impl Network {
+    /// Finds lanes, if that was not done since something was last done to a device.
+    pub(crate) fn prepare_lanes(&mut self) {
+        if !self.lanes.found {
+            self.lanes = self.find_lanes();
+        }
+    }
+
     /// One lane for each interface that is the only way out of an inner segment.
-    pub(super) fn find_lanes(&self) -> Lanes {
+    fn find_lanes(&self) -> Lanes {
         let edges = self.world.edges();
+        if edges.len().saturating_mul(self.devices.len()) > MOST_WORK {
+            return Lanes { found: true, issue: self.lanes.issue, ..Lanes::default() };
+        }
         let (mut list, mut segments): (Vec<(DeviceId, Lane)>, Vec<SegmentId>) = (Vec::new(), Vec::new());
         for (d, device) in self.plan.devices.iter().enumerate() {
             for (i, interface) in device.interfaces.iter().enumerate() {
@@ -64,7 +86,7 @@ impl Network {
         let rules = list.iter().flat_map(|l| l.1.rules().edges());
         let edges = edges.iter().chain(rules).copied().collect();
         let by_source = (!list.is_empty()).then(|| IntervalMap::from_edges(edges, lane_of));
-        Lanes { list, by_source, issue: self.lanes.issue + 1 }
+        Lanes { list, by_source, issue: self.lanes.issue, found: true }
     }
 
     /// What can be known of a flow before its turn comes, if it is on a lane.

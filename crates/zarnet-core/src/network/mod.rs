@@ -106,9 +106,22 @@ impl Network {
         let taken = taken(&plan);
         let devices = plan.devices.iter().zip(seed..).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
         let world = World::new(&plan);
-        let mut network = Self { plan, devices, world, sources, missed_source: false, lanes: Lanes::default() };
-        network.lanes = network.find_lanes();
-        network
+        Self { plan, devices, world, sources, missed_source: false, lanes: Lanes::default() }
+    }
+
+    /// A network without devices, to stand where one was taken from.
+    pub(crate) fn empty(&self) -> Self {
+        let plan = Arc::new(Plan::default());
+        let world = World::new(&plan);
+        Self { plan, devices: Vec::new(), world, sources: None, missed_source: false, lanes: Lanes::default() }
+    }
+
+    /// Lets some devices be as they are in another state of the same network.
+    pub(crate) fn restore(&mut self, from: &Self, devices: &[DeviceId]) {
+        for id in devices {
+            self.devices[id.index()].clone_from(&from.devices[id.index()]);
+        }
+        self.missed_source = from.missed_source;
     }
 
     /// The plan it was made from.
@@ -142,7 +155,7 @@ impl Network {
                 None
             }
         };
-        self.lanes = self.find_lanes();
+        self.lanes.forget();
         renaming
     }
 
@@ -211,11 +224,11 @@ impl Network {
 }
 
 /// Addresses that no pool hands out: of interfaces and hosts, and every next hop and gateway.
-pub(crate) fn taken(plan: &Plan) -> AddressSet {
+pub(crate) fn taken(plan: &Plan) -> Arc<AddressSet> {
     let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
     let own = interfaces.flat_map(|i| i.addresses.iter().map(|a| a.0));
     let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));
     let routed = plan.segments.iter().flat_map(|s| s.routed.iter().map(|r| r.via));
     let hosts = plan.hosts.iter().flat_map(|h| std::iter::once(h.address).chain(h.gateway));
-    own.chain(hops).chain(routed).chain(hosts).map(crate::net::AddressRange::one).collect()
+    Arc::new(own.chain(hops).chain(routed).chain(hosts).map(crate::net::AddressRange::one).collect())
 }

@@ -7,7 +7,7 @@ use foldhash::fast::RandomState;
 
 use super::Origin;
 use crate::device::intervals::IntervalMap;
-use crate::net::{AddressRange, AddressSet, Prefix};
+use crate::net::{AddressRange, AddressSet, PrefixMap};
 use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, RuleKind, SegmentId};
 
 /// All internet segments are joined under this number.
@@ -95,11 +95,12 @@ pub(super) struct World {
     way_v4: IntervalMap<Way>,
     answering_v4: HashMap<u64, Answering, RandomState>,
     in_plan: AddressSet,
-    reach: Vec<(Prefix, Reach)>,
+    /// Prefixes of interfaces before routed ones of the same length.
+    reach: PrefixMap<Reach>,
     hosts: HashMap<IpAddr, HostId, RandomState>,
     devices: HashMap<IpAddr, DeviceId, RandomState>,
     /// Interfaces on other segments than the internet, by prefix.
-    inside: Vec<(Prefix, SegmentId)>,
+    inside: PrefixMap<SegmentId>,
 }
 
 impl World {
@@ -116,10 +117,10 @@ impl World {
             answering_v4: HashMap::default(),
             special,
             in_plan: AddressSet::default(),
-            reach: Vec::new(),
+            reach: PrefixMap::default(),
             hosts: plan.hosts.iter().enumerate().rev().map(|(i, h)| (h.address, HostId(i as u16))).collect(),
             devices: HashMap::default(),
-            inside: Vec::new(),
+            inside: PrefixMap::default(),
         };
         world.attach(plan);
         world.find_provider(plan);
@@ -141,8 +142,8 @@ impl World {
         let ones = self.hosts.keys().chain(self.devices.keys()).chain(&self.provider);
         ones.for_each(|a| add(AddressRange::one(*a)));
         self.owners.keys().for_each(|k| add(AddressRange::one(k.1)));
-        self.inside.iter().for_each(|i| add(i.0.range()));
-        self.reach.iter().for_each(|r| add(r.0.range()));
+        self.inside.prefixes().for_each(|p| add(p.range()));
+        self.reach.prefixes().for_each(|p| add(p.range()));
         let address = |n: u64| IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
         self.origin_v4 = IntervalMap::from_edges(edges.clone(), |n| self.find_origin(address(n)));
         // the way to an address on a link is to ask for itself: the interval stands for all of its addresses
@@ -245,8 +246,6 @@ impl World {
         for segment in plan.segments.iter().filter(|s| s.internet) {
             self.reach.extend(segment.routed.iter().map(|r| (r.to, Reach::Via(r.via))));
         }
-        // the longest decides, an interface's prefix at equal length
-        self.reach.sort_by_key(|r| (std::cmp::Reverse(r.0.length()), r.1 != Reach::OnLink));
     }
 
     /// Whether an address can be a source or destination on the internet.
@@ -282,8 +281,8 @@ impl World {
             return Some(Origin::Peer);
         }
         // an undeclared host is where exactly one interface can be its gateway
-        let mut holding = self.inside.iter().filter(|i| i.0.contains(address));
-        holding.next().filter(|_| holding.next().is_none()).map(|i| Origin::Undeclared(i.1))
+        let mut holding = self.inside.holding(address).flatten();
+        holding.next().filter(|_| holding.next().is_none()).map(|segment| Origin::Undeclared(*segment))
     }
 
     /// Who answers for an address on a segment, whatever the traffic does.
@@ -335,7 +334,7 @@ impl World {
     }
 
     fn find_way(&self, address: IpAddr) -> Way {
-        match self.reach.iter().find(|r| r.0.contains(address)).map(|r| r.1) {
+        match self.reach.holding(address).next().and_then(|r| r.first().copied()) {
             _ if self.special.contains(address) => Way::Special,
             Some(_) if self.is_provider(address) => Way::Peer,
             Some(Reach::OnLink) => Way::Ask(address),

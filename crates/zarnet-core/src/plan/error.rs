@@ -262,7 +262,7 @@ impl PlanError {
     }
 
     /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 28] = [
+    pub const NAMES: [&'static str; 29] = [
         "syntax",
         "unknown-key",
         "missing-key",
@@ -274,6 +274,7 @@ impl PlanError {
         "notation",
         "unknown-name",
         "duplicate-name",
+        "address-of-two",
         "group-cycle",
         "key-not-for-type",
         "sizes-differ",

@@ -1,8 +1,8 @@
 //! Expectations held against what becomes of their flows.
 
-use super::{Followed, Vantage, follow};
+use super::{Followed, Rehearsal, Vantage};
 use crate::net::Endpoint;
-use crate::network::{Network, Receiver};
+use crate::network::Receiver;
 use crate::plan::{EndSet, Expectation, SeenBy, Viewpoint};
 use crate::reason::{Class, Reason};
 
@@ -34,11 +34,13 @@ pub struct Tried {
     pub failed: Vec<Failed>,
 }
 
-/// Tries an expectation on a network at rest, which stays as it is.
-pub fn expect(network: &Network, wanted: &Expectation) -> Tried {
-    let followed = follow(network, &wanted.flow);
-    let failed = failures(&followed, wanted);
-    Tried { followed, failed }
+impl Rehearsal {
+    /// Tries an expectation.
+    pub fn expect(&mut self, wanted: &Expectation) -> Tried {
+        let followed = self.follow(&wanted.flow);
+        let failed = failures(&followed, wanted);
+        Tried { followed, failed }
+    }
 }
 
 fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed> {

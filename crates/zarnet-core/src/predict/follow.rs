@@ -109,7 +109,11 @@ impl Followed {
     pub fn views(&self) -> Vec<Sight> {
         let mut views: Vec<Sight> = Vec::new();
         for s in self.forth_sightings() {
-            views.push(Sight { at: s.at, forth: Some(s.packet.ends), back: None });
+            let view = Sight { at: s.at, forth: Some(s.packet.ends), back: None };
+            // what goes in circles is seen again and again
+            if !views.contains(&view) {
+                views.push(view);
+            }
         }
         for s in self.back_sightings() {
             let ends = Some(s.packet.ends);
@@ -160,9 +164,32 @@ pub fn follow_during<E>(
     if run.network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(followed) }
 }
 
-/// Follows a flow through a network at rest, which stays as it is.
-pub fn follow(network: &Network, flow: &Flow) -> Followed {
-    Run::at_rest(network.clone()).follow(Instant::ZERO, flow)
+/// A network at rest, on which one flow after the other is tried: each finds it as if none had been before.
+#[derive(Debug, Clone)]
+pub struct Rehearsal {
+    rest: Network,
+    stage: Network,
+}
+
+impl Rehearsal {
+    /// The network of a plan. The same `seed` gives the same random choices.
+    pub fn new(plan: Arc<Plan>, seed: u64) -> Self {
+        let rest = Network::new(plan, seed, None);
+        Self { stage: rest.clone(), rest }
+    }
+
+    /// Follows a flow.
+    pub fn follow(&mut self, flow: &Flow) -> Followed {
+        let mut run = Run::at_rest(std::mem::replace(&mut self.stage, self.rest.empty()));
+        let followed = run.follow(Instant::ZERO, flow);
+        self.stage = run.network;
+        let ways = [&followed.forth, &followed.back, &followed.confirm];
+        let mut touched: Vec<DeviceId> = ways.iter().flat_map(|w| &w.hops).map(|h| h.device).collect();
+        touched.sort_unstable();
+        touched.dedup();
+        self.stage.restore(&self.rest, &touched);
+        followed
+    }
 }
 
 impl Run {

@@ -18,8 +18,8 @@ use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
 use crate::traffic::Flow;
 
-pub use expect::{Failed, Tried, expect};
-pub use follow::{Followed, Sight, Sighting, Vantage, follow, follow_during};
+pub use expect::{Failed, Tried};
+pub use follow::{Followed, Rehearsal, Sight, Sighting, Vantage, follow_during};
 pub use run::predict;
 pub use tally::Tally;
 

@@ -58,7 +58,8 @@ const BATCH: usize = 32;
 
 impl Run {
     /// Finds out what can be known of a batch before it is played: what this reads, it reads for all at once.
-    fn board<E>(&self, batch: &[Result<Item, E>], boardings: &mut Vec<Option<Boarding>>) {
+    fn board<E>(&mut self, batch: &[Result<Item, E>], boardings: &mut Vec<Option<Boarding>>) {
+        self.network.prepare_lanes();
         boardings.clear();
         boardings.extend(batch.iter().map(|item| match item {
             Ok(Item::Flow(Flow {

@@ -81,7 +81,7 @@ impl Edge {
     pub fn new(behaviour: &str, timers: &str, rules: &str) -> Self {
         let plan = plan(&plan_text(behaviour, timers, rules));
         let taken: AddressSet = ["10.0.0.1", "192.0.2.1", "192.0.2.14"].iter().filter_map(|t| t.parse().ok()).collect();
-        Self(Device::new(&plan.devices[0], &taken, 7))
+        Self(Device::new(&plan.devices[0], &Arc::new(taken), 7))
     }
 
     pub fn bcp(rules: &str) -> Self {

@@ -31,7 +31,7 @@ pub struct Common {
     /// Say nothing but the answer and errors.
     #[arg(short, long, global = true)]
     pub quiet: bool,
-    /// Say more: counters in full.
+    /// Say more: all counters, all steps.
     #[arg(short, long, global = true)]
     pub verbose: bool,
     /// Where random choices start from.

@@ -2,8 +2,7 @@
 
 use std::sync::Arc;
 
-use zarnet_core::network::Network;
-use zarnet_core::predict::expect;
+use zarnet_core::predict::Rehearsal;
 
 use super::{files, plan};
 use crate::args::{Common, Expect, Format};
@@ -13,8 +12,8 @@ use crate::render::{json, output};
 
 pub fn run(args: &Expect, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan)?;
-    let network = Network::new(Arc::new(loaded.plan.clone()), common.seed, None);
-    let tried: Vec<_> = loaded.plan.expectations.iter().map(|e| expect(&network, e)).collect();
+    let mut rehearsal = Rehearsal::new(Arc::new(loaded.plan.clone()), common.seed);
+    let tried: Vec<_> = loaded.plan.expectations.iter().map(|e| rehearsal.expect(e)).collect();
     let shape = Shape::new(&loaded.plan, &loaded.sources, &tried);
     if let Some(path) = &args.junit {
         // a report of the run before is in the way of nobody

@@ -3,9 +3,8 @@
 use std::sync::Arc;
 
 use zarnet_core::net::Instant;
-use zarnet_core::network::Network;
 use zarnet_core::plan::Plan;
-use zarnet_core::predict::{Followed, Moment, Options, follow, follow_during, predict};
+use zarnet_core::predict::{Followed, Moment, Options, Rehearsal, follow_during, predict};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::capture_of;
 use zarnet_formats::plan::Loaded;
@@ -58,8 +57,7 @@ pub(super) fn on_the_day(
 ) -> Result<(Followed, Sources), Failure> {
     let shared = Arc::new(loaded.plan.clone());
     if day.during.is_empty() {
-        let network = Network::new(shared, common.seed, None);
-        return Ok((follow(&network, flow), loaded.sources.clone()));
+        return Ok((Rehearsal::new(shared, common.seed).follow(flow), loaded.sources.clone()));
     }
     let traffic = open(&day.during, loaded, &day.reader, common.seed)?;
     let options = |moment| Options { moment, seed: common.seed, sessions: false, ..Options::default() };

@@ -83,7 +83,8 @@ impl Builder {
         let place = text.place;
         let ports = port.map(|p| self.take(p.trim().parse::<PortRange>(), place));
         let who = Text::new(who.to_owned(), place);
-        let of_interface = who.value.split_once('/').is_some_and(|(device, _)| plan.device(device).is_some());
+        let named = |device: &str| !device.contains(':') && !device.starts_with(|c: char| c.is_ascii_digit());
+        let of_interface = who.value.split_once('/').is_some_and(|(device, _)| named(device));
         let addresses: AddressSet = if of_interface {
             let (device, interface) = self.interface_at(&who, plan)?;
             let interface = &plan.devices[device.index()].interfaces[interface.index()];

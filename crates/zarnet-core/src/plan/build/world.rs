@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 
 use super::{Builder, Text};
-use crate::net::Prefix;
-use crate::plan::{Draft, DraftHost, Host, Interface, Plan, PlanError, Problem, Routed, Segment, SegmentId};
+use crate::net::{Prefix, PrefixMap};
+use crate::plan::{Draft, DraftHost, Host, Plan, PlanError, Problem, Routed, Segment, SegmentId};
 
 /// As many as a small id can number, with one value to spare.
 const MOST: usize = u16::MAX as usize;
@@ -41,7 +41,9 @@ impl Builder {
             self.report(PlanError::TooMany { what: "hosts", most: MOST }, draft.hosts[MOST].place);
             return;
         }
-        let index = InterfaceIndex::new(plan);
+        let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
+        let mut index = PrefixMap::default();
+        index.extend(interfaces.flat_map(|i| i.addresses.iter().map(move |a| (a.1, i.segment))));
         for host in &draft.hosts {
             if let Some(host) = self.host(host, draft.segments.len(), &index, plan) {
                 plan.hosts.push(host);
@@ -49,16 +51,16 @@ impl Builder {
         }
     }
 
-    fn host(&mut self, draft: &DraftHost, named: usize, index: &InterfaceIndex, plan: &mut Plan) -> Option<Host> {
+    fn host(&mut self, draft: &DraftHost, named: usize, index: &PrefixMap<SegmentId>, plan: &mut Plan) -> Option<Host> {
         let address = self.take(Prefix::parse_with_address(draft.address.value.trim()), draft.address.place);
         let gateway = draft.gateway.as_ref().and_then(|g| self.address(g));
         let listens = draft.listens.as_ref().map(|l| self.services(l));
         let (address, prefix) = address?;
         let segment = match &draft.segment {
             Some(name) => self.segment(name, named, plan)?,
-            None => match index.longest(address).as_slice() {
+            None => match index.holding(address).next().unwrap_or_default() {
                 [] => Self::new_segment(plan, &draft.name.value),
-                [one] => *one,
+                [first, others @ ..] if others.iter().all(|o| o == first) => *first,
                 _ => {
                     let reason = "several segments have an interface with this prefix".into();
                     let error = PlanError::SegmentAmbiguous { what: "host", name: draft.name.value.clone(), reason };
@@ -92,34 +94,5 @@ impl Builder {
 
     pub(super) fn address(&mut self, text: &Text) -> Option<IpAddr> {
         self.take(crate::net::parse_address(text.value.trim()), text.place)
-    }
-}
-
-/// Finds the segment of an address by the longest prefix of an interface.
-struct InterfaceIndex {
-    by_prefix: HashMap<Prefix, Vec<SegmentId>>,
-    lengths: Vec<u8>,
-}
-
-impl InterfaceIndex {
-    fn new(plan: &Plan) -> Self {
-        let mut by_prefix: HashMap<Prefix, Vec<SegmentId>> = HashMap::new();
-        let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
-        let all = interfaces.flat_map(|i: &Interface| i.addresses.iter().map(move |a| (a.1, i.segment)));
-        for (prefix, segment) in all {
-            let list = by_prefix.entry(prefix).or_default();
-            if !list.contains(&segment) {
-                list.push(segment);
-            }
-        }
-        let mut lengths: Vec<u8> = by_prefix.keys().map(|p| p.length()).collect();
-        lengths.sort_unstable_by(|a, b| b.cmp(a));
-        lengths.dedup();
-        Self { by_prefix, lengths }
-    }
-
-    fn longest(&self, address: IpAddr) -> Vec<SegmentId> {
-        let prefixes = self.lengths.iter().filter_map(|&l| Prefix::holding(address, l));
-        prefixes.filter_map(|p| self.by_prefix.get(&p)).next().cloned().unwrap_or_default()
     }
 }
