@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo estate: a terminal window on a virtual screen, 1280x800.
+# `make.sh NAME...` makes only these.
 # Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core. Run it from anywhere after a release build.
 set -euo pipefail
 root=$(cd "$(dirname "$0")/../.." && pwd)
@@ -14,7 +15,10 @@ sed -e 's/^default-policy = /default-polcy = /' -e 's/  as = "office-lines"/  as
   -e 's/203.0.113.8-203.0.113.10/203.0.113.10-203.0.113.8/' -e 's/external = "uplink:24012/external = "uplink:24011/' \
   saltmere/harbour.toml >saltmere/hurried.toml
 
+wanted=" $* "
+
 picture() { # NAME COMMAND
+  [[ $wanted == "  " || $wanted == *" $1 "* ]] || return 0
   for _ in 1 2 3; do
     shoot "$@"
     # a screen that was not there yet gives an empty picture
@@ -41,6 +45,6 @@ picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --se
 picture check 'zarnet check saltmere/hurried.toml'
 picture new 'zarnet new edge.toml && head -38 edge.toml'
 picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m --rows 14 --device harbour-edge'
-picture follow 'zarnet follow saltmere/harbour.toml "198.51.100.130 -> 203.0.113.34:24022/tcp" | head -60'
+picture follow 'zarnet follow saltmere/harbour.toml "kiosk-3 -> 198.51.100.80:443/tcp"'
 picture expect 'zarnet expect saltmere/harbour.toml; zarnet expect saltmere/faults/chain-wrong-port.toml'
 picture behaviour 'zarnet behaviour carrier'

@@ -218,10 +218,8 @@ fn row() -> Arc<Plan> {
     };
     let last = EDGE.replace("PORTS", "port-assignment = \"sequential\"").replace("ACL", "segment = \"second\"");
     let last = last.replace("10.64.0.1/14", "172.17.0.202/24");
-    let (near, mid) = (
-        link("near", "10.64.0.1/14", "first", "172.16.0"),
-        link("mid", "172.16.0.202/24", "second", "172.17.0"),
-    );
+    let (near, mid) =
+        (link("near", "10.64.0.1/14", "first", "172.16.0"), link("mid", "172.16.0.202/24", "second", "172.17.0"));
     built(format!("{near}{mid}{last}"))
 }
 
