@@ -11,6 +11,7 @@
 //! - [`observe`]: what is told of a packet on its way, step by step.
 //! - [`traffic`]: flows, packets of captures, events.
 //! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
+//! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
 //! - [`audit`]: findings on a plan that can be built.
 //!
 //! ```
@@ -29,6 +30,7 @@
 
 pub mod audit;
 pub mod device;
+pub mod diagnose;
 pub mod net;
 pub mod network;
 pub mod observe;

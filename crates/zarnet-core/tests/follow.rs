@@ -243,7 +243,7 @@ fn a_flow_can_be_followed_in_the_middle_of_a_day() {
     let disable = Event { at: second(600), device: DeviceId(0), action: Action::Disable(RuleId(3)) };
     let at = |moment| {
         let options = Options { moment, ..Options::default() };
-        let f = follow_during(plan.clone(), items(), vec![disable.clone()], options, &flow).unwrap();
+        let f = follow_during(plan.clone(), items(), vec![disable.clone()], options, &flow).unwrap().followed;
         (f.at, f.arrived.map(|a| a.1.source().to_string()), f.loss.map(|l| l.reason.name()))
     };
     let then = |n, source: &str| (second(n), Some(source.to_owned()), None);

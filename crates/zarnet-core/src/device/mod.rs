@@ -10,6 +10,7 @@ mod arena;
 mod capture;
 mod choose;
 mod commit;
+mod conditions;
 mod config;
 mod counters;
 mod events;
@@ -49,6 +50,7 @@ use pairs::Pairs;
 use session::Heading;
 use table::{Mapping, Table, bits};
 
+pub use conditions::Condition;
 pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
 pub use icmp::ForwardedError;
@@ -199,6 +201,11 @@ impl Device {
     /// The device as planned, with leases as they are now.
     pub fn plan(&self) -> &plan::Device {
         &self.config.plan
+    }
+
+    /// Whether a rule takes part, as things are now.
+    pub fn is_enabled(&self, rule: RuleId) -> bool {
+        self.enabled[rule.index()]
     }
 
     /// What it counted.

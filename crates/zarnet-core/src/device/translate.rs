@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 
 use super::choose::Choice;
+use super::conditions::{Condition, Path, serves_outbound};
 use super::prefix::PrefixPair;
 use super::session::{ANSWERED, INBOUND, NONE};
 use super::table::{Kind, bits, v4};
@@ -113,7 +114,7 @@ impl Device {
             let rule = self.rule(id);
             let RuleKind::Forward(forward) = &rule.kind else { continue };
             if self.enabled[usize::from(id)] {
-                if lets_in(rule, ingress, packet) {
+                if self.lets_in(id, ingress, packet) {
                     entry.destination = Some(self.server(id, forward, packet));
                     return self.enter(entry, id);
                 }
@@ -126,7 +127,7 @@ impl Device {
             let external = self.config.external(fixed.external);
             let Some(position) = external.and_then(|r| r.position(to.address)) else { continue };
             if self.enabled[usize::from(id)] && rule.service.holds(packet.protocol, to.port) {
-                if fixed.direction != Direction::Outbound && lets_in(rule, ingress, packet) {
+                if self.lets_in(id, ingress, packet) {
                     let internal = match to.address {
                         IpAddr::V4(_) => fixed.internal.nth(position),
                         IpAddr::V6(_) => self.prefixes(fixed).and_then(|p| p.inward(to.address)),
@@ -140,6 +141,12 @@ impl Device {
         }
         self.enter_dynamic(ingress, packet, &mut entry);
         Ok(entry)
+    }
+
+    /// Whether a fixed rule lets a packet in that has its external end.
+    fn lets_in(&self, id: u16, ingress: InterfaceId, packet: Packet) -> bool {
+        let asked = [Condition::Direction, Condition::Into, Condition::Source];
+        asked.into_iter().all(|c| self.meets_inbound(c, id, ingress, packet))
     }
 
     /// The prefixes of a static rule for IPv6.
@@ -275,14 +282,11 @@ impl Device {
                 return self.overload(id.0, sent);
             }
         }
+        let path = Path { ingress, egress, hairpin: entered_rule.filter(|_| hairpin).map(|e| &e.into.interfaces) };
         for id in self.config.packet_rules(sent) {
-            let rule = self.rule(id);
-            let into = rule.into.interfaces.contains(egress)
-                || hairpin && entered_rule.is_some_and(|e| e.into.interfaces.intersects(&rule.into.interfaces));
-            if !self.enabled[usize::from(id)] || !into || !rule.from.interfaces.contains(ingress) {
-                continue;
-            }
-            if !rule.parties.destination.contains(sent.destination().address) {
+            // that its sender is in the list is known already
+            let asked = [Condition::Enabled, Condition::Into, Condition::From, Condition::Destination];
+            if !asked.into_iter().all(|c| self.meets_outbound(c, id, path, sent)) {
                 continue;
             }
             if let Some(source) = self.apply(id, sent)? {
@@ -295,18 +299,16 @@ impl Device {
     /// What a rule whose realms, sender and destination match makes of a source; `None` if it does not match after all.
     fn apply(&self, id: u16, sent: Packet) -> Result<Option<Source>, Refusal> {
         let rule = self.rule(id);
-        let (from, to) = (sent.source(), sent.destination());
-        let by_destination = rule.service.holds(sent.protocol, to.port);
+        let from = sent.source();
+        if !serves_outbound(rule, sent) {
+            return Ok(None);
+        }
         match &rule.kind {
             RuleKind::Static(s) => {
                 let position = s.internal.position(from.address).filter(|_| s.direction != Direction::Inbound);
                 let Some((external, position)) = self.config.external(s.external).zip(position) else {
                     return Ok(None);
                 };
-                // the service is that of the internal end: on the way out, the source port
-                if !rule.service.holds(sent.protocol, from.port) {
-                    return Ok(None);
-                }
                 let address = match from.address {
                     IpAddr::V4(_) => external.nth(position),
                     IpAddr::V6(_) => self.prefixes(s).and_then(|p| p.outward(from.address)),
@@ -317,11 +319,10 @@ impl Device {
             RuleKind::Forward(f) => {
                 let offset = |port: u16| from.port.checked_sub(port).filter(|o| u32::from(*o) < f.ports.count());
                 let server = f.servers.iter().filter(|s| s.address == from.address).find_map(|s| offset(s.port));
-                let Some(offset) = server.filter(|_| f.protocol == sent.protocol) else { return Ok(None) };
+                let Some(offset) = server else { return Ok(None) };
                 let Some(external) = self.config.external(f.external) else { return Ok(None) };
                 self.fixed(id, Endpoint { address: external.first(), port: f.ports.first + offset }).map(Some)
             }
-            _ if !by_destination => Ok(None),
             RuleKind::Exempt => Ok(Some(Source::Keep(Kept::Exempt(RuleId(id))))),
             RuleKind::Pool { .. } | RuleKind::Overload { .. } if from.address.is_ipv6() => {
                 Err(self.refusal(Reason::UnsupportedFamily, id))
@@ -334,12 +335,6 @@ impl Device {
     fn fixed(&self, id: u16, end: Endpoint) -> Result<Source, Refusal> {
         self.enter(Entry::default(), id).map(|_| Source::Fixed(RuleId(id), end))
     }
-}
-
-/// Whether a fixed rule lets a packet in: by realm and by sender.
-fn lets_in(rule: &Rule, ingress: InterfaceId, packet: Packet) -> bool {
-    (rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress))
-        && rule.parties.source.contains(packet.source().address)
 }
 
 /// The number that `by-source` is computed from: the address, or of IPv6 its four words folded by exclusive or.

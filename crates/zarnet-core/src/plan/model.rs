@@ -342,8 +342,21 @@ pub struct Rule {
     pub limit: Option<u32>,
     /// Interfaces of the realms whose hosts may use the external end.
     pub hairpin: Zone,
+    /// Its lists as written.
+    pub written: Written,
     /// Where it stands.
     pub place: Place,
+}
+
+/// The lists of a rule as written: notations and names of groups. Empty where a list is left out.
+#[derive(Debug, Clone, Default)]
+pub struct Written {
+    /// Senders.
+    pub source: Vec<Placed<String>>,
+    /// Receivers.
+    pub destination: Vec<Placed<String>>,
+    /// Services.
+    pub service: Vec<Placed<String>>,
 }
 
 /// What a rule does.

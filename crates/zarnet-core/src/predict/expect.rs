@@ -43,7 +43,7 @@ impl Rehearsal {
     }
 }
 
-fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed> {
+pub(crate) fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed> {
     let mut failed = Vec::new();
     let Expectation { refused, unreachable, reason, .. } = wanted;
     let answered = followed.answered();

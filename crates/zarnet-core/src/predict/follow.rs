@@ -39,6 +39,24 @@ pub struct Followed {
     pub negative: bool,
 }
 
+/// A conversation and the network that it went through, as it is after that.
+#[derive(Debug, Clone)]
+pub struct Scene {
+    /// The conversation.
+    pub followed: Followed,
+    /// The network.
+    pub network: Network,
+}
+
+impl Scene {
+    /// A flow on a network at rest.
+    pub fn at_rest(plan: Arc<Plan>, seed: u64, flow: &Flow) -> Self {
+        let mut run = Run::at_rest(Network::new(plan, seed, None));
+        let followed = run.follow(Instant::ZERO, flow);
+        Self { followed, network: run.network }
+    }
+}
+
 /// Somewhere a packet can be seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Vantage {
@@ -148,7 +166,7 @@ pub fn follow_during<E>(
     events: Vec<Event>,
     options: Options,
     flow: &Flow,
-) -> Result<Followed, Halt<E>> {
+) -> Result<Scene, Halt<E>> {
     let moment = options.moment;
     let mut run = Run::new(plan, events, options);
     if let Moment::At(at) = moment {
@@ -161,7 +179,8 @@ pub fn follow_during<E>(
     };
     run.advance(at);
     let followed = run.follow(at, flow);
-    if run.network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(followed) }
+    let network = run.network;
+    if network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(Scene { followed, network }) }
 }
 
 /// A network at rest, on which one flow after the other is tried: each finds it as if none had been before.

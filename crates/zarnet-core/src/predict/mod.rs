@@ -18,8 +18,9 @@ use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
 use crate::traffic::Flow;
 
+pub(crate) use expect::failures;
 pub use expect::{Failed, Tried};
-pub use follow::{Followed, Rehearsal, Sight, Sighting, Vantage, follow_during};
+pub use follow::{Followed, Rehearsal, Scene, Sight, Sighting, Vantage, follow_during};
 pub use run::predict;
 pub use tally::Tally;
 

@@ -26,7 +26,7 @@ pub enum Party {
 const ROUND_TRIP: u64 = 1_000_000;
 
 /// One conversation from its first packet to its last.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Flow {
     /// When its first packet is sent.
     pub start: Instant,

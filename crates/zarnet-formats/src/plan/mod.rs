@@ -1,5 +1,6 @@
 //! Plan files: TOML in, a built plan out, or everything that is wrong with it.
 
+mod edit;
 mod read;
 
 use std::cell::RefCell;
@@ -10,6 +11,8 @@ use zarnet_core::plan::{Draft, Plan, PlanError, Problem, build};
 
 use crate::source::{SourceFile, Sources};
 use crate::toml_reader::Problems;
+
+pub use edit::edited;
 
 /// A plan and the files it came from.
 #[derive(Debug, Clone)]
@@ -67,8 +70,18 @@ pub fn from_text(path: &Path, text: String) -> Result<Loaded, LoadError> {
 fn from_text_after(path: &Path, text: String, before: Sources) -> Result<Loaded, LoadError> {
     let first = before.0.len();
     let mut sources = before;
-    let mut next = first;
     sources.0.push(SourceFile { path: path.into(), text });
+    build_from(sources, first)
+}
+
+/// Builds the plan of files that were read, or changed, already: the first of them names the others.
+fn from_sources(sources: Sources) -> Result<Loaded, LoadError> {
+    build_from(sources, 0)
+}
+
+/// Builds the plan whose files begin at `first`; those that are not there yet are read.
+fn build_from(mut sources: Sources, first: usize) -> Result<Loaded, LoadError> {
+    let mut next = first;
     let problems: Problems = RefCell::default();
     let mut draft = Draft::default();
     while next < sources.0.len() {

@@ -81,6 +81,8 @@ pub enum Command {
     Follow(Follow),
     /// Check what the plan expects of its flows.
     Expect(Expect),
+    /// Find out why a flow does not work, and try repairs.
+    Why(Why),
 }
 
 /// Arguments of `demo`.
@@ -196,6 +198,21 @@ pub struct Follow {
     /// Overwrite that file if it is there.
     #[arg(long)]
     pub force: bool,
+}
+
+/// Arguments of `why`.
+#[derive(Debug, Args)]
+pub struct Why {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// The flow: "kiosk-3 -> 198.51.100.80:443/tcp".
+    pub flow: String,
+    /// When it begins.
+    #[command(flatten)]
+    pub day: Day,
+    /// Write this repair into the plan.
+    #[arg(long, value_name = "N")]
+    pub apply: Option<usize>,
 }
 
 /// Arguments of `expect`.

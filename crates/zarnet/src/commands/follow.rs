@@ -9,7 +9,7 @@ use zarnet_core::traffic::Flow;
 use zarnet_formats::capture_of;
 use zarnet_formats::plan::Loaded;
 use zarnet_formats::source::Sources;
-use zarnet_formats::traffic::Names;
+use zarnet_formats::traffic::{Names, Traffic};
 
 use super::traffic::{At, attempts, moment, open, tell_skipped};
 use super::{files, plan};
@@ -60,19 +60,25 @@ pub(super) fn on_the_day(
         return Ok((Rehearsal::new(shared, common.seed).follow(flow), loaded.sources.clone()));
     }
     let traffic = open(&day.during, loaded, &day.reader, common.seed)?;
-    let options = |moment| Options { moment, seed: common.seed, sessions: false, ..Options::default() };
-    let at = match moment(&day.at, &traffic)? {
-        At::Moment(moment) => moment,
-        At::Peak => {
-            let whole = attempts(&traffic, options(Moment::End), common.quiet, |items, options| {
-                predict(shared.clone(), items, traffic.events(), options)
-            })?;
-            Moment::At(whole.0.peak_at)
-        }
-    };
-    let (followed, skipped) = attempts(&traffic, options(at), common.quiet, |items, options| {
+    let moment = moment_of(day, &shared, &traffic, common)?;
+    let options = Options { moment, seed: common.seed, sessions: false, ..Options::default() };
+    let (scene, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
         follow_during(shared.clone(), items, traffic.events(), options, flow)
     })?;
     tell_skipped(skipped, common.quiet);
-    Ok((followed, traffic.plan_files().clone()))
+    Ok((scene.followed, traffic.plan_files().clone()))
+}
+
+/// The moment of a day that was asked for.
+pub(super) fn moment_of(day: &Day, plan: &Arc<Plan>, traffic: &Traffic, common: &Common) -> Result<Moment, Failure> {
+    match moment(&day.at, traffic)? {
+        At::Moment(moment) => Ok(moment),
+        At::Peak => {
+            let options = Options { seed: common.seed, sessions: false, ..Options::default() };
+            let whole = attempts(traffic, options, common.quiet, |items, options| {
+                predict(plan.clone(), items, traffic.events(), options)
+            })?;
+            Ok(Moment::At(whole.0.peak_at))
+        }
+    }
 }

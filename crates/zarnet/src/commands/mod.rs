@@ -9,6 +9,7 @@ mod follow;
 mod new;
 mod predict;
 mod traffic;
+mod why;
 
 use std::path::Path;
 
@@ -33,6 +34,7 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Predict(args) => predict::run(args, &arguments.common),
         Command::Follow(args) => follow::run(args, &arguments.common),
         Command::Expect(args) => expect::run(args, &arguments.common),
+        Command::Why(args) => why::run(args, &arguments.common),
     }
 }
 

@@ -411,7 +411,14 @@ impl<'a> Story<'a> {
 
     fn step_line(self, out: &mut dyn Write, device: DeviceId, step: &Step) -> io::Result<()> {
         let (text, style) = self.told(device, step);
-        let by = match (self.by(device, step.by), step.result) {
+        let by = self.decider(device, step);
+        let place = self.position(step.place).map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+        writeln!(out, "  {:15} {style}{text}{style:#}{by}{place}", label(step.stage))
+    }
+
+    /// What decided a step, as the end of its sentence.
+    fn decider(self, device: DeviceId, step: &Step) -> String {
+        match (self.by(device, step.by), step.result) {
             // it is in the sentence already
             (Some(_), StageResult::Known { .. }) | (None, _) => String::new(),
             (Some(_), _) if matches!(step.by, By::Interface(_)) && step.stage == Stage::Route => {
@@ -419,9 +426,13 @@ impl<'a> Story<'a> {
             }
             (Some(by), _) if step.stage == Stage::Own => format!(" as {by}"),
             (Some(by), _) => format!(" by {by}"),
-        };
-        let place = self.position(step.place).map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
-        writeln!(out, "  {:15} {style}{text}{style:#}{by}{place}", label(step.stage))
+        }
+    }
+
+    /// A step as evidence, in a sentence.
+    pub fn evidence(self, device: DeviceId, step: &Step) -> String {
+        let (text, _) = self.told(device, step);
+        format!("{text}{}", self.decider(device, step))
     }
 
     fn told(self, device: DeviceId, step: &Step) -> (String, anstyle::Style) {
@@ -501,6 +512,22 @@ fn is_news(step: &Step) -> bool {
         step.result,
         StageResult::NotAttached | StageResult::New | StageResult::NotOwn | StageResult::Unchanged(Reason::NoRule)
     ) || step.stage == Stage::Source
+}
+
+/// What a step of the search is called for people.
+pub fn label_of(step: &str, back: bool) -> &str {
+    match (step, back) {
+        ("departure", false) => "leaves its sender",
+        ("departure", true) => "the answer leaves the server",
+        ("handover", _) => "somebody takes it on",
+        ("delivery", _) => "it arrives",
+        ("answer", _) => "the answer is taken",
+        ("ingress-acl", _) => label(Stage::IngressAcl),
+        ("destination", _) => label(Stage::Destination),
+        ("own-address", _) => label(Stage::Own),
+        ("egress-acl", _) => label(Stage::EgressAcl),
+        (other, _) => other,
+    }
 }
 
 fn label(stage: Stage) -> &'static str {

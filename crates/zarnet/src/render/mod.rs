@@ -10,3 +10,4 @@ pub mod naming;
 pub mod output;
 pub mod table;
 pub mod text;
+pub mod why;

@@ -5,7 +5,7 @@ use super::{Builder, PlanError, Text};
 use crate::net::{AddressRange, NotationError, PortRange, Protocol};
 use crate::plan::{
     Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, InterfaceId, Lack, Pick, Placed, Pool,
-    PoolId, Rule, RuleKind, Server, Spread, Static, Target, Zone,
+    PoolId, Rule, RuleKind, Server, Spread, Static, Target, Written, Zone,
 };
 
 const TYPES: [(&str, &str); 5] =
@@ -64,6 +64,12 @@ impl Builder {
         };
         let note = draft.note.as_ref().map(|n| n.value.clone());
         let (name, place) = (draft.name.value.clone(), draft.place);
+        let list = |texts: &Option<Vec<Text>>| texts.clone().unwrap_or_default();
+        let written = Written {
+            source: list(&draft.source),
+            destination: list(&draft.destination),
+            service: list(&draft.service),
+        };
         Some(Rule {
             name,
             kind,
@@ -76,6 +82,7 @@ impl Builder {
             service,
             limit,
             hairpin,
+            written,
             place,
         })
     }

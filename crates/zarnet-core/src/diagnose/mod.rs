@@ -1,0 +1,19 @@
+//! Why a flow does not work: what is suspected, in the order in which an experienced engineer would look, and which repair
+//! was tried and found to make it work.
+//!
+//! Nothing here knows what a rule means: suspicions come from the trace of the engine and from its own conditions, and
+//! each is tried by changing the plan and following the flow again.
+
+mod cause;
+mod edit;
+mod names;
+mod near;
+mod search;
+mod steps;
+mod suspects;
+
+pub use cause::Cause;
+pub use edit::{Edit, List, Table, Value};
+pub use near::{NearMiss, near_misses};
+pub use search::{Diagnosis, Repair, Suspect, Workshop, diagnose, satisfied};
+pub use steps::{Outcome, SearchStep, steps};

@@ -1,0 +1,183 @@
+//! The search: suspects in order, each tried; where no single repair is enough, the one that gets the flow furthest is kept
+//! and the search goes on from there.
+
+use super::edit::Edit;
+use super::suspects::suspects;
+use super::{Cause, NearMiss, near_misses};
+use crate::observe::Stage;
+use crate::plan::{DeviceId, Place, RuleId};
+use crate::predict::{Followed, Scene, failures};
+use crate::reason::Reason;
+
+/// Somebody who can change the plan and follow the flow again.
+pub trait Workshop {
+    /// What becomes of the flow after some changes, each list of which speaks of the plan that the one before it leads to.
+    /// `None`: the changes cannot be made, or do not make a plan.
+    fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene>;
+}
+
+/// Something that may be wrong, and what could be done about it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Suspect {
+    /// What would be wrong.
+    pub cause: Cause,
+    /// Where: the device.
+    pub device: Option<DeviceId>,
+    /// The rule.
+    pub rule: Option<RuleId>,
+    /// Where that stands.
+    pub place: Option<Place>,
+    /// What is wrong, in a sentence.
+    pub verdict: String,
+    /// What would be done about it.
+    pub title: String,
+    /// The same as changes of the plan; none where nobody who writes the plan can do it.
+    pub edits: Vec<Edit>,
+}
+
+/// A repair that was tried.
+#[derive(Debug, Clone)]
+pub struct Repair {
+    /// What it does.
+    pub title: String,
+    /// The changes.
+    pub changes: Vec<Vec<Edit>>,
+    /// What becomes of the flow with it.
+    pub scene: Scene,
+}
+
+/// What was found.
+#[derive(Debug, Clone)]
+pub struct Diagnosis {
+    /// Whether the flow works.
+    pub works: bool,
+    /// What is wrong, the first to be met first; one if nothing is stacked.
+    pub causes: Vec<Suspect>,
+    /// Rules that nearly matched, the nearest first.
+    pub near_misses: Vec<NearMiss>,
+    /// Repairs that make the flow work, the narrowest first.
+    pub repairs: Vec<Repair>,
+    /// What to do where no change of the plan helps.
+    pub advice: Vec<String>,
+}
+
+/// So many faults at most are looked for behind each other.
+const MOST_STACKED: usize = 4;
+/// So many repairs are proposed at most.
+const MOST_REPAIRS: usize = 4;
+/// So many changes are tried at most.
+const MOST_ATTEMPTS: usize = 120;
+
+/// Whether a flow does what is expected of it, or works where nothing is.
+pub fn satisfied(followed: &Followed) -> bool {
+    let same = |e: &&crate::plan::Expectation| {
+        let (a, b) = (&e.flow, &followed.flow);
+        (a.source, a.source_port, a.destination, a.destination_port, a.protocol)
+            == (b.source, b.source_port, b.destination, b.destination_port, b.protocol)
+    };
+    let mut expected = followed.plan.expectations.iter().filter(same).peekable();
+    match expected.peek() {
+        Some(_) => expected.all(|e| failures(followed, e).is_empty()),
+        None => !followed.negative && followed.loss.map(|l| l.reason) != Some(Reason::FromDevice),
+    }
+}
+
+/// Looks for what is wrong with a flow.
+pub fn diagnose(scene: &Scene, workshop: &mut impl Workshop) -> Diagnosis {
+    let works = satisfied(&scene.followed);
+    let mut diagnosis = Diagnosis {
+        works,
+        causes: Vec::new(),
+        near_misses: near_misses(scene),
+        repairs: Vec::new(),
+        advice: Vec::new(),
+    };
+    if works {
+        return diagnosis;
+    }
+    let mut search = Search { workshop, attempts: 0 };
+    if let Some((causes, repairs)) = search.from(&scene.clone(), &[], &[], MOST_STACKED) {
+        diagnosis.causes = causes;
+        diagnosis.repairs = repairs;
+        return diagnosis;
+    }
+    let list = suspects(scene);
+    diagnosis.advice = list.iter().filter(|s| s.edits.is_empty()).map(|s| s.title.clone()).collect();
+    let nobody = Suspect {
+        cause: Cause::OutsideFault,
+        device: None,
+        rule: None,
+        place: None,
+        verdict: Cause::OutsideFault.sentence().to_owned(),
+        title: "look outside of what the plan knows".to_owned(),
+        edits: Vec::new(),
+    };
+    // what nobody can repair in the plan is likelier than what was tried and did not help
+    let advised = list.iter().find(|s| s.edits.is_empty()).or(list.first()).cloned();
+    diagnosis.causes.push(advised.unwrap_or(nobody));
+    diagnosis
+}
+
+struct Search<'a, W> {
+    workshop: &'a mut W,
+    attempts: usize,
+}
+
+impl<W: Workshop> Search<'_, W> {
+    /// Tries every suspect alone, then those that get the flow further with what is suspected then. `base` are the changes
+    /// that led to the scene, `titles` what they do.
+    fn from(
+        &mut self,
+        scene: &Scene,
+        base: &[Vec<Edit>],
+        titles: &[String],
+        depth: usize,
+    ) -> Option<(Vec<Suspect>, Vec<Repair>)> {
+        let list = suspects(scene);
+        let before = progress(&scene.followed);
+        let (mut cause, mut repairs) = (None, Vec::new());
+        let mut further: Vec<(Progress, usize, Scene)> = Vec::new();
+        for (i, suspect) in list.iter().enumerate().filter(|(_, s)| !s.edits.is_empty()) {
+            if self.attempts == MOST_ATTEMPTS || repairs.len() == MOST_REPAIRS {
+                break;
+            }
+            self.attempts += 1;
+            let changes = [base, std::slice::from_ref(&suspect.edits)].concat();
+            let Some(tried) = self.workshop.attempt(&changes) else { continue };
+            if satisfied(&tried.followed) {
+                cause = cause.or(Some(suspect.clone()));
+                let title = titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");
+                repairs.push(Repair { title, changes, scene: tried });
+            } else if progress(&tried.followed) > before {
+                further.push((progress(&tried.followed), i, tried));
+            }
+        }
+        if let Some(cause) = cause {
+            return Some((vec![cause], repairs));
+        }
+        if depth == 1 {
+            return None;
+        }
+        further.sort_by_key(|f| (std::cmp::Reverse(f.0), f.1));
+        further.into_iter().find_map(|(_, i, tried)| {
+            let changes = [base, std::slice::from_ref(&list[i].edits)].concat();
+            let titles = [titles, std::slice::from_ref(&list[i].title)].concat();
+            let (mut causes, repairs) = self.from(&tried, &changes, &titles, depth - 1)?;
+            causes.insert(0, list[i].clone());
+            Some((causes, repairs))
+        })
+    }
+}
+
+/// How far a flow gets: whether it arrives, over how many devices, to which part of the last one's work.
+type Progress = (bool, bool, usize, Option<Stage>, usize);
+
+fn progress(followed: &Followed) -> Progress {
+    let trace = if followed.delivered() { &followed.back } else { &followed.forth };
+    let stage = trace.hops.last().and_then(|h| h.steps.last()).map(|s| s.stage);
+    let handed =
+        trace.hops.last().map_or(trace.departure.len(), |h| h.handed.iter().filter(|h| h.to.is_some()).count());
+    let rounds = followed.loss.is_some_and(|l| l.reason == Reason::Looped);
+    let hops = if rounds { 0 } else { trace.hops.len() };
+    (followed.delivered(), followed.answered(), hops, stage, handed)
+}

@@ -1,0 +1,109 @@
+//! The search as a list: what was looked at in travelling order, and where it stopped.
+
+use crate::network::{Hop, Trace};
+use crate::observe::{Stage, StageResult, Step};
+use crate::plan::{DeviceId, Place};
+use crate::predict::Followed;
+
+/// What a step of the search came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// As it should be.
+    Passed,
+    /// Here it stops.
+    Failed,
+    /// The packet did not come that far.
+    NotReached,
+}
+
+impl Outcome {
+    /// Its stable name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Passed => "passed",
+            Self::Failed => "failed",
+            Self::NotReached => "not-reached",
+        }
+    }
+}
+
+/// A step of the search.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SearchStep {
+    /// Whether it is on the way of the answer.
+    pub back: bool,
+    /// The device, if it is at one.
+    pub device: Option<DeviceId>,
+    /// What was looked at: a stage of a device, or `handover`, `delivery`, `answer`.
+    pub what: &'static str,
+    /// What came of it.
+    pub outcome: Outcome,
+    /// The step of the trace, where there is one.
+    pub evidence: Option<Step>,
+    /// Where that stands.
+    pub place: Option<Place>,
+}
+
+/// What a device is asked, in its order.
+const STAGES: [Stage; 7] =
+    [Stage::IngressAcl, Stage::Destination, Stage::Own, Stage::Route, Stage::Policy, Stage::Source, Stage::EgressAcl];
+
+/// Everything that was looked at, there and back.
+pub fn steps(followed: &Followed) -> Vec<SearchStep> {
+    let mut list = Vec::new();
+    way(&mut list, &followed.forth, false, followed.delivered());
+    let delivered = if followed.delivered() { Outcome::Passed } else { Outcome::NotReached };
+    list.push(plain(false, "delivery", delivered));
+    if followed.delivered() {
+        way(&mut list, &followed.back, true, followed.answered());
+    }
+    let answered = match (followed.answered(), followed.returned.is_some()) {
+        (true, _) => Outcome::Passed,
+        (false, true) => Outcome::Failed,
+        (false, false) => Outcome::NotReached,
+    };
+    list.push(plain(true, "answer", answered));
+    list
+}
+
+fn plain(back: bool, what: &'static str, outcome: Outcome) -> SearchStep {
+    SearchStep { back, device: None, what, outcome, evidence: None, place: None }
+}
+
+fn way(list: &mut Vec<SearchStep>, trace: &Trace, back: bool, arrives: bool) {
+    let lost_at_once = trace.hops.is_empty() && !arrives;
+    let unanswered = trace.departure.iter().any(|h| h.to.is_none());
+    let outcome = if lost_at_once || unanswered { Outcome::Failed } else { Outcome::Passed };
+    list.push(plain(back, "departure", outcome));
+    // what goes round in circles is not told again and again
+    for hop in trace.hops.iter().take(8) {
+        device(list, hop, back);
+        if hop.exit.is_some() {
+            let last = trace.hops.last() == Some(hop);
+            let outcome = if last && !arrives { Outcome::Failed } else { Outcome::Passed };
+            let step = SearchStep { device: Some(hop.device), ..plain(back, "handover", outcome) };
+            list.push(step);
+        }
+    }
+}
+
+fn device(list: &mut Vec<SearchStep>, hop: &Hop, back: bool) {
+    let known = hop.steps.iter().any(|s| matches!(s.result, StageResult::Known { .. }));
+    let failed = hop.steps.iter().find(|s| matches!(s.result, StageResult::Dropped(_))).map(|s| s.stage);
+    for stage in STAGES {
+        let found = hop.steps.iter().find(|s| s.stage == stage);
+        let outcome = match (found.map(|s| s.result), failed) {
+            (Some(StageResult::Dropped(_)), _) => Outcome::Failed,
+            (Some(_), _) => Outcome::Passed,
+            (None, Some(f)) if stage > f => Outcome::NotReached,
+            _ => continue,
+        };
+        // what says nothing but that there was nothing to say is left out
+        let silent = matches!(found.map(|s| s.result), Some(StageResult::NotAttached | StageResult::NotOwn));
+        if silent || known && outcome == Outcome::NotReached && matches!(stage, Stage::Policy | Stage::Source) {
+            continue;
+        }
+        let (evidence, place) = (found.copied(), found.and_then(|s| s.place));
+        list.push(SearchStep { back, device: Some(hop.device), what: stage.name(), outcome, evidence, place });
+    }
+}

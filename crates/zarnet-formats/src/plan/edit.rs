@@ -1,0 +1,309 @@
+//! Changes of a plan carried out on its text: comments, order and layout of all the rest stay.
+
+use std::ops::Range;
+
+use toml_edit::{Array, DocumentMut, InlineTable, Item, TableLike};
+use zarnet_core::diagnose::{Edit, List, Table, Value};
+use zarnet_core::plan::{DeviceId, Place, Plan};
+
+use super::{LoadError, Loaded, from_sources};
+use crate::source::Sources;
+
+/// Carries changes out, one after the other, and builds the plan anew. Each list of changes speaks of the plan that the
+/// list before it leads to.
+///
+/// # Errors
+/// The problems of the plan that comes of it; none if a change cannot be carried out on the text as it is written.
+pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<LoadError>> {
+    let mut loaded = loaded.clone();
+    for list in changes {
+        for edit in list.iter().filter(|e| !matches!(e, Edit::Clear(..))) {
+            let mut sources = loaded.sources.clone();
+            apply(&mut sources, &loaded.plan, edit).ok_or(None)?;
+            loaded = from_sources(sources).map_err(Some)?;
+        }
+    }
+    Ok(loaded)
+}
+
+fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
+    match edit {
+        Edit::Set(table, key, value) => on_table(sources, plan, *table, |t| set(t, key, to_toml(value))),
+        Edit::Unset(table, key) => on_table(sources, plan, *table, |t| t.remove(key).map(|_| ())),
+        Edit::Append(table, key, value) => on_table(sources, plan, *table, |t| append(t, key, to_toml(value))),
+        Edit::InsertEntry(device, acl, before, value) => {
+            let device = &plan.devices[device.index()];
+            let name = device.acls[acl.index()].name.clone();
+            on_device(sources, &device.name, |d| {
+                let acl = named(d.get_mut("acl")?, &name)?;
+                let entries = acl.get_mut("entries")?.as_array_mut()?;
+                let at = before.unwrap_or(entries.len());
+                let multiline =
+                    entries.iter().any(|e| e.decor().prefix().is_some_and(|p| p.as_str().unwrap_or("").contains('\n')));
+                let mut entry = to_toml(value);
+                let model = entries.get(at.min(entries.len().saturating_sub(1))).map(|e| e.decor().clone());
+                match model {
+                    Some(decor) if multiline => *entry.decor_mut() = decor,
+                    _ if at > 0 => entry.decor_mut().set_prefix(" "),
+                    _ => {
+                        if let Some(first) = entries.get_mut(0) {
+                            first.decor_mut().set_prefix(" ");
+                        }
+                    }
+                }
+                entries.insert_formatted(at.min(entries.len()), entry);
+                Some(())
+            })
+        }
+        Edit::Clear(..) => Some(()),
+        Edit::Insert(device, list, before, entries) => insert(sources, plan, *device, *list, *before, entries),
+        Edit::MoveRule(device, rule, before) => {
+            let rules = &plan.devices[device.index()].rules;
+            let (from, to) = (rules[rule.index()].place, rules[before.index()].place);
+            (from.file == to.file).then_some(())?;
+            let text = &mut sources.0.get_mut(usize::from(from.file))?.text;
+            let block = block(text, from)?;
+            let target = self::block(text, to)?.start;
+            let mut moved = text.get(block.clone())?.to_owned();
+            if !moved.ends_with("\n\n") {
+                moved.push('\n');
+            }
+            (target < block.start).then_some(())?;
+            text.replace_range(block, "");
+            text.insert_str(target, &moved);
+            Some(())
+        }
+    }
+}
+
+/// Does something to a table, in whichever file has it.
+fn on_table(
+    sources: &mut Sources,
+    plan: &Plan,
+    table: Table,
+    mut change: impl FnMut(&mut dyn TableLike) -> Option<()>,
+) -> Option<()> {
+    let device = |d: DeviceId| &plan.devices[d.index()];
+    let place = match table {
+        Table::Host(h) => plan.hosts[h.index()].place,
+        Table::Route(d, i) => device(d).routes[i].place,
+        _ => Place::default(),
+    };
+    match table {
+        Table::Host(h) => {
+            let name = plan.hosts[h.index()].name.clone();
+            in_files(sources, |doc| change(named(doc.get_mut("host")?, &name)?))
+        }
+        Table::Segment(s) => {
+            let name = plan.segments[s.index()].name.clone();
+            in_files(sources, |doc| change(named(doc.get_mut("segment")?, &name)?))
+        }
+        Table::Groups => in_files(sources, |doc| change(doc.get_mut("addresses")?.as_table_like_mut()?)),
+        Table::Device(d) => on_device(sources, &device(d).name, change),
+        Table::Interface(d, i) => {
+            let name = device(d).interfaces[i.index()].name.clone();
+            on_device(sources, &device(d).name, |t| change(named(t.get_mut("interface")?, &name)?))
+        }
+        Table::Rule(d, r) => {
+            let name = device(d).rules[r.index()].name.clone();
+            on_device(sources, &device(d).name, |t| change(named(t.get_mut("rule")?, &name)?))
+        }
+        Table::Pool(d, p) => {
+            let name = device(d).pools[p.index()].name.clone();
+            on_device(sources, &device(d).name, |t| change(named(t.get_mut("pool")?, &name)?))
+        }
+        Table::Behaviour(d) => on_device(sources, &device(d).name, |t| {
+            match t.get("behaviour") {
+                None => t.insert("behaviour", toml_edit::value(InlineTable::new())),
+                Some(item) => match item.as_str() {
+                    Some(preset) => {
+                        let mut table = InlineTable::new();
+                        table.insert("preset", preset.into());
+                        t.insert("behaviour", toml_edit::value(table))
+                    }
+                    None => None,
+                },
+            };
+            change(t.get_mut("behaviour")?.as_table_like_mut()?)
+        }),
+        Table::Route(d, i) => {
+            // routes have no names: they are told apart by their order in one file
+            let same = device(d).routes.iter().filter(|r| r.place.file == place.file);
+            let position = same.take_while(|r| r.place != device(d).routes[i].place).count();
+            on_device(sources, &device(d).name, |t| change(nth(t.get_mut("route")?, position)?))
+        }
+    }
+}
+
+fn on_device(
+    sources: &mut Sources,
+    name: &str,
+    mut change: impl FnMut(&mut dyn TableLike) -> Option<()>,
+) -> Option<()> {
+    in_files(sources, |doc| change(named(doc.get_mut("device")?, name)?))
+}
+
+/// Tries a change on one file after the other, and keeps the first in which it finds its table.
+fn in_files(sources: &mut Sources, mut change: impl FnMut(&mut DocumentMut) -> Option<()>) -> Option<()> {
+    sources.0.iter_mut().find_map(|file| {
+        let mut doc: DocumentMut = file.text.parse().ok()?;
+        change(&mut doc)?;
+        file.text = doc.to_string();
+        Some(())
+    })
+}
+
+/// The table of a list that has a name.
+fn named<'a>(list: &'a mut Item, name: &str) -> Option<&'a mut dyn TableLike> {
+    tables(list).find(|t| t.get("name").and_then(Item::as_str) == Some(name))
+}
+
+fn nth(list: &mut Item, position: usize) -> Option<&mut dyn TableLike> {
+    tables(list).nth(position)
+}
+
+fn tables(list: &mut Item) -> Box<dyn Iterator<Item = &mut dyn TableLike> + '_> {
+    match list {
+        Item::ArrayOfTables(tables) => Box::new(tables.iter_mut().map(|t| t as &mut dyn TableLike)),
+        Item::Value(toml_edit::Value::Array(array)) => {
+            Box::new(array.iter_mut().filter_map(|v| v.as_inline_table_mut()).map(|t| t as &mut dyn TableLike))
+        }
+        _ => Box::new(std::iter::empty()),
+    }
+}
+
+fn to_toml(value: &Value) -> toml_edit::Value {
+    match value {
+        Value::Text(text) => text.as_str().into(),
+        Value::Flag(flag) => (*flag).into(),
+        Value::Number(number) => (*number).into(),
+        Value::Entry(entries) => {
+            let mut table = InlineTable::new();
+            entries.iter().for_each(|(key, value)| {
+                table.insert(*key, to_toml(value));
+            });
+            table.into()
+        }
+    }
+}
+
+/// Sets a key; what stands behind its value stays.
+fn set(table: &mut dyn TableLike, key: &str, mut value: toml_edit::Value) -> Option<()> {
+    if let Some(item) = table.get_mut(key) {
+        *value.decor_mut() = item.as_value()?.decor().clone();
+        *item = Item::Value(value);
+    } else {
+        // the layout of the key before it is that of the new one
+        let indent = table.iter().last().and_then(|(k, _)| table.key(k)).map(|k| k.leaf_decor().clone());
+        table.insert(key, Item::Value(value));
+        if let (Some(decor), Some(mut key)) = (indent, table.key_mut(key)) {
+            let prefix = decor.prefix().and_then(|p| p.as_str()).unwrap_or("");
+            let indent = prefix.rsplit('\n').next().unwrap_or("").to_owned();
+            key.leaf_decor_mut().set_prefix(indent);
+        }
+    }
+    Some(())
+}
+
+fn append(table: &mut dyn TableLike, key: &str, value: toml_edit::Value) -> Option<()> {
+    let Some(item) = table.get_mut(key) else {
+        let mut list = Array::new();
+        list.push(value);
+        return set(table, key, list.into());
+    };
+    let old = item.as_value_mut()?;
+    if let Some(list) = old.as_array_mut() {
+        list.push(value);
+        return Some(());
+    }
+    let decor = old.decor().clone();
+    let mut first = old.clone();
+    first.decor_mut().clear();
+    let mut list = Array::new();
+    list.push_formatted(first);
+    list.push(value);
+    *old = list.into();
+    *old.decor_mut() = decor;
+    Some(())
+}
+
+/// Writes a new table into the text, in the layout of those beside it.
+fn insert(
+    sources: &mut Sources,
+    plan: &Plan,
+    device: DeviceId,
+    list: List,
+    before: Option<usize>,
+    entries: &[(&'static str, Value)],
+) -> Option<()> {
+    let device = &plan.devices[device.index()];
+    let places: Vec<Place> = match list {
+        List::Rules => device.rules.iter().map(|r| r.place).collect(),
+        List::Policies => device.policies.iter().map(|p| p.place).collect(),
+        List::Routes => device.routes.iter().map(|r| r.place).collect(),
+    };
+    let anchor = before.and_then(|i| places.get(i).copied());
+    let mut all: Vec<Place> = device.interfaces.iter().map(|i| i.place).collect();
+    all.extend(device.routes.iter().map(|r| r.place));
+    all.extend(device.acls.iter().map(|a| a.place));
+    all.extend(device.policies.iter().map(|p| p.place));
+    // rules may refer to pools below them, but a pool that a rule makes up stands where the rule does
+    all.extend(device.pools.iter().map(|p| p.place));
+    all.extend(device.rules.iter().map(|r| r.place));
+    let last = || {
+        places.last().copied().or(all.iter().copied().filter(|p| p.file == device.place.file).max_by_key(|p| p.start))
+    };
+    let place = anchor.or_else(last).unwrap_or(device.place);
+    let text = &mut sources.0.get_mut(usize::from(place.file))?.text;
+    let range = block(text, place)?;
+    let indent: String = text
+        .get(range.clone())?
+        .lines()
+        .find(|l| l.trim_start().starts_with('['))?
+        .chars()
+        .take_while(|c| *c == ' ')
+        .collect();
+    let mut new = format!("{indent}[[device.{}]]\n", list.key());
+    for (key, value) in entries {
+        new += &format!("{indent}{key} = {}\n", to_toml(value));
+    }
+    match anchor {
+        Some(_) => {
+            new.push('\n');
+            text.insert_str(range.start, &new);
+        }
+        None => {
+            let body = text.get(range.clone())?;
+            let end = range.start + body.trim_end().len();
+            text.insert_str(end, &format!("\n\n{}", new.trim_end()));
+        }
+    }
+    Some(())
+}
+
+/// The lines of a table: from the comments right above its header to where the next one's begin.
+fn block(text: &str, place: Place) -> Option<Range<usize>> {
+    let header = text.get(..place.start as usize)?.rfind('\n').map_or(0, |n| n + 1);
+    let own = text.get(header..)?;
+    own.trim_start().starts_with("[[").then_some(())?;
+    let next = own.split_inclusive('\n').scan(0, |at, line| {
+        let start = *at;
+        *at += line.len();
+        Some((start, line))
+    });
+    let end =
+        next.skip(1).find(|(_, line)| line.trim_start().starts_with('[')).map_or(text.len(), |(at, _)| header + at);
+    Some(with_comments(text, header)..if end < text.len() { with_comments(text, end) } else { end })
+}
+
+/// Where the comments right above a line begin.
+fn with_comments(text: &str, line: usize) -> usize {
+    let mut start = line;
+    for above in text[..line].split_inclusive('\n').rev() {
+        if !above.trim_start().starts_with('#') {
+            break;
+        }
+        start -= above.len();
+    }
+    start
+}

@@ -1,0 +1,169 @@
+//! `zarnet why PLAN FLOW`
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use zarnet_core::Reason;
+use zarnet_core::diagnose::{Diagnosis, Edit, Workshop, diagnose};
+use zarnet_core::net::Instant;
+use zarnet_core::plan::Plan;
+use zarnet_core::predict::{Moment, Options, Prediction, Rehearsal, Scene, follow_during, predict};
+use zarnet_core::traffic::{Action, Clearing, Event, Flow};
+use zarnet_formats::plan::{Loaded, edited};
+use zarnet_formats::source::Sources;
+use zarnet_formats::traffic::Traffic;
+
+use super::follow::{flow, moment_of};
+use super::traffic::{attempts, open};
+use super::{files, plan};
+use crate::args::{Common, Format, Why};
+use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::render::why::{Answer, Change, Tried};
+use crate::render::{diagnostic, json, output};
+
+pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
+    let loaded = plan(&args.plan)?;
+    let flow = flow(&args.flow, &loaded.plan)?;
+    let day = Setting { args, common, flow };
+    let (scene, sources) = day.play(&loaded, &[])?;
+    let at = scene.followed.at;
+    let mut shop = Shop { loaded: &loaded, day: &day, at, failure: RefCell::default() };
+    let diagnosis = diagnose(&scene, &mut shop);
+    if let Some(failure) = shop.failure.into_inner() {
+        return Err(failure);
+    }
+    let tried = diagnosis.repairs.iter().map(|r| day.tried(&loaded, &r.changes)).collect::<Result<Vec<_>, _>>()?;
+    if let Some(number) = args.apply {
+        return apply(number, &loaded, &diagnosis, common);
+    }
+    let answer = Answer { sources: &sources, scene: &scene, diagnosis: &diagnosis, tried: &tried, plan: &args.plan };
+    match common.format {
+        Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
+        Format::Csv => output::plain(|out| answer.csv(out))?,
+        Format::Text => output::answer(|out| answer.text(out, common.verbose))?,
+    }
+    Ok(if diagnosis.works { FINE } else { NEGATIVE })
+}
+
+/// Writes a repair into the files of the plan that it changes.
+fn apply(number: usize, loaded: &Loaded, diagnosis: &Diagnosis, common: &Common) -> Result<u8, Failure> {
+    let Some(repair) = number.checked_sub(1).and_then(|n| diagnosis.repairs.get(n)) else {
+        let count = diagnosis.repairs.len();
+        let message = format!("there is no repair {number}; {count} were found");
+        return Err(Failure::wrong("no-such-repair", message, "run it without --apply to see them".to_owned()));
+    };
+    if repair.changes.iter().flatten().any(|e| matches!(e, Edit::Clear(..))) {
+        let help = format!("what it needs is done on the device: {}", repair.title);
+        return Err(Failure::wrong("no-such-repair", "this repair is no change of the plan", help));
+    }
+    let changed = edited(loaded, &repair.changes)
+        .map_err(|_| Failure::wrong("no-such-repair", "the repair cannot be written into this plan", None))?;
+    for (old, new) in loaded.sources.0.iter().zip(&changed.sources.0).filter(|(o, n)| o.text != n.text) {
+        files::write(&old.path, new.text.as_bytes(), true)?;
+        diagnostic::note(common.quiet, &format!("wrote {}: {}", old.path.display(), repair.title));
+    }
+    Ok(FINE)
+}
+
+/// The flow and the day that it is on.
+struct Setting<'a> {
+    args: &'a Why,
+    common: &'a Common,
+    flow: Flow,
+}
+
+impl Setting<'_> {
+    /// The flow, on the day or on a network at rest, and the files that places in the answer are of. `more` is done
+    /// besides what the day does.
+    fn play(&self, loaded: &Loaded, more: &[Event]) -> Result<(Scene, Sources), Failure> {
+        let shared = Arc::new(loaded.plan.clone());
+        let Some(traffic) = self.traffic(loaded)? else {
+            return Ok((Scene::at_rest(shared, self.common.seed, &self.flow), loaded.sources.clone()));
+        };
+        let moment = moment_of(&self.args.day, &shared, &traffic, self.common)?;
+        let options = Options { moment, seed: self.common.seed, sessions: false, ..Options::default() };
+        let (scene, _) = attempts(&traffic, options, true, |items, options| {
+            let events = traffic.events().into_iter().chain(more.iter().cloned());
+            let mut events: Vec<Event> = events.collect();
+            events.sort_by_key(|e| e.at);
+            follow_during(shared.clone(), items, events, options, &self.flow)
+        })?;
+        Ok((scene, traffic.plan_files().clone()))
+    }
+
+    fn traffic(&self, loaded: &Loaded) -> Result<Option<Traffic>, Failure> {
+        let day = &self.args.day;
+        let named = !day.during.is_empty();
+        named.then(|| open(&day.during, loaded, &day.reader, self.common.seed)).transpose()
+    }
+
+    /// What a repair changes besides: expectations of the plan, and the other flows of the day.
+    fn tried(&self, loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Tried, Failure> {
+        let repaired = edited(loaded, changes).map_err(|_| Failure::Told)?;
+        let held = |l: &Loaded| {
+            let mut rehearsal = Rehearsal::new(Arc::new(l.plan.clone()), self.common.seed);
+            l.plan.expectations.iter().map(|e| rehearsal.expect(e).failed.is_empty()).collect::<Vec<bool>>()
+        };
+        let expectations = held(loaded).into_iter().zip(held(&repaired)).enumerate();
+        let mut changed: Vec<Change> =
+            expectations.filter(|(_, (a, b))| a != b).map(|(i, (_, now))| Change::Expectation(i, now)).collect();
+        if let (Some(before), Some(after)) = (self.whole_day(loaded)?, self.whole_day(&repaired)?) {
+            changed.extend(difference(&before, &after));
+        }
+        Ok(Tried { sources: repaired.sources, changed })
+    }
+
+    fn whole_day(&self, loaded: &Loaded) -> Result<Option<Prediction>, Failure> {
+        let Some(traffic) = self.traffic(loaded)? else { return Ok(None) };
+        let shared: Arc<Plan> = Arc::new(loaded.plan.clone());
+        let options = Options { moment: Moment::End, seed: self.common.seed, sessions: false, ..Options::default() };
+        let played = attempts(&traffic, options, true, |items, options| {
+            predict(shared.clone(), items, traffic.events(), options)
+        })?;
+        Ok(Some(played.0))
+    }
+}
+
+/// Flows of the day that end otherwise.
+fn difference(before: &Prediction, after: &Prediction) -> Vec<Change> {
+    let lost =
+        |p: &Prediction| -> HashMap<Flow, Reason> { p.not_translated.iter().map(|n| (n.flow, n.reason)).collect() };
+    let (old, new) = (lost(before), lost(after));
+    let better = old.iter().filter(|(flow, _)| !new.contains_key(*flow)).count();
+    let worse = new.iter().filter(|(flow, _)| !old.contains_key(*flow)).count();
+    let other = old.iter().filter(|(flow, reason)| new.get(*flow).is_some_and(|r| r != *reason)).count();
+    [Change::Better(better), Change::Worse(worse), Change::Other(other)].into_iter().filter(|c| c.count() > 0).collect()
+}
+
+/// Changes the text of the plan, and follows the flow again.
+struct Shop<'a> {
+    loaded: &'a Loaded,
+    day: &'a Setting<'a>,
+    /// When the flow begins.
+    at: Instant,
+    failure: RefCell<Option<Failure>>,
+}
+
+impl Workshop for Shop<'_> {
+    fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
+        let repaired = edited(self.loaded, changes).ok()?;
+        let clear = |edit: &Edit| match edit {
+            Edit::Clear(device, host) => {
+                let action = Action::Clear(Clearing { host: Some(*host), ..Clearing::default() });
+                Some(Event { at: self.at, device: *device, action })
+            }
+            _ => None,
+        };
+        let cleared: Vec<Event> = changes.iter().flatten().filter_map(clear).collect();
+        match self.day.play(&repaired, &cleared) {
+            Ok((scene, _)) => Some(scene),
+            // traffic that a changed plan cannot be given says nothing of the repair
+            Err(Failure::Told) => None,
+            Err(failure) => {
+                *self.failure.borrow_mut() = Some(failure);
+                None
+            }
+        }
+    }
+}

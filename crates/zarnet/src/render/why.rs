@@ -1,0 +1,354 @@
+//! The answer of `why`: verdict, search, near misses, repairs with their diffs; a shape for scripts, and the same for people.
+
+use std::io::{self, Write};
+use std::path::Path;
+
+use serde::Serialize;
+use similar::TextDiff;
+use zarnet_core::diagnose::{Diagnosis, Outcome, SearchStep, Suspect, steps};
+use zarnet_core::predict::Scene;
+use zarnet_formats::source::Sources;
+
+use super::csv::Row;
+use super::follow::{Story, class_name, label_of};
+use super::naming::{Naming, Position};
+use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
+
+/// Near misses that are shown to people.
+const MOST_MISSES: usize = 5;
+
+/// What was found, with the names of the plan.
+#[derive(Clone, Copy)]
+pub struct Answer<'a> {
+    /// The files of the plan.
+    pub sources: &'a Sources,
+    /// The flow as it is.
+    pub scene: &'a Scene,
+    /// What was found.
+    pub diagnosis: &'a Diagnosis,
+    /// What each repair changes besides.
+    pub tried: &'a [Tried],
+    /// The plan file, as typed.
+    pub plan: &'a Path,
+}
+
+/// A repair, carried out.
+pub struct Tried {
+    /// The files of the repaired plan.
+    pub sources: Sources,
+    /// What else changes.
+    pub changed: Vec<Change>,
+}
+
+/// Something else that a repair changes.
+#[derive(Clone, Copy)]
+pub enum Change {
+    /// An expectation holds now, or does not any more.
+    Expectation(usize, bool),
+    /// Flows of the day that are translated now.
+    Better(usize),
+    /// Flows of the day that are not any more.
+    Worse(usize),
+    /// Flows of the day that are not translated, for another reason.
+    Other(usize),
+}
+
+impl Change {
+    /// Of how many flows, or expectations.
+    pub fn count(self) -> usize {
+        match self {
+            Self::Expectation(..) => 1,
+            Self::Better(n) | Self::Worse(n) | Self::Other(n) => n,
+        }
+    }
+}
+
+/// The answer as a shape.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Shape<'a> {
+    shape: u32,
+    flow: String,
+    works: bool,
+    verdict: String,
+    cause: &'static str,
+    device: Option<&'a str>,
+    rule: Option<&'a str>,
+    place: Option<Position>,
+    causes: Vec<CauseShape<'a>>,
+    steps: Vec<StepShape<'a>>,
+    near_misses: Vec<MissShape<'a>>,
+    repairs: Vec<RepairShape>,
+    advice: &'a [String],
+}
+
+#[derive(Serialize)]
+struct CauseShape<'a> {
+    cause: &'static str,
+    verdict: &'a str,
+    device: Option<&'a str>,
+    rule: Option<&'a str>,
+    place: Option<Position>,
+}
+
+#[derive(Serialize)]
+struct StepShape<'a> {
+    step: &'static str,
+    way: &'static str,
+    device: Option<&'a str>,
+    result: &'static str,
+    evidence: String,
+    place: Option<Position>,
+}
+
+#[derive(Serialize)]
+struct MissShape<'a> {
+    device: &'a str,
+    rule: &'a str,
+    condition: &'static str,
+    conditions: Vec<&'static str>,
+    has: &'a str,
+    needs: &'a str,
+    place: Option<Position>,
+}
+
+#[derive(Serialize)]
+struct RepairShape {
+    title: String,
+    diff: String,
+    works: bool,
+    becomes: Option<String>,
+    changes: Vec<String>,
+}
+
+impl<'a> Answer<'a> {
+    fn naming(self) -> Naming<'a> {
+        Naming { plan: &self.scene.followed.plan, sources: self.sources }
+    }
+
+    fn story(self) -> Story<'a> {
+        Story { naming: self.naming(), followed: &self.scene.followed }
+    }
+
+    /// The sentence that everything comes down to.
+    fn verdict(self) -> String {
+        let f = &self.scene.followed;
+        match self.diagnosis.causes.as_slice() {
+            [] => {
+                let arrived = f.arrived.map(|a| a.1.source().to_string()).unwrap_or_default();
+                match class_name(f.class) {
+                    "translated" => format!(
+                        "it works: it arrives as {arrived}, and the answer comes back; if it does not in reality, look outside of the plan"
+                    ),
+                    _ => "it works, untranslated; if it does not in reality, look outside of the plan".to_owned(),
+                }
+            }
+            [one] => one.verdict.clone(),
+            several => {
+                let all: Vec<&str> = several.iter().map(|s| s.verdict.as_str()).collect();
+                format!("{} faults, one behind the other: {}", several.len(), all.join("; then "))
+            }
+        }
+    }
+
+    fn cause(self) -> &'static str {
+        self.diagnosis.causes.first().map_or("works", |c| c.cause.name())
+    }
+
+    fn suspect(self, suspect: &'a Suspect) -> CauseShape<'a> {
+        let device = suspect.device.map(|d| self.naming().device(d));
+        let rule = suspect.device.zip(suspect.rule).map(|(d, r)| self.naming().rule(d, r));
+        let place = suspect.place.and_then(|p| self.naming().position(p));
+        CauseShape { cause: suspect.cause.name(), verdict: &suspect.verdict, device, rule, place }
+    }
+
+    fn step(self, step: &SearchStep) -> StepShape<'a> {
+        let device = step.device.map(|d| self.naming().device(d));
+        let evidence = match (step.device, &step.evidence) {
+            (Some(d), Some(evidence)) => self.story().evidence(d, evidence),
+            _ => String::new(),
+        };
+        StepShape {
+            step: step.what,
+            way: if step.back { "back" } else { "forth" },
+            device,
+            result: step.outcome.name(),
+            evidence,
+            place: step.place.and_then(|p| self.naming().position(p)),
+        }
+    }
+
+    fn misses(self) -> Vec<MissShape<'a>> {
+        let shape = |n: &'a zarnet_core::diagnose::NearMiss| {
+            let conditions: Vec<&str> = n.unmet.iter().map(|c| c.name()).collect();
+            let place = self.naming().plan.devices[n.device.index()].rules[n.rule.index()].place;
+            MissShape {
+                device: self.naming().device(n.device),
+                rule: self.naming().rule(n.device, n.rule),
+                condition: conditions.first().copied().unwrap_or(""),
+                conditions,
+                has: &n.has,
+                needs: &n.needs,
+                place: self.naming().position(place),
+            }
+        };
+        self.diagnosis.near_misses.iter().map(shape).collect()
+    }
+
+    fn repairs(self) -> Vec<RepairShape> {
+        let all = self.diagnosis.repairs.iter().zip(self.tried);
+        all.map(|(repair, tried)| {
+            let f = &repair.scene.followed;
+            let becomes = f.arrived.map(|a| format!("{} as {}", class_name(f.class), a.1.ends));
+            let changes = tried.changed.iter().map(|c| self.change(*c)).collect();
+            let diff = diff(self.sources, &tried.sources);
+            RepairShape { title: repair.title.clone(), diff, works: true, becomes, changes }
+        })
+        .collect()
+    }
+
+    fn change(self, change: Change) -> String {
+        let flows = |n: usize| count(n as u64, "other flow of the day", "other flows of the day");
+        match change {
+            Change::Expectation(i, holds) => {
+                let flow = self.naming().flow(&self.naming().plan.expectations[i].flow);
+                format!("{flow}: {}", if holds { "now holds" } else { "no longer holds" })
+            }
+            Change::Better(n) => format!("{} translated that were not", flows(n)),
+            Change::Worse(n) => format!("{} no longer translated", flows(n)),
+            Change::Other(n) => format!("{} not translated for another reason", flows(n)),
+        }
+    }
+
+    /// Everything, for scripts.
+    pub fn shape(self) -> Shape<'a> {
+        let first = self.diagnosis.causes.first().map(|c| self.suspect(c));
+        Shape {
+            shape: 1,
+            flow: self.naming().flow(&self.scene.followed.flow),
+            works: self.diagnosis.works,
+            verdict: self.verdict(),
+            cause: self.cause(),
+            device: first.as_ref().and_then(|c| c.device),
+            rule: first.as_ref().and_then(|c| c.rule),
+            place: first.and_then(|c| c.place),
+            causes: self.diagnosis.causes.iter().map(|c| self.suspect(c)).collect(),
+            steps: steps(&self.scene.followed).iter().map(|s| self.step(s)).collect(),
+            near_misses: self.misses(),
+            repairs: self.repairs(),
+            advice: &self.diagnosis.advice,
+        }
+    }
+
+    /// The steps of the search, a row each.
+    pub fn csv(self, out: &mut dyn Write) -> io::Result<()> {
+        out.write_all(b"way,device,step,result,evidence,file,line\n")?;
+        let mut row = Row::default();
+        for step in steps(&self.scene.followed).iter().map(|s| self.step(s)) {
+            row.text(step.way);
+            row.text(step.device.unwrap_or(""));
+            row.text(step.step);
+            row.text(step.result);
+            row.text(&step.evidence);
+            row.text(step.place.as_ref().map_or("", |p| p.file.as_str()));
+            row.text(&step.place.as_ref().map(|p| p.line.to_string()).unwrap_or_default());
+            row.write(out)?;
+        }
+        Ok(())
+    }
+
+    /// Everything, for people.
+    pub fn text(self, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
+        let (style, cause) = (if self.diagnosis.works { GOOD } else { BAD }, self.cause());
+        writeln!(out, "{BOLD}{}{BOLD:#}", self.naming().flow(&self.scene.followed.flow))?;
+        let place = self.diagnosis.causes.first().and_then(|c| c.place).and_then(|p| self.naming().position(p));
+        let place = place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+        writeln!(out, "{style}{cause}{style:#}: {}{place}", self.verdict())?;
+        self.search(out, verbose)?;
+        self.near(out)?;
+        for (number, repair) in self.repairs().iter().enumerate() {
+            self.repair(out, number + 1, repair)?;
+        }
+        for advice in &self.diagnosis.advice {
+            writeln!(out, "\n{BOLD}DO{BOLD:#} {advice}")?;
+        }
+        if !self.diagnosis.repairs.is_empty() {
+            let flow = self.naming().flow(&self.scene.followed.flow);
+            writeln!(out, "\n{DIM}zarnet why {} \"{flow}\" --apply 1 writes the first{DIM:#}", self.plan.display())?;
+        }
+        Ok(())
+    }
+
+    fn search(self, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
+        writeln!(out, "\n{BOLD}SEARCH{BOLD:#}")?;
+        let list = steps(&self.scene.followed);
+        // behind the first that failed, only how far it is to the end matters
+        for step in list.iter().filter(|s| verbose || s.outcome != Outcome::NotReached || s.device.is_none()) {
+            let shape = self.step(step);
+            let (mark, style) = match step.outcome {
+                Outcome::Passed => ("passed", GOOD),
+                Outcome::Failed => ("FAILED", BAD),
+                Outcome::NotReached => ("not reached", DIM),
+            };
+            let device = shape.device.map(|d| format!("{d}: ")).unwrap_or_default();
+            let what = format!("{device}{}", label_of(shape.step, step.back));
+            let place = shape.place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+            let evidence = format!("{what:34} {}", shape.evidence);
+            writeln!(out, "  {style}{mark:11}{style:#}  {}{place}", evidence.trim_end())?;
+        }
+        Ok(())
+    }
+
+    fn near(self, out: &mut dyn Write) -> io::Result<()> {
+        let misses = self.misses();
+        if misses.is_empty() {
+            return Ok(());
+        }
+        writeln!(out, "\n{BOLD}RULES THAT DO NOT MATCH{BOLD:#}, the nearest first")?;
+        let columns = [
+            Column::text("RULE"),
+            Column::text("DEVICE"),
+            Column::text("BECAUSE OF"),
+            Column::text("HAS"),
+            Column::text("NEEDS"),
+        ];
+        let row = |m: &MissShape<'_>| {
+            let more = m.conditions.len() - 1;
+            let condition = if more == 0 { m.condition.to_owned() } else { format!("{} and {more} more", m.condition) };
+            vec![m.rule.into(), m.device.into(), Cell::styled(condition, CAUTION), m.has.into(), m.needs.into()]
+        };
+        let rows: Vec<Vec<Cell>> = misses.iter().take(MOST_MISSES).map(row).collect();
+        table::write(out, &columns, &rows, usize::MAX)?;
+        Ok(())
+    }
+
+    fn repair(self, out: &mut dyn Write, number: usize, repair: &RepairShape) -> io::Result<()> {
+        writeln!(out, "\n{BOLD}REPAIR {number}{BOLD:#} {}", repair.title)?;
+        let becomes = repair.becomes.as_deref().map_or("it becomes as expected".to_owned(), |b| format!("tried: {b}"));
+        writeln!(out, "  {GOOD}{becomes}{GOOD:#}")?;
+        for change in &repair.changes {
+            writeln!(out, "  {CAUTION}besides{CAUTION:#} {change}")?;
+        }
+        for line in repair.diff.lines() {
+            let style = match line.as_bytes() {
+                [b'+', b'+', ..] | [b'-', b'-', ..] | [b'@', ..] => DIM,
+                [b'+', ..] => GOOD,
+                [b'-', ..] => BAD,
+                _ => anstyle::Style::new(),
+            };
+            writeln!(out, "  {style}{line}{style:#}")?;
+        }
+        Ok(())
+    }
+}
+
+/// What a repair changes in the files of a plan.
+fn diff(old: &Sources, new: &Sources) -> String {
+    let mut text = String::new();
+    for (a, b) in old.0.iter().zip(&new.0).filter(|(a, b)| a.text != b.text) {
+        let name = a.path.display().to_string();
+        let diff = TextDiff::from_lines(&a.text, &b.text);
+        text += &diff.unified_diff().context_radius(2).header(&name, &name).to_string();
+    }
+    text
+}
