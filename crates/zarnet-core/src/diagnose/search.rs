@@ -62,11 +62,13 @@ pub struct Diagnosis {
 }
 
 /// So many faults at most are looked for behind each other.
-const MOST_STACKED: usize = 4;
+const MOST_STACKED: usize = 3;
 /// So many repairs are proposed at most.
 const MOST_REPAIRS: usize = 4;
 /// So many changes are tried at most.
-const MOST_ATTEMPTS: usize = 120;
+const MOST_ATTEMPTS: usize = 300;
+/// So many of them at most are gone on from.
+const MOST_BRANCHES: usize = 6;
 
 /// Whether a flow does what is expected of it, or works where nothing is.
 pub fn satisfied(followed: &Followed) -> bool {
@@ -96,7 +98,9 @@ pub fn diagnose(scene: &Scene, workshop: &mut impl Workshop) -> Diagnosis {
         return diagnosis;
     }
     let mut search = Search { workshop, attempts: 0 };
-    if let Some((causes, repairs)) = search.from(&scene.clone(), &[], &[], MOST_STACKED) {
+    // the fewest faults that explain it
+    let found = (1..=MOST_STACKED).find_map(|depth| search.look(scene, &[], &[], depth));
+    if let Some((causes, repairs)) = found {
         diagnosis.causes = causes;
         diagnosis.repairs = repairs;
         return diagnosis;
@@ -126,7 +130,7 @@ struct Search<'a, W> {
 impl<W: Workshop> Search<'_, W> {
     /// Tries every suspect alone, then those that get the flow further with what is suspected then. `base` are the changes
     /// that led to the scene, `titles` what they do.
-    fn from(
+    fn look(
         &mut self,
         scene: &Scene,
         base: &[Vec<Edit>],
@@ -137,6 +141,7 @@ impl<W: Workshop> Search<'_, W> {
         let before = progress(&scene.followed);
         let (mut cause, mut repairs) = (None, Vec::new());
         let mut further: Vec<(Progress, usize, Scene)> = Vec::new();
+        let mut sideways: Vec<(usize, Scene)> = Vec::new();
         for (i, suspect) in list.iter().enumerate().filter(|(_, s)| !s.edits.is_empty()) {
             if self.attempts == MOST_ATTEMPTS || repairs.len() == MOST_REPAIRS {
                 break;
@@ -150,6 +155,9 @@ impl<W: Workshop> Search<'_, W> {
                 repairs.push(Repair { title, changes, scene: tried });
             } else if progress(&tried.followed) > before {
                 further.push((progress(&tried.followed), i, tried));
+            } else if differs(&tried.followed, &scene.followed) {
+                // another fault, before or beside where the first one stopped it
+                sideways.push((i, tried));
             }
         }
         if let Some(cause) = cause {
@@ -159,14 +167,24 @@ impl<W: Workshop> Search<'_, W> {
             return None;
         }
         further.sort_by_key(|f| (std::cmp::Reverse(f.0), f.1));
-        further.into_iter().find_map(|(_, i, tried)| {
+        let next = further.into_iter().map(|(_, i, tried)| (i, tried)).chain(sideways);
+        next.take(MOST_BRANCHES).find_map(|(i, tried)| {
             let changes = [base, std::slice::from_ref(&list[i].edits)].concat();
             let titles = [titles, std::slice::from_ref(&list[i].title)].concat();
-            let (mut causes, repairs) = self.from(&tried, &changes, &titles, depth - 1)?;
+            let (mut causes, repairs) = self.look(&tried, &changes, &titles, depth - 1)?;
             causes.insert(0, list[i].clone());
             Some((causes, repairs))
         })
     }
+}
+
+/// Whether a flow fails otherwise than before.
+fn differs(now: &Followed, before: &Followed) -> bool {
+    let steps = |f: &Followed| -> Vec<_> {
+        let hops = f.forth.hops.iter().chain(&f.back.hops);
+        hops.map(|h| (h.device, h.steps.iter().map(|s| (s.stage, s.result)).collect::<Vec<_>>())).collect()
+    };
+    now.loss.map(|l| (l.reason, l.device)) != before.loss.map(|l| (l.reason, l.device)) || steps(now) != steps(before)
 }
 
 /// How far a flow gets: whether it arrives, over how many devices, to which part of the last one's work.

@@ -45,8 +45,16 @@ pub struct SearchStep {
 }
 
 /// What a device is asked, in its order.
-const STAGES: [Stage; 7] =
-    [Stage::IngressAcl, Stage::Destination, Stage::Own, Stage::Route, Stage::Policy, Stage::Source, Stage::EgressAcl];
+const STAGES: [Stage; 8] = [
+    Stage::IngressAcl,
+    Stage::Session,
+    Stage::Destination,
+    Stage::Own,
+    Stage::Route,
+    Stage::Policy,
+    Stage::Source,
+    Stage::EgressAcl,
+];
 
 /// Everything that was looked at, there and back.
 pub fn steps(followed: &Followed) -> Vec<SearchStep> {
@@ -99,7 +107,8 @@ fn device(list: &mut Vec<SearchStep>, hop: &Hop, back: bool) {
             _ => continue,
         };
         // what says nothing but that there was nothing to say is left out
-        let silent = matches!(found.map(|s| s.result), Some(StageResult::NotAttached | StageResult::NotOwn));
+        let silent =
+            matches!(found.map(|s| s.result), Some(StageResult::NotAttached | StageResult::NotOwn | StageResult::New));
         if silent || known && outcome == Outcome::NotReached && matches!(stage, Stage::Policy | Stage::Source) {
             continue;
         }

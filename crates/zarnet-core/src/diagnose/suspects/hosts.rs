@@ -138,7 +138,7 @@ impl Case<'_> {
     }
 
     /// The device's own traffic.
-    pub(super) fn from_device(&mut self) {
+    pub(super) fn starts_at_device(&mut self) {
         let Some((Origin::Device(device), _)) = self.followed.sent else { return };
         let name = &self.device(device).name;
         let verdict = format!("{name} itself sends it, and no rule concerns a device's own traffic");

@@ -47,6 +47,11 @@ pub(super) fn suspects(scene: &Scene) -> Vec<Suspect> {
 
 impl<'a> Case<'a> {
     fn lost(&mut self, loss: Loss) {
+        // an answer that a device knows nothing of has come to the wrong one
+        let strange = |hop: &Hop| hop.steps.iter().any(|s| s.stage == Stage::Session && s.result == StageResult::New);
+        if self.back && self.last().is_some_and(strange) {
+            self.wrong_way_back();
+        }
         match loss.reason {
             Reason::NoGateway | Reason::GatewayUnanswered | Reason::NotForThisHost => self.gateway(loss.reason),
             Reason::IngressAcl | Reason::EgressAcl => self.filter(),
@@ -67,7 +72,7 @@ impl<'a> Case<'a> {
             Reason::UnexpectedSource => self.answered_directly(),
             Reason::NoSession => self.no_session(loss),
             Reason::UnknownSource => self.unknown_source(),
-            Reason::FromDevice => self.from_device(),
+            Reason::FromDevice => self.starts_at_device(),
             Reason::Exempt | Reason::NoRule | Reason::OnLink | Reason::ToDevice => self.works_otherwise(),
         }
     }

@@ -69,6 +69,9 @@ impl Case<'_> {
         let Some(hop) = self.last() else { return };
         let to = leaving(hop).destination().address;
         if reason == Reason::NoRoute {
+            if self.back {
+                self.untranslated_before();
+            }
             let verdict = format!("{} has no route to {to}", self.device(hop.device).name);
             return self.routes(cause, hop.device, to, &verdict);
         }
@@ -93,8 +96,9 @@ impl Case<'_> {
                 self.on_segment(interface.segment).filter(|(d, _)| *d != id).collect();
             for (d, i) in &neighbours {
                 let reaches = self.device(*d).interfaces.iter().flat_map(|i| &i.addresses).find(|a| a.1.contains(to));
-                let addresses = self.addresses(*d, *i).filter(|a| interface.addresses.iter().any(|p| p.1.contains(*a)));
-                let via = addresses.filter(|a| a.is_ipv4() == to.is_ipv4()).next();
+                let mut addresses =
+                    self.addresses(*d, *i).filter(|a| interface.addresses.iter().any(|p| p.1.contains(*a)));
+                let via = addresses.find(|a| a.is_ipv4() == to.is_ipv4());
                 if let (Some(reaches), Some(via)) = (reaches, via) {
                     ways.insert(0, (reaches.1, via));
                 } else if let (Some(everything), Some(via)) = (everything, via) {

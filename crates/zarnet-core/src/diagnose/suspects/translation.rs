@@ -1,5 +1,7 @@
 //! Rules that do not match, or that another takes the packet from.
 
+use std::net::IpAddr;
+
 use super::passage::leaving;
 use super::{At, Case, append, set};
 use crate::device::Condition;
@@ -19,16 +21,14 @@ impl Case<'_> {
         let Some(hop) = self.last() else { return self.private_destination() };
         let out = leaving(hop);
         if self.back {
-            let to = out.destination().address;
-            let verdict = format!(
-                "{} has no route back to {to}, and sends the answer to the provider",
-                self.device(hop.device).name
-            );
-            return self.routes(Cause::NoRouteBack, hop.device, to, &verdict);
+            return self.wrong_way_back();
         }
         let hops: Vec<&Hop> = self.followed.forth.hops.iter().rev().collect();
-        for hop in hops {
+        for hop in &hops {
             self.untranslated(hop);
+        }
+        for hop in hops {
+            self.no_rule(hop);
         }
         // or it should have gone elsewhere in the first place
         let to = out.destination().address;
@@ -37,6 +37,24 @@ impl Case<'_> {
             let verdict =
                 format!("{} has no route to {to}, and sends it to the provider", self.device(hop.device).name);
             self.routes(Cause::NoRouteOut, hop.device, to, &verdict);
+        }
+    }
+
+    /// The answer went astray: whoever has it last may have got it from somebody who should have known better.
+    pub(super) fn wrong_way_back(&mut self) {
+        self.untranslated_before();
+        let Some(to) = self.last().map(|hop| leaving(hop).destination().address) else { return };
+        for hop in &self.followed.back.hops {
+            let name = &self.device(hop.device).name;
+            let verdict = format!("{name} has no route back to {to}, and sends the answer towards the provider");
+            self.routes(Cause::NoRouteBack, hop.device, to, &verdict);
+        }
+    }
+
+    /// An answer that does not find its way back to an internal address may be one that should have been translated.
+    pub(super) fn untranslated_before(&mut self) {
+        for hop in self.followed.forth.hops.iter().rev() {
+            self.untranslated(hop);
         }
     }
 
@@ -86,22 +104,43 @@ impl Case<'_> {
             self.disabled(hop.device, miss.rule);
         }
         self.realms(hop.device, ingress, egress);
-        for miss in one(Condition::Source) {
-            self.source_not_in_list(hop, miss);
-        }
-        for miss in one(Condition::Destination) {
-            self.not_in_list(hop, miss, Cause::DestinationNotInList, hop.packet.destination().address.to_string());
-        }
+        // a rule that is for this sender was meant sooner than one that is not
         for miss in one(Condition::Service) {
             let rule = self.rule(hop.device, miss.rule);
             let covered = rule.service.0.iter().any(|s| s.protocol == Some(hop.packet.protocol));
             let cause = if covered { Cause::ServiceNotInList } else { Cause::ProtocolNotCovered };
             self.not_in_list(hop, miss, cause, service(hop.packet));
         }
+        for miss in one(Condition::Destination) {
+            self.not_in_list(hop, miss, Cause::DestinationNotInList, hop.packet.destination().address.to_string());
+        }
+        let mut by_source: Vec<&NearMiss> = one(Condition::Source).collect();
+        by_source.sort_by_key(|m| std::cmp::Reverse(self.likeness(hop, m.rule)));
+        for miss in by_source {
+            self.source_not_in_list(hop, miss);
+        }
         for miss in misses.iter().filter(|m| m.unmet.len() == 2) {
             self.two_off(hop, miss);
         }
-        self.no_rule(hop, egress);
+    }
+
+    /// How much a rule that is not for a sender looks as if it was meant for it: by a group that is not as it should be, then
+    /// by the bits that the sender has in common with the nearest of its addresses.
+    fn likeness(&self, hop: &Hop, id: RuleId) -> (bool, u32) {
+        let (rule, from) = (self.rule(hop.device, id), hop.packet.source().address);
+        let groups =
+            rule.written.source.iter().filter_map(|w| Some((w.value.as_str(), self.plan.groups.get(&w.value)?)));
+        let odd = groups.into_iter().any(|(name, value)| {
+            let spelled = || contradicts(name, value).and_then(|(a, l)| Prefix::holding(a.into(), l));
+            value.is_empty() || spelled().is_some_and(|p| p.contains(from))
+        });
+        let bits = |a: IpAddr| match (a, from) {
+            (IpAddr::V4(a), IpAddr::V4(b)) => (a.to_bits() ^ b.to_bits()).leading_zeros(),
+            (IpAddr::V6(a), IpAddr::V6(b)) => (a.to_bits() ^ b.to_bits()).leading_zeros(),
+            _ => 0,
+        };
+        let ends = rule.parties.source.ranges().flat_map(|r| [r.first(), r.last()]);
+        (odd, ends.map(bits).max().unwrap_or(0))
     }
 
     /// A rule that lacks two things at once.
@@ -275,7 +314,9 @@ impl Case<'_> {
     }
 
     /// No rule is near: one is needed.
-    fn no_rule(&mut self, hop: &Hop, egress: InterfaceId) {
+    fn no_rule(&mut self, hop: &Hop) {
+        let kept = hop.steps.iter().any(|s| s.stage == Stage::Source && matches!(s.result, StageResult::Unchanged(_)));
+        let Some(egress) = egress(hop).filter(|_| kept) else { return };
         let device = self.device(hop.device);
         let interface = &device.interfaces[egress.index()];
         if !self.is_internet(interface.segment) {
@@ -300,7 +341,7 @@ impl Case<'_> {
         self.suspect(Cause::NoRule, At::device(hop.device, device.place), verdict, title, vec![edit]);
     }
 
-    fn name_of(&self, address: std::net::IpAddr) -> String {
+    fn name_of(&self, address: IpAddr) -> String {
         let host = self.plan.hosts.iter().find(|h| h.address == address);
         host.map_or("host".to_owned(), |h| h.name.clone())
     }
@@ -314,9 +355,11 @@ impl Case<'_> {
         let misses = inbound_misses(&self.scene.network, hop);
         let device = self.device(hop.device);
         let ingress = hop.ingress;
-        for miss in misses.iter().filter(|m| m.unmet.len() == 1) {
+        // nearest first; of two conditions each alone gets it further
+        let nearest = misses.iter().filter(|m| m.unmet.len() <= 2);
+        for (miss, condition) in nearest.flat_map(|m| m.unmet.iter().map(move |c| (m, *c))) {
             let (at, rule) = (self.at_rule(hop.device, miss.rule), self.rule(hop.device, miss.rule));
-            match (miss.unmet[0], ingress) {
+            match (condition, ingress) {
                 (Condition::Enabled, _) => self.disabled(hop.device, miss.rule),
                 (Condition::Into, Some(ingress)) => {
                     let (name, edit) = self.widen(hop.device, miss.rule, "hairpin", ingress);
@@ -481,7 +524,7 @@ impl Case<'_> {
             let behind = device.interfaces.iter().any(|i| Some(i.segment) == Some(h.segment));
             behind && h.listens.as_ref().is_some_and(|l| l.holds(hop.packet.protocol, to.port))
         };
-        let servers: Vec<(String, std::net::IpAddr)> =
+        let servers: Vec<(String, IpAddr)> =
             self.plan.hosts.iter().filter(listens).map(|h| (h.name.clone(), h.address)).collect();
         if let (true, Some(own)) = (hop.packet.protocol.has_ports(), self.external_name(hop)) {
             for (name, _) in servers.iter().take(3) {
@@ -511,9 +554,7 @@ impl Case<'_> {
     /// The flow is delivered, and yet not as expected.
     pub(super) fn works_otherwise(&mut self) {
         if self.followed.class == Class::Untranslated {
-            for hop in self.followed.forth.hops.iter().rev() {
-                self.untranslated(hop);
-            }
+            self.untranslated_before();
         }
         self.unattached();
         for hop in &self.followed.forth.hops {
