@@ -12,6 +12,7 @@
 //! - [`traffic`]: flows, packets of captures, events.
 //! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
+//! - [`compare`]: the table that a device really has against the predicted one.
 //! - [`audit`]: findings on a plan that can be built.
 //!
 //! ```
@@ -29,6 +30,7 @@
 //! ```
 
 pub mod audit;
+pub mod compare;
 pub mod device;
 pub mod diagnose;
 pub mod net;

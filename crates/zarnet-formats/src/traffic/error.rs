@@ -31,7 +31,7 @@ pub enum Fault {
     #[error("the list has no header")]
     HeaderMissing,
     /// A column or key that means nothing.
-    #[error("`{name}` is not a column of a flow list")]
+    #[error("`{name}` is not a column that is known here")]
     UnknownColumn {
         /// The column.
         name: String,

@@ -87,6 +87,13 @@ impl Input {
     }
 }
 
+/// All of an input, unpacked, as text.
+pub(crate) fn read_all(given: &Given) -> Result<String, Fault> {
+    let mut text = String::new();
+    Input::open(given)?.read()?.read_to_string(&mut text).map_err(|e| Fault::Unreadable(e.to_string()))?;
+    Ok(text)
+}
+
 fn spool(mut from: impl Read) -> io::Result<File> {
     let mut file = tempfile::tempfile()?;
     io::copy(&mut from, &mut file)?;

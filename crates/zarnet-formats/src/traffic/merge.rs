@@ -1,5 +1,6 @@
 //! All inputs of a prediction on one clock.
 
+use zarnet_core::compare::Begun;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
@@ -223,6 +224,24 @@ impl Traffic {
             }
         }
         sources
+    }
+
+    /// Internal and other ends that begin flows, as far as the traffic can be read; port 0 where the sender chooses it.
+    pub fn begun(&self) -> Begun {
+        let mut begun = Begun::default();
+        for item in self.items(Attempt::Streaming).filter_map(Result::ok) {
+            match item {
+                Item::Flow(flow) => {
+                    let address = self.names.address(flow.source);
+                    begun.extend(address.map(|a| (flow.protocol, a, flow.source_port.unwrap_or(0))));
+                }
+                Item::Seen(Seen { packet, .. }) if packet.may_begin() => {
+                    begun.insert((packet.protocol, packet.source().address, packet.source().port));
+                }
+                Item::Seen(_) | Item::Error(_) => {}
+            }
+        }
+        begun
     }
 
     /// Everything that is wrong with the traffic: so many of its bad lines, and how many there are.

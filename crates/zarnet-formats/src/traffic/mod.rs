@@ -15,5 +15,6 @@ mod scenario;
 pub use capture::Skipped;
 pub use error::{Fault, TrafficError};
 pub use input::Given;
+pub(crate) use input::read_all;
 pub use merge::{Attempt, Reading, Traffic};
 pub use names::Names;

@@ -83,6 +83,8 @@ pub enum Command {
     Expect(Expect),
     /// Find out why a flow does not work, and try repairs.
     Why(Why),
+    /// Hold the predicted table against the one that a device really has.
+    Compare(Compare),
 }
 
 /// Arguments of `demo`.
@@ -200,6 +202,42 @@ pub struct Follow {
     pub force: bool,
 }
 
+/// A table that a device has.
+#[derive(Debug, Args)]
+pub struct TableFile {
+    /// Which column of the table is what, where it does not have our names: internal=3,external=4,...
+    #[arg(long, value_name = "NAME=NUMBER,...", requires = "observed")]
+    pub columns: Option<String>,
+    /// Whose table it is, where it does not say.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
+}
+
+/// Arguments of `compare`.
+#[derive(Debug, Args)]
+pub struct Compare {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// Flow lists, scenarios, captures, flows.
+    #[arg(required = true)]
+    pub traffic: Vec<String>,
+    /// The table as the device has it: CSV or JSON; `-` for standard input.
+    #[arg(long, value_name = "FILE", required = true)]
+    pub observed: PathBuf,
+    /// How it is read.
+    #[command(flatten)]
+    pub table: TableFile,
+    /// Moment at which the table was taken: a time (90, 2m30s), `peak` or `end`.
+    #[arg(long, default_value = "end", value_name = "TIME|peak|end")]
+    pub at: String,
+    /// How traffic is read.
+    #[command(flatten)]
+    pub reader: Reader,
+    /// Differences shown as text; 0 is all.
+    #[arg(long, default_value_t = 30, value_name = "N")]
+    pub rows: usize,
+}
+
 /// Arguments of `why`.
 #[derive(Debug, Args)]
 pub struct Why {
@@ -210,6 +248,12 @@ pub struct Why {
     /// When it begins.
     #[command(flatten)]
     pub day: Day,
+    /// The device's own table at that moment: CSV or JSON.
+    #[arg(long, value_name = "FILE")]
+    pub observed: Option<PathBuf>,
+    /// How it is read.
+    #[command(flatten)]
+    pub table: TableFile,
     /// Write this repair into the plan.
     #[arg(long, value_name = "N")]
     pub apply: Option<usize>,

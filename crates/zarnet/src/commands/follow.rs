@@ -4,14 +4,14 @@ use std::sync::Arc;
 
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
-use zarnet_core::predict::{Followed, Moment, Options, Rehearsal, follow_during, predict};
+use zarnet_core::predict::{Followed, Options, Rehearsal, follow_during};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::capture_of;
 use zarnet_formats::plan::Loaded;
 use zarnet_formats::source::Sources;
-use zarnet_formats::traffic::{Names, Traffic};
+use zarnet_formats::traffic::Names;
 
-use super::traffic::{At, attempts, moment, open, tell_skipped};
+use super::traffic::{attempts, moment, open, peak_or, tell_skipped};
 use super::{files, plan};
 use crate::args::{Common, Day, Follow, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
@@ -60,25 +60,11 @@ pub(super) fn on_the_day(
         return Ok((Rehearsal::new(shared, common.seed).follow(flow), loaded.sources.clone()));
     }
     let traffic = open(&day.during, loaded, &day.reader, common.seed)?;
-    let moment = moment_of(day, &shared, &traffic, common)?;
+    let moment = peak_or(moment(&day.at, &traffic)?, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, sessions: false, ..Options::default() };
     let (scene, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
         follow_during(shared.clone(), items, traffic.events(), options, flow)
     })?;
     tell_skipped(skipped, common.quiet);
     Ok((scene.followed, traffic.plan_files().clone()))
-}
-
-/// The moment of a day that was asked for.
-pub(super) fn moment_of(day: &Day, plan: &Arc<Plan>, traffic: &Traffic, common: &Common) -> Result<Moment, Failure> {
-    match moment(&day.at, traffic)? {
-        At::Moment(moment) => Ok(moment),
-        At::Peak => {
-            let options = Options { seed: common.seed, sessions: false, ..Options::default() };
-            let whole = attempts(traffic, options, common.quiet, |items, options| {
-                predict(plan.clone(), items, traffic.events(), options)
-            })?;
-            Ok(Moment::At(whole.0.peak_at))
-        }
-    }
 }

@@ -2,6 +2,7 @@
 
 mod behaviour;
 mod check;
+mod compare;
 mod demo;
 mod expect;
 mod files;
@@ -35,6 +36,7 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Follow(args) => follow::run(args, &arguments.common),
         Command::Expect(args) => expect::run(args, &arguments.common),
         Command::Why(args) => why::run(args, &arguments.common),
+        Command::Compare(args) => compare::run(args, &arguments.common),
     }
 }
 

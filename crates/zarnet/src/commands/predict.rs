@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use zarnet_core::predict::{Moment, Options, predict};
+use zarnet_core::predict::{Options, predict};
 
 use super::plan;
-use super::traffic::{At, attempts, device, moment, open, tell_skipped};
+use super::traffic::{attempts, device, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::answer::Answer;
@@ -16,20 +16,13 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan)?;
     let only = args.device.as_deref().map(|name| device(&loaded.plan, name)).transpose()?;
     let traffic = open(&args.traffic, &loaded, &args.reader, common.seed)?;
-    let at = moment(&args.at, &traffic)?;
     let sessions = args.sessions || common.format == Format::Json;
     let shared = Arc::new(loaded.plan.clone());
-    let make = |moment| {
-        let options = Options { moment, seed: common.seed, sessions, ..Options::default() };
-        attempts(&traffic, options, common.quiet, |items, options| {
-            predict(shared.clone(), items, traffic.events(), options)
-        })
-    };
-    let (prediction, skipped) = match at {
-        At::Moment(moment) => make(moment)?,
-        // the first run finds the peak, the second stops there
-        At::Peak => make(Moment::At(make(Moment::End)?.0.peak_at))?,
-    };
+    let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
+    let options = Options { moment, seed: common.seed, sessions, ..Options::default() };
+    let (prediction, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
+        predict(shared.clone(), items, traffic.events(), options)
+    })?;
     tell_skipped(skipped, common.quiet);
     let answer = Answer { plan: &prediction.plan, sources: traffic.plan_files(), prediction: &prediction, only };
     match common.format {

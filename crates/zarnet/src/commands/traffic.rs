@@ -1,16 +1,17 @@
 //! What every command that reads traffic does with it.
 
 use std::cell::Cell;
+use std::sync::Arc;
 use std::time::{Duration, Instant as Clock};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
-use zarnet_core::predict::{Halt, Moment, Options};
+use zarnet_core::predict::{Halt, Moment, Options, predict};
 use zarnet_core::traffic::Item;
 use zarnet_formats::plan::Loaded;
 use zarnet_formats::traffic::{Attempt, Fault, Given, Reading, Skipped, Traffic, TrafficError};
 
-use crate::args::Reader;
+use crate::args::{Common, Reader};
 use crate::exit::Failure;
 use crate::render::diagnostic;
 
@@ -116,6 +117,18 @@ pub(super) fn moment(text: &str, traffic: &Traffic) -> Result<At, Failure> {
             }
         },
     }
+}
+
+/// The moment that is meant; where that is the peak, a first run finds it.
+pub(super) fn peak_or(at: At, plan: &Arc<Plan>, traffic: &Traffic, common: &Common) -> Result<Moment, Failure> {
+    let At::Moment(moment) = at else {
+        let options = Options { seed: common.seed, sessions: false, ..Options::default() };
+        let whole = attempts(traffic, options, common.quiet, |items, options| {
+            predict(plan.clone(), items, traffic.events(), options)
+        })?;
+        return Ok(Moment::At(whole.0.peak_at));
+    };
+    Ok(moment)
 }
 
 pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {

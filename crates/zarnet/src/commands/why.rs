@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use zarnet_core::Reason;
+use zarnet_core::compare::Observed;
 use zarnet_core::diagnose::{Diagnosis, Edit, Workshop, diagnose};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
@@ -14,8 +15,9 @@ use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::Traffic;
 
-use super::follow::{flow, moment_of};
-use super::traffic::{attempts, open};
+use super::compare::table;
+use super::follow::flow;
+use super::traffic::{attempts, moment, open, peak_or};
 use super::{files, plan};
 use crate::args::{Common, Format, Why};
 use crate::exit::{FINE, Failure, NEGATIVE};
@@ -37,13 +39,30 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     if let Some(number) = args.apply {
         return apply(number, &loaded, &diagnosis, common);
     }
-    let answer = Answer { sources: &sources, scene: &scene, diagnosis: &diagnosis, tried: &tried, plan: &args.plan };
+    let observed = args.observed.as_deref().map(|path| table(path, &args.table, &loaded.plan)).transpose()?;
+    let observed = observed.map(|table| of_flow(&table, &scene));
+    let (sources, scene, diagnosis, tried) = (&sources, &scene, &diagnosis, &tried[..]);
+    let answer = Answer { sources, scene, diagnosis, tried, observed: observed.as_deref() };
     match common.format {
         Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::plain(|out| answer.csv(out))?,
         Format::Text => output::answer(|out| answer.text(out, common.verbose))?,
     }
     Ok(if diagnosis.works { FINE } else { NEGATIVE })
+}
+
+/// The entries of a table that are about a flow: those of the internal ends that it has on its way.
+fn of_flow(table: &[Observed], scene: &Scene) -> Vec<Observed> {
+    let sightings = scene.followed.forth_sightings();
+    let ends: Vec<_> = sightings.iter().flat_map(|s| [s.packet.source(), s.packet.destination()]).collect();
+    let about = |o: &&Observed| {
+        let protocol = o.protocol.is_none_or(|p| p == scene.followed.flow.protocol);
+        protocol
+            && ends
+                .iter()
+                .any(|e| e.address == o.internal.address && (o.internal.port == 0 || o.internal.port == e.port))
+    };
+    table.iter().filter(about).copied().collect()
 }
 
 /// Writes a repair into the files of the plan that it changes.
@@ -81,7 +100,7 @@ impl Setting<'_> {
         let Some(traffic) = self.traffic(loaded)? else {
             return Ok((Scene::at_rest(shared, self.common.seed, &self.flow), loaded.sources.clone()));
         };
-        let moment = moment_of(&self.args.day, &shared, &traffic, self.common)?;
+        let moment = peak_or(moment(&self.args.day.at, &traffic)?, &shared, &traffic, self.common)?;
         let options = Options { moment, seed: self.common.seed, sessions: false, ..Options::default() };
         let (scene, _) = attempts(&traffic, options, true, |items, options| {
             let events = traffic.events().into_iter().chain(more.iter().cloned());

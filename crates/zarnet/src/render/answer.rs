@@ -253,20 +253,7 @@ impl<'a> Answer<'a> {
     }
 
     fn mapping(self, device: DeviceId, row: &MappingRow) -> Mapping<'a> {
-        Mapping {
-            device: self.device(device),
-            rule: self.rule(device, row.rule),
-            r#type: row.kind,
-            protocol: ProtocolName(row.protocol),
-            internal: row.internal.into(),
-            external: row.external.into(),
-            peer: row.peer.map(End::from),
-            fixed: row.fixed,
-            chosen_freely: row.freely,
-            created: row.created.map(Instant::seconds),
-            expires: row.expires.map(Instant::seconds),
-            sessions: row.sessions,
-        }
+        mapping(self.plan, device, row)
     }
 
     fn session(self, device: DeviceId, row: &SessionRow) -> Session<'a> {
@@ -382,6 +369,25 @@ impl<'a> Answer<'a> {
             refused: t.refused,
             undelivered: t.undelivered,
         }
+    }
+}
+
+/// A mapping as a shape.
+pub fn mapping<'a>(plan: &'a Plan, device: DeviceId, row: &MappingRow) -> Mapping<'a> {
+    let device = &plan.devices[device.index()];
+    Mapping {
+        device: &device.name,
+        rule: &device.rules[row.rule.index()].name,
+        r#type: row.kind,
+        protocol: ProtocolName(row.protocol),
+        internal: row.internal.into(),
+        external: row.external.into(),
+        peer: row.peer.map(End::from),
+        fixed: row.fixed,
+        chosen_freely: row.freely,
+        created: row.created.map(Instant::seconds),
+        expires: row.expires.map(Instant::seconds),
+        sessions: row.sessions,
     }
 }
 

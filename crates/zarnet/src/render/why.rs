@@ -1,11 +1,11 @@
 //! The answer of `why`: verdict, search, near misses, repairs with their diffs; a shape for scripts, and the same for people.
 
 use std::io::{self, Write};
-use std::path::Path;
 
 use serde::Serialize;
 use similar::TextDiff;
-use zarnet_core::diagnose::{Diagnosis, Outcome, SearchStep, Suspect, steps};
+use zarnet_core::compare::Observed;
+use zarnet_core::diagnose::{Cause, Diagnosis, Outcome, SearchStep, Suspect, steps};
 use zarnet_core::predict::Scene;
 use zarnet_formats::source::Sources;
 
@@ -28,8 +28,8 @@ pub struct Answer<'a> {
     pub diagnosis: &'a Diagnosis,
     /// What each repair changes besides.
     pub tried: &'a [Tried],
-    /// The plan file, as typed.
-    pub plan: &'a Path,
+    /// What the device's own table has of the flow, if it was given.
+    pub observed: Option<&'a [Observed]>,
 }
 
 /// A repair, carried out.
@@ -71,6 +71,8 @@ pub struct Shape<'a> {
     flow: String,
     works: bool,
     verdict: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    table: Option<String>,
     cause: &'static str,
     device: Option<&'a str>,
     rule: Option<&'a str>,
@@ -152,7 +154,32 @@ impl<'a> Answer<'a> {
     }
 
     fn cause(self) -> &'static str {
-        self.diagnosis.causes.first().map_or("works", |c| c.cause.name())
+        // what is translated in the plan and on the device fails elsewhere
+        let there = self.observed.is_some_and(|o| !o.is_empty());
+        let none = if there { Cause::OutsideFault } else { Cause::Works };
+        self.diagnosis.causes.first().map_or(none, |c| c.cause).name()
+    }
+
+    /// What the device's own table says of it.
+    fn table(self) -> Option<String> {
+        let entries = self.observed?;
+        let entry = |o: &Observed| format!("{} as {} (line {})", o.internal, o.external, o.line);
+        Some(match (entries, self.diagnosis.works) {
+            ([], true) => {
+                "it has nothing of this flow, which the plan would translate: the packets do not reach the device, \
+                           or it runs something else than the plan"
+                    .to_owned()
+            }
+            ([], false) => "it has nothing of this flow either".to_owned(),
+            (some, true) => {
+                let list: Vec<String> = some.iter().map(entry).collect();
+                format!("it has {}: the translation is right, and the fault lies outside", list.join(", "))
+            }
+            (some, false) => {
+                let list: Vec<String> = some.iter().map(entry).collect();
+                format!("it has {}, which the plan does not explain", list.join(", "))
+            }
+        })
     }
 
     fn suspect(self, suspect: &'a Suspect) -> CauseShape<'a> {
@@ -228,6 +255,7 @@ impl<'a> Answer<'a> {
             flow: self.naming().flow(&self.scene.followed.flow),
             works: self.diagnosis.works,
             verdict: self.verdict(),
+            table: self.table(),
             cause: self.cause(),
             device: first.as_ref().and_then(|c| c.device),
             rule: first.as_ref().and_then(|c| c.rule),
@@ -264,6 +292,9 @@ impl<'a> Answer<'a> {
         let place = self.diagnosis.causes.first().and_then(|c| c.place).and_then(|p| self.naming().position(p));
         let place = place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
         writeln!(out, "{style}{cause}{style:#}: {}{place}", self.verdict())?;
+        if let Some(table) = self.table() {
+            writeln!(out, "{CAUTION}table{CAUTION:#}: {table}")?;
+        }
         self.search(out, verbose)?;
         self.near(out)?;
         for (number, repair) in self.repairs().iter().enumerate() {
@@ -273,8 +304,7 @@ impl<'a> Answer<'a> {
             writeln!(out, "\n{BOLD}DO{BOLD:#} {advice}")?;
         }
         if !self.diagnosis.repairs.is_empty() {
-            let flow = self.naming().flow(&self.scene.followed.flow);
-            writeln!(out, "\n{DIM}zarnet why {} \"{flow}\" --apply 1 writes the first{DIM:#}", self.plan.display())?;
+            writeln!(out, "\n{DIM}--apply N writes repair N into the plan{DIM:#}")?;
         }
         Ok(())
     }

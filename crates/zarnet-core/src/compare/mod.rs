@@ -1,0 +1,306 @@
+//! The table that a device really has, held against the one that is predicted: what is missing, what is there besides, what
+//! is different, each with its likely cause. What a device chooses freely is no difference.
+
+use std::collections::{HashMap, HashSet};
+use std::fmt;
+use std::net::IpAddr;
+
+use crate::device::MappingRow;
+use crate::net::{AddressSet, Endpoint, Protocol};
+use crate::plan::{Device, DeviceId, External, Fallback, Rule, RuleId, RuleKind, Target};
+use crate::predict::Prediction;
+use crate::reason::Reason;
+use crate::traffic::{Flow, Party};
+
+/// An entry of a table as a device shows it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Observed {
+    /// The device; the only one of the plan where the table does not say.
+    pub device: DeviceId,
+    /// Its protocol; `None` is any.
+    pub protocol: Option<Protocol>,
+    /// Internal end; port 0 for none.
+    pub internal: Endpoint,
+    /// External end; port 0 for none.
+    pub external: Endpoint,
+    /// The peer, where the entry is for one.
+    pub peer: Option<Endpoint>,
+    /// The line that it stands in.
+    pub line: u64,
+}
+
+/// How the two tables differ in an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Predicted, and not there.
+    Missing,
+    /// There, and not predicted.
+    Extra,
+    /// The same internal end with another external one.
+    Different,
+}
+
+impl Kind {
+    /// Its stable name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Missing => "missing",
+            Self::Extra => "extra",
+            Self::Different => "different",
+        }
+    }
+}
+
+macro_rules! why_different {
+    ($($variant:ident, $name:literal, $sentence:literal;)*) => {
+        /// Why an entry differs.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum Why {
+            $(#[doc = $sentence] $variant),*
+        }
+
+        impl Why {
+            /// All of them.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),*];
+
+            /// The stable name.
+            pub fn name(self) -> &'static str {
+                match self { $(Self::$variant => $name),* }
+            }
+
+            /// One sentence for a person.
+            pub fn sentence(self) -> &'static str {
+                match self { $(Self::$variant => $sentence),* }
+            }
+        }
+    };
+}
+
+why_different! {
+    RuleMissing, "rule-missing-on-device", "No entry of this rule is there: the device may not have the rule, or not enabled.";
+    ExpiredThere, "expired-there", "It has been idle; the device gave it up sooner than predicted.";
+    NeverArrived, "never-arrived", "It is in use by the traffic, and the device has none: the packets may not reach it.";
+    OldRuleAlive, "old-rule-alive", "A rule that is disabled explains it: its session is still alive.";
+    RefusedHere, "refused-here", "The traffic has it, and it was refused for want of an address, a port or room.";
+    ExpiredHere, "expired-here", "The traffic has it, and by prediction it has ended by now.";
+    NotInTraffic, "not-in-traffic", "A rule explains it; the traffic has nothing like it.";
+    NoRuleExplains, "no-rule-explains", "No rule of the plan translates like this.";
+    OtherAddress, "other-address-chosen", "The same rule, another external address.";
+    OtherPort, "other-port-chosen", "The same external address, another port.";
+    OtherRule, "other-rule", "Another rule of the plan, or none, gives this external end.";
+}
+
+impl fmt::Display for Why {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
+    }
+}
+
+/// An entry that differs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Difference {
+    /// How.
+    pub kind: Kind,
+    /// Why.
+    pub why: Why,
+    /// The predicted entry.
+    pub predicted: Option<(DeviceId, MappingRow)>,
+    /// The entry that is there.
+    pub observed: Option<Observed>,
+}
+
+/// What is known of the traffic: internal ends that began flows in it.
+pub type Begun = HashSet<(Protocol, IpAddr, u16)>;
+
+/// What was compared.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Comparison {
+    /// Entries that agree.
+    pub same: u64,
+    /// Those that do not, the missing first.
+    pub differences: Vec<Difference>,
+    /// Fixed entries without a session that the table does not list, as none of its kind.
+    pub fixed_not_listed: u64,
+}
+
+/// Holds a table against a prediction. `begun` tells which internal ends began flows in the traffic; ports that a host
+/// chose itself are in it as they were chosen, if they are known.
+pub fn compare(prediction: &Prediction, observed: &[Observed], begun: &Begun) -> Comparison {
+    let mut by_internal: HashMap<(DeviceId, IpAddr, u16), Vec<usize>> = HashMap::new();
+    for (i, o) in observed.iter().enumerate() {
+        by_internal.entry((o.device, o.internal.address, o.internal.port)).or_default().push(i);
+    }
+    let mut matched = vec![false; observed.len()];
+    let mut comparison = Comparison { same: 0, differences: Vec::new(), fixed_not_listed: 0 };
+    let mut missing: Vec<(DeviceId, MappingRow)> = Vec::new();
+    // rules of which the device has anything at all
+    let mut of_rule: HashSet<(DeviceId, RuleId)> = HashSet::new();
+    for table in &prediction.tables {
+        let device = &prediction.plan.devices[table.device.index()];
+        for row in &table.mappings {
+            let key = (table.device, row.internal.address, row.internal.port);
+            let candidates = by_internal.get(&key).map_or(&[][..], Vec::as_slice);
+            let fits = |i: &&usize| {
+                !matched[**i] && agree(row.protocol, observed[**i].protocol) && same_peer(row, &observed[**i])
+            };
+            let exact = candidates.iter().filter(fits).find(|i| observed[**i].external == row.external);
+            let Some(&i) = exact.or_else(|| candidates.iter().find(fits)) else {
+                missing.push((table.device, *row));
+                continue;
+            };
+            matched[i] = true;
+            of_rule.insert((table.device, row.rule));
+            match difference(device, row, &observed[i]) {
+                None => comparison.same += 1,
+                Some(why) => comparison.differences.push(Difference {
+                    kind: Kind::Different,
+                    why,
+                    predicted: Some((table.device, *row)),
+                    observed: Some(observed[i]),
+                }),
+            }
+        }
+    }
+    let lists_fixed = of_rule.iter().any(|(d, r)| is_fixed(&prediction.plan.devices[d.index()].rules[r.index()]));
+    for (device, row) in missing {
+        // many devices show fixed entries only while a session uses them
+        if row.fixed && row.sessions == 0 && !lists_fixed {
+            comparison.fixed_not_listed += 1;
+            continue;
+        }
+        let why = match of_rule.contains(&(device, row.rule)) {
+            false => Why::RuleMissing,
+            true if row.last_active.is_some_and(|l| l < prediction.at) => Why::ExpiredThere,
+            true => Why::NeverArrived,
+        };
+        let predicted = Some((device, row));
+        comparison.differences.push(Difference { kind: Kind::Missing, why, predicted, observed: None });
+    }
+    let refused = refused(prediction);
+    for (_, o) in observed.iter().enumerate().filter(|(i, _)| !matched[*i]) {
+        let why = extra(prediction, o, begun, &refused);
+        comparison.differences.push(Difference { kind: Kind::Extra, why, predicted: None, observed: Some(*o) });
+    }
+    let order = |d: &Difference| match d.kind {
+        Kind::Missing => 0,
+        Kind::Different => 1,
+        Kind::Extra => 2,
+    };
+    comparison.differences.sort_by_key(order);
+    comparison
+}
+
+fn agree(a: Option<Protocol>, b: Option<Protocol>) -> bool {
+    a.is_none() || b.is_none() || a == b
+}
+
+fn same_peer(row: &MappingRow, observed: &Observed) -> bool {
+    match (row.peer, observed.peer) {
+        (Some(a), Some(b)) => a.address == b.address && (a.port == 0 || b.port == 0 || a.port == b.port),
+        _ => true,
+    }
+}
+
+fn is_fixed(rule: &Rule) -> bool {
+    matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_))
+}
+
+/// Why an entry with the same internal end is not the same; `None` if the device was free to choose so.
+fn difference(device: &Device, row: &MappingRow, observed: &Observed) -> Option<Why> {
+    if observed.external == row.external {
+        return None;
+    }
+    let rule = &device.rules[row.rule.index()];
+    let own = observed.external.address == row.external.address;
+    let in_target = targets(device, rule).contains(observed.external.address);
+    match (own, in_target) {
+        (true, _) if row.freely => None,
+        (false, true) if row.freely => None,
+        (true, _) => Some(Why::OtherPort),
+        (false, true) => Some(Why::OtherAddress),
+        (false, false) => Some(Why::OtherRule),
+    }
+}
+
+/// Every external address that a rule may give.
+fn targets(device: &Device, rule: &Rule) -> AddressSet {
+    let interface = |i: crate::plan::InterfaceId| device.interfaces[i.index()].primary();
+    let target = |t: Target| -> AddressSet {
+        match t {
+            Target::Interface(i) => interface(i).map(crate::net::AddressRange::one).into_iter().collect(),
+            Target::Pool(p) => device.pools[p.index()].listed(),
+            Target::Address(a) => crate::net::AddressRange::one(a).into(),
+        }
+    };
+    let external = |e: External| -> AddressSet {
+        match e {
+            External::Range(range) => range.into(),
+            External::Interface(i) => target(Target::Interface(i)),
+        }
+    };
+    let with_fallback = |mut set: AddressSet, fallback: Fallback| {
+        if let Fallback::Overload(t) = fallback {
+            set.extend(&target(t));
+        }
+        set
+    };
+    match &rule.kind {
+        RuleKind::Exempt => AddressSet::default(),
+        RuleKind::Static(s) => external(s.external),
+        RuleKind::Forward(f) => external(f.external),
+        RuleKind::Pool { pool, fallback } => with_fallback(target(Target::Pool(*pool)), *fallback),
+        RuleKind::Overload { target: t, fallback } => with_fallback(target(*t), *fallback),
+    }
+}
+
+/// Whether a rule may have made an entry: its senders and its external addresses hold both ends.
+fn explains(device: &Device, rule: &Rule, observed: &Observed) -> bool {
+    let inside = match &rule.kind {
+        RuleKind::Static(s) => s.internal.contains(observed.internal.address),
+        RuleKind::Forward(f) => f.servers.iter().any(|s| s.address == observed.internal.address),
+        RuleKind::Exempt => false,
+        _ => rule.parties.source.contains(observed.internal.address),
+    };
+    inside && targets(device, rule).contains(observed.external.address)
+}
+
+/// Internal addresses that were refused for want of something.
+fn refused(prediction: &Prediction) -> HashSet<IpAddr> {
+    let scarce = |r: Reason| {
+        matches!(
+            r,
+            Reason::PoolExhausted
+                | Reason::PortsExhausted
+                | Reason::HostLimit
+                | Reason::RuleLimit
+                | Reason::DeviceFull
+                | Reason::PassedExhausted
+        )
+    };
+    let flows = prediction.not_translated.iter().filter(|n| scarce(n.reason));
+    flows.filter_map(|n| source(prediction, &n.flow)).collect()
+}
+
+fn source(prediction: &Prediction, flow: &Flow) -> Option<IpAddr> {
+    match flow.source {
+        Party::Address(address) => Some(address),
+        Party::Host(id) => Some(prediction.plan.hosts[id.index()].address),
+        Party::Device(_) => None,
+    }
+}
+
+fn extra(prediction: &Prediction, observed: &Observed, begun: &Begun, refused: &HashSet<IpAddr>) -> Why {
+    let device = &prediction.plan.devices[observed.device.index()];
+    let rule = |enabled: bool| device.rules.iter().any(|r| r.enabled == enabled && explains(device, r, observed));
+    let (address, port) = (observed.internal.address, observed.internal.port);
+    let protocols = begun.iter().filter(|b| b.1 == address && (b.2 == port || port == 0 || b.2 == 0));
+    let in_traffic = protocols.into_iter().any(|b| agree(Some(b.0), observed.protocol));
+    match (rule(true), rule(false)) {
+        (false, true) => Why::OldRuleAlive,
+        (false, false) => Why::NoRuleExplains,
+        (true, _) if refused.contains(&address) => Why::RefusedHere,
+        (true, _) if in_traffic => Why::ExpiredHere,
+        (true, true) => Why::OldRuleAlive,
+        (true, false) => Why::NotInTraffic,
+    }
+}

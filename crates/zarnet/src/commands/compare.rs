@@ -1,0 +1,56 @@
+//! `zarnet compare PLAN TRAFFIC... --observed FILE`
+
+use std::path::Path;
+use std::sync::Arc;
+
+use zarnet_core::compare::{Observed, compare};
+use zarnet_core::plan::Plan;
+use zarnet_core::predict::{Options, predict};
+use zarnet_formats::observed::{COLUMNS, ColumnMap, read};
+
+use super::plan;
+use super::traffic::{attempts, device, moment, open, peak_or, tell_skipped};
+use crate::args::{Common, Compare, Format, TableFile};
+use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::render::compare::Answer;
+use crate::render::{diagnostic, json, output};
+
+pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
+    let loaded = plan(&args.plan)?;
+    let observed = table(&args.observed, &args.table, &loaded.plan)?;
+    let traffic = open(&args.traffic, &loaded, &args.reader, common.seed)?;
+    let shared = Arc::new(loaded.plan.clone());
+    let options = Options { seed: common.seed, sessions: false, ..Options::default() };
+    let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
+    let (mut prediction, skipped) =
+        attempts(&traffic, Options { moment, ..options }, common.quiet, |items, options| {
+            predict(shared.clone(), items, traffic.events(), options)
+        })?;
+    tell_skipped(skipped, common.quiet);
+    // a table that is one device's says nothing of the others
+    if let Some(name) = &args.table.device {
+        let only = device(&loaded.plan, name)?;
+        prediction.tables.retain(|t| t.device == only);
+    }
+    let comparison = compare(&prediction, &observed, &traffic.begun());
+    let answer = Answer { prediction: &prediction, comparison: &comparison };
+    match common.format {
+        Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
+        Format::Csv => output::plain(|out| answer.csv(out))?,
+        Format::Text => output::answer(|out| answer.text(out, output::width(common), args.rows))?,
+    }
+    Ok(if comparison.differences.is_empty() { FINE } else { NEGATIVE })
+}
+
+/// The table of a device, as somebody saved it.
+pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Observed>, Failure> {
+    let columns = file.columns.as_deref().map(ColumnMap::parse).transpose().map_err(|fault| {
+        let help = format!("columns are {}, numbered from 1: --columns internal=3,external=4", COLUMNS.join(", "));
+        Failure::wrong(fault.name(), format!("--columns: {fault}"), help)
+    })?;
+    let of = file.device.as_deref().map(|name| device(plan, name)).transpose()?;
+    read(path, columns.as_ref(), of, plan).map_err(|errors| {
+        diagnostic::traffic(&errors[..errors.len().min(20)], errors.len());
+        Failure::Told
+    })
+}
