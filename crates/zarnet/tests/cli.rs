@@ -37,7 +37,7 @@ fn snapshot(name: &str, output: &Output) {
 fn estate() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/saltmere");
-    for name in ["harbour.toml", "jetty.toml", "morning.csv", "quay.pcap.gz", "storm.toml"] {
+    for name in ["harbour.toml", "jetty.toml", "morning.csv", "observed.csv", "quay.pcap.gz", "storm.toml"] {
         std::fs::copy(demo.join(name), folder.path().join(name)).unwrap();
     }
     folder
@@ -61,10 +61,17 @@ fn what_it_prints() {
     file("day.toml", DAY);
     file("bad-day.toml", BAD_DAY);
     let faults = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
-    for (name, fault) in [("circle.toml", "route-circle.toml"), ("direct.toml", "hairpin-answered-directly.toml")] {
+    for (name, fault) in [
+        ("circle.toml", "route-circle.toml"),
+        ("direct.toml", "hairpin-answered-directly.toml"),
+        ("chain.toml", "chain-wrong-port.toml"),
+        ("two.toml", "two-faults.toml"),
+    ] {
         std::fs::copy(faults.join(fault), folder.path().join(name)).unwrap();
     }
     let (flow, office) = ("kiosk-3 -> 198.51.100.80:443/tcp", "office-4 -> 198.51.100.80:443/tcp");
+    let map = "protocol=1,internal=2,external=3";
+    let compare = ["compare", "harbour.toml", "morning.csv", "--at", "2h45m", "--observed", "observed.csv"];
     let capture: &[&str] = &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--sessions"];
     let cases: &[(&str, &[&str])] = &[
         ("check-fine.txt", &["check", "harbour.toml"]),
@@ -105,6 +112,26 @@ fn what_it_prints() {
         ("expect-csv.txt", &["expect", "circle.toml", "--format", "csv"]),
         ("expect-nothing.txt", &["expect", "risky.toml"]),
         ("check-circle.txt", &["check", "circle.toml"]),
+        ("why.txt", &["why", "chain.toml", "198.51.100.80 -> 203.0.113.2:443/tcp"]),
+        ("why-json.txt", &["why", "chain.toml", "198.51.100.80 -> 203.0.113.2:443/tcp", "--format", "json"]),
+        ("why-csv.txt", &["why", "chain.toml", "198.51.100.80 -> 203.0.113.2:443/tcp", "--format", "csv"]),
+        ("why-works.txt", &["why", "harbour.toml", flow]),
+        ("why-during.txt", &["why", "harbour.toml", office, "--during", "morning.csv", "--at", "2h20m"]),
+        ("why-two.txt", &["why", "two.toml", "till -> 198.51.100.80:443/tcp"]),
+        ("why-outside.txt", &["why", "harbour.toml", "192.0.2.200 -> 10.61.8.20:443/tcp"]),
+        ("why-no-such-repair.txt", &["why", "chain.toml", "198.51.100.80 -> 203.0.113.2:443/tcp", "--apply", "9"]),
+        ("compare.txt", &[&compare[..], &["--columns", map, "--device", "harbour-edge"]].concat()),
+        (
+            "compare-json.txt",
+            &[&compare[..], &["--columns", map, "--device", "harbour-edge", "--format", "json"]].concat(),
+        ),
+        (
+            "compare-csv.txt",
+            &[&compare[..], &["--columns", map, "--device", "harbour-edge", "--format", "csv"]].concat(),
+        ),
+        ("compare-whose.txt", &[&compare[..], &["--columns", map]].concat()),
+        ("compare-bad-columns.txt", &[&compare[..], &["--columns", "inside=2"]].concat()),
+        ("compare-no-names.txt", &compare),
         ("behaviour.txt", &["behaviour"]),
         ("behaviour-carrier.txt", &["behaviour", "carrier"]),
         ("behaviour-plan-json.txt", &["behaviour", "leased.toml", "--format", "json"]),
@@ -356,17 +383,64 @@ fn every_fault_shows_as_it_says() {
     let here = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
     let mut names: Vec<_> = std::fs::read_dir(here).unwrap().map(|f| f.unwrap().file_name()).collect();
     names.sort();
-    assert!(names.len() >= 12);
+    names.retain(|n| n.to_string_lossy().ends_with(".toml"));
+    assert!(names.len() >= 40);
     for name in names {
         let path = folder.path().join("saltmere/faults").join(&name);
         let text = std::fs::read_to_string(&path).unwrap_or_else(|e| panic!("demo does not write {name:?}: {e}"));
         let shows = text.lines().find_map(|l| l.strip_prefix("# Shows as: ")).unwrap();
-        let output = zarnet(folder.path(), &["expect", path.to_str().unwrap(), "--format", "json"], "");
-        assert_eq!(output.status.code(), Some(1), "{name:?}");
-        let answer: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
-        assert_eq!(answer["failed"], 1, "{name:?}");
-        let reason = answer["expectations"][0]["reason"].as_str().unwrap_or("answered");
-        assert_eq!(reason, shows, "{name:?}");
+        let flow = text.split("[[expect]]").nth(1).unwrap().split('"').nth(1).unwrap();
+        let with = text.lines().find_map(|l| l.strip_prefix("# With: ")).unwrap_or("");
+        // words, of which one in quotes may hold spaces
+        let with = with.split('"').enumerate().flat_map(|(i, part)| match i % 2 {
+            0 => part.split_whitespace().collect(),
+            _ => vec![part],
+        });
+        let with: Vec<&str> = with.collect();
+        let answer = |command: &str| -> serde_json::Value {
+            let words = [&[command, path.to_str().unwrap(), flow, "--format", "json"], &with[..]].concat();
+            let output = zarnet(path.parent().unwrap(), &words, "");
+            serde_json::from_slice(&output.stdout).unwrap_or_else(|e| panic!("{name:?}: {e} {}", self::text(&output)))
+        };
+        let followed = answer("follow");
+        assert_eq!(followed["reason"].as_str().unwrap_or("answered"), shows, "{name:?}");
+        let why = answer("why");
+        let causes: Vec<&str> =
+            why["causes"].as_array().unwrap().iter().map(|c| c["cause"].as_str().unwrap()).collect();
+        let wanted = text.lines().find_map(|l| l.strip_prefix("# Cause: ")).unwrap();
+        assert_eq!((why["works"].as_bool(), causes.join(" + ").as_str()), (Some(false), wanted), "{name:?}");
+        for repair in why["repairs"].as_array().unwrap() {
+            assert_eq!(repair["works"], true, "{name:?}");
+        }
+    }
+}
+
+/// A repair is written into the plan that it was tried on, and does there what it did; nothing else changes.
+#[test]
+fn a_repair_is_applied_as_it_was_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    let faults = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
+    let flow = "till -> 198.51.100.80:443/tcp";
+    for name in ["rule-disabled", "exempted", "egress-filter", "realms-swapped", "no-route-out", "empty-group"] {
+        let path = folder.path().join("plan.toml");
+        let before = std::fs::read_to_string(faults.join(format!("{name}.toml"))).unwrap();
+        std::fs::write(&path, &before).unwrap();
+        let shown = zarnet(folder.path(), &["why", "plan.toml", flow, "--format", "json"], "");
+        let shown: serde_json::Value = serde_json::from_slice(&shown.stdout).unwrap();
+        assert_eq!(
+            zarnet(folder.path(), &["why", "plan.toml", flow, "--apply", "1"], "").status.code(),
+            Some(0),
+            "{name}"
+        );
+        let after = std::fs::read_to_string(&path).unwrap();
+        let diff = shown["repairs"][0]["diff"].as_str().unwrap();
+        let count = |mark: char| {
+            diff.lines().filter(|l| l.starts_with(mark) && !l.starts_with("+++") && !l.starts_with("---")).count()
+        };
+        let lines = |text: &str| text.lines().count() as i64;
+        assert_eq!(lines(&after) - lines(&before), count('+') as i64 - count('-') as i64, "{name}");
+        assert_eq!(zarnet(folder.path(), &["expect", "plan.toml"], "").status.code(), Some(0), "{name}");
+        assert_eq!(zarnet(folder.path(), &["why", "plan.toml", flow], "").status.code(), Some(0), "{name}");
     }
 }
 
@@ -435,6 +509,8 @@ fn every_name_is_documented() {
     missing("reasons.md", zarnet_core::Reason::ALL.iter().map(|r| r.name()).collect());
     missing("errors.md", zarnet_core::plan::PlanError::NAMES.to_vec());
     missing("errors.md", zarnet_formats::traffic::Fault::NAMES.to_vec());
+    missing("why.md", zarnet_core::diagnose::Cause::ALL.iter().map(|c| c.name()).collect());
+    missing("why.md", zarnet_core::compare::Why::ALL.iter().map(|w| w.name()).collect());
     missing("findings.md", zarnet_core::audit::FINDINGS.iter().map(|f| f.0).collect());
     missing("plan.md", zarnet_core::plan::Timers::NAMES.to_vec());
 }

@@ -175,6 +175,7 @@ impl Fault {
             }
             Self::UnknownColumn { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::UnknownName { near: Some(near), .. } => format!("did you mean `{near}`?"),
+            Self::MissingColumn("device") => "say whose table it is: --device NAME".into(),
             Self::Notation { error, .. } => error.help()?,
             Self::AddressOfTwo(_) => "name the host instead of its address".into(),
             Self::VantageMissing => "say which interface saw it: --seen-at DEVICE/INTERFACE".into(),

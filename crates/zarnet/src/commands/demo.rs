@@ -12,7 +12,7 @@ use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
-const FILES: [(&str, &[u8], &str); 5] = [
+const FILES: [(&str, &[u8], &str); 6] = [
     (
         "harbour.toml",
         include_bytes!("../../../../demo/saltmere/harbour.toml"),
@@ -28,6 +28,11 @@ const FILES: [(&str, &[u8], &str); 5] = [
         "storm.toml",
         include_bytes!("../../../../demo/saltmere/storm.toml"),
         "a scenario: load profiles, and what is done to the edge meanwhile",
+    ),
+    (
+        "observed.csv",
+        include_bytes!("../../../../demo/saltmere/observed.csv"),
+        "a table that the edge might really have at a quarter to nine",
     ),
     (
         "quay.pcap.gz",
@@ -48,32 +53,53 @@ macro_rules! faults {
 faults! {
     "chain-wrong-address",
     "chain-wrong-port",
+    "destination-not-in-list",
+    "device-full",
     "earlier-rule",
     "egress-filter",
+    "empty-group",
     "exempted",
     "external-address-not-held",
     "filter-not-attached",
+    "filtered-peer",
+    "forward-missing",
     "hairpin-answered-directly",
     "hairpin-off",
+    "host-limit",
     "ingress-filter",
     "interface-without-realm",
+    "lease-changed",
+    "lease-changed-inbound",
+    "name-contradicts-value",
     "no-gateway",
     "no-route-back",
     "no-route-out",
+    "no-rule",
     "not-forwarding",
+    "old-session-alive",
+    "outside-fault",
     "policy-missing",
     "policy-sees-other-address",
+    "pool-exhausted",
+    "ports-exhausted",
+    "protocol-not-covered",
     "realms-swapped",
     "route-circle",
     "rule-disabled",
+    "rule-limit",
     "server-not-listening",
     "server-without-gateway",
     "service-not-in-list",
     "source-not-in-list",
     "starts-at-device",
+    "two-faults",
     "upstream-does-not-route",
     "wrong-gateway",
 }
+
+/// The day that one of the faults needs.
+const FAULT_DAY: (&str, &[u8]) =
+    ("old-session-alive.day", include_bytes!("../../../../demo/faults/old-session-alive.day"));
 
 /// A step: what it is for, the arguments (`@` is the folder), and what to see in the output.
 struct Step {
@@ -82,7 +108,7 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 12] = [
+const STEPS: [Step; 14] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
@@ -134,7 +160,7 @@ const STEPS: [Step; 12] = [
     Step {
         title: "Why was the fourth office refused, that very moment?",
         arguments: &[
-            "follow",
+            "why",
             "@/harbour.toml",
             "office-4 -> 198.51.100.80:443/tcp",
             "--during",
@@ -142,7 +168,24 @@ const STEPS: [Step; 12] = [
             "--at",
             "2h20m",
         ],
-        see: "`--during` and `--at` follow a flow in the middle of a day, with everything that is in the tables then.",
+        see: "`--during` and `--at` look at a flow in the middle of a day; who holds the lines, and repairs that were tried.",
+    },
+    Step {
+        title: "What differs on the device that moment?",
+        arguments: &[
+            "compare",
+            "@/harbour.toml",
+            "@/morning.csv",
+            "--at",
+            "2h45m",
+            "--observed",
+            "@/observed.csv",
+            "--columns",
+            "protocol=1,internal=2,external=3",
+            "--device",
+            "harbour-edge",
+        ],
+        see: "The rule for the southern gauge was never entered; the rest is what devices do otherwise, each with its cause.",
     },
     Step {
         title: "The same morning when the table was fullest",
@@ -195,6 +238,11 @@ const STEPS: [Step; 12] = [
         see: "The shortest useful trace: who made what of the packet, who dropped it, and where that stands in the plan.",
     },
     Step {
+        title: "Why does it not work, and what would repair it?",
+        arguments: &["why", "@/faults/chain-wrong-port.toml", "198.51.100.80 -> 203.0.113.2:443/tcp"],
+        see: "One cause, and repairs as edits of the plan that were tried; `--apply 1` writes the first, comments kept.",
+    },
+    Step {
         title: "How does a device behave, and what does a preset hold?",
         arguments: &["behaviour"],
         see: "Where devices may differ, the plan says how yours does: a preset, or key by key.",
@@ -209,7 +257,7 @@ pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
     for (name, contents, _) in FILES {
         files::write(&folder.join(name), contents, args.force)?;
     }
-    for (name, contents) in FAULTS {
+    for (name, contents) in FAULTS.iter().chain([&FAULT_DAY]) {
         files::write(&folder.join("faults").join(name), contents, args.force)?;
     }
     output::answer(|out| introduction(out, folder))?;

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 
 use serde::Serialize;
 use similar::TextDiff;
+use zarnet_core::Class;
 use zarnet_core::compare::Observed;
 use zarnet_core::diagnose::{Cause, Diagnosis, Outcome, SearchStep, Suspect, steps};
 use zarnet_core::predict::Scene;
@@ -136,15 +137,20 @@ impl<'a> Answer<'a> {
     fn verdict(self) -> String {
         let f = &self.scene.followed;
         match self.diagnosis.causes.as_slice() {
-            [] => {
-                let arrived = f.arrived.map(|a| a.1.source().to_string()).unwrap_or_default();
-                match class_name(f.class) {
-                    "translated" => format!(
-                        "it works: it arrives as {arrived}, and the answer comes back; if it does not in reality, look outside of the plan"
-                    ),
-                    _ => "it works, untranslated; if it does not in reality, look outside of the plan".to_owned(),
+            [] => match (f.loss.filter(|_| !f.answered()), f.class) {
+                (Some(loss), _) => {
+                    let reason = loss.reason;
+                    format!("as the plan expects, it comes to no answer ({reason}): {}", reason.sentence())
                 }
-            }
+                (None, Class::Translated) => {
+                    let arrived = f.arrived.map(|a| a.1.source().to_string()).unwrap_or_default();
+                    format!(
+                        "it works: it arrives as {arrived}, and the answer comes back; \
+                         if it does not in reality, look outside of the plan"
+                    )
+                }
+                _ => "it works, untranslated; if it does not in reality, look outside of the plan".to_owned(),
+            },
             [one] => one.verdict.clone(),
             several => {
                 let all: Vec<&str> = several.iter().map(|s| s.verdict.as_str()).collect();
