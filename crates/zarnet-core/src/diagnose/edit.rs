@@ -83,6 +83,8 @@ pub enum Edit {
     Unset(Table, String),
     /// A value is added to a list; a single value becomes a list of two.
     Append(Table, String, Value),
+    /// A text in a list, or a single one, becomes another.
+    Replace(Table, String, String, String),
     /// A table is added to a list of a device: before the one at a position, or behind all.
     Insert(DeviceId, List, Option<usize>, Vec<(&'static str, Value)>),
     /// An entry is added to a filter: before the one at a position, or behind all.

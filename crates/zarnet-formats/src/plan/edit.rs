@@ -31,6 +31,7 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
         Edit::Set(table, key, value) => on_table(sources, plan, *table, |t| set(t, key, to_toml(value))),
         Edit::Unset(table, key) => on_table(sources, plan, *table, |t| t.remove(key).map(|_| ())),
         Edit::Append(table, key, value) => on_table(sources, plan, *table, |t| append(t, key, to_toml(value))),
+        Edit::Replace(table, key, old, new) => on_table(sources, plan, *table, |t| replace(t, key, old, new)),
         Edit::InsertEntry(device, acl, before, value) => {
             let device = &plan.devices[device.index()];
             let name = device.acls[acl.index()].name.clone();
@@ -202,6 +203,18 @@ fn set(table: &mut dyn TableLike, key: &str, mut value: toml_edit::Value) -> Opt
             key.leaf_decor_mut().set_prefix(indent);
         }
     }
+    Some(())
+}
+
+fn replace(table: &mut dyn TableLike, key: &str, old: &str, new: &str) -> Option<()> {
+    let value = table.get_mut(key)?.as_value_mut()?;
+    let text = match value.as_array_mut() {
+        Some(list) => list.iter_mut().find(|v| v.as_str() == Some(old))?,
+        None => Some(value).filter(|v| v.as_str() == Some(old))?,
+    };
+    let decor = text.decor().clone();
+    *text = new.into();
+    *text.decor_mut() = decor;
     Some(())
 }
 

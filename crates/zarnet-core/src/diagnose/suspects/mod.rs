@@ -1,9 +1,11 @@
 //! What may be wrong, by how the flow ended, the most likely first.
 
 mod hosts;
+mod inbound;
+mod order;
+mod outbound;
 mod outside;
 mod passage;
-mod translation;
 
 use std::net::IpAddr;
 

@@ -268,6 +268,19 @@ impl Case<'_> {
             }
         }
     }
+
+    /// Adds a realm or interface to a list of a rule.
+    pub(super) fn widen(
+        &self,
+        device: DeviceId,
+        rule: crate::plan::RuleId,
+        key: &str,
+        interface: InterfaceId,
+    ) -> (String, Edit) {
+        let interface = &self.device(device).interfaces[interface.index()];
+        let name = interface.realm.clone().unwrap_or_else(|| interface.name.clone());
+        (name.clone(), append(Table::Rule(device, rule), key, name))
+    }
 }
 
 /// The provider's router: the next hop of another route there, or the first address of the prefix.
@@ -291,19 +304,4 @@ pub(super) fn leaving(hop: &Hop) -> Packet {
         }
     }
     packet
-}
-
-impl Case<'_> {
-    /// Adds a realm or interface to a list of a rule.
-    pub(super) fn widen(
-        &self,
-        device: DeviceId,
-        rule: crate::plan::RuleId,
-        key: &str,
-        interface: InterfaceId,
-    ) -> (String, Edit) {
-        let interface = &self.device(device).interfaces[interface.index()];
-        let name = interface.realm.clone().unwrap_or_else(|| interface.name.clone());
-        (name.clone(), append(Table::Rule(device, rule), key, name))
-    }
 }
