@@ -405,8 +405,7 @@ fn every_fault_shows_as_it_says() {
         let followed = answer("follow");
         assert_eq!(followed["reason"].as_str().unwrap_or("answered"), shows, "{name:?}");
         let why = answer("why");
-        let causes: Vec<&str> =
-            why["causes"].as_array().unwrap().iter().map(|c| c["cause"].as_str().unwrap()).collect();
+        let causes: Vec<&str> = why["causes"].as_array().unwrap().iter().map(|c| c.as_str().unwrap()).collect();
         let wanted = text.lines().find_map(|l| l.strip_prefix("# Cause: ")).unwrap();
         assert_eq!((why["works"].as_bool(), causes.join(" + ").as_str()), (Some(false), wanted), "{name:?}");
         for repair in why["repairs"].as_array().unwrap() {

@@ -78,7 +78,8 @@ pub struct Shape<'a> {
     device: Option<&'a str>,
     rule: Option<&'a str>,
     place: Option<Position>,
-    causes: Vec<CauseShape<'a>>,
+    causes: Vec<&'static str>,
+    faults: Vec<FaultShape<'a>>,
     steps: Vec<StepShape<'a>>,
     near_misses: Vec<MissShape<'a>>,
     repairs: Vec<RepairShape>,
@@ -86,7 +87,7 @@ pub struct Shape<'a> {
 }
 
 #[derive(Serialize)]
-struct CauseShape<'a> {
+struct FaultShape<'a> {
     cause: &'static str,
     verdict: &'a str,
     device: Option<&'a str>,
@@ -188,11 +189,11 @@ impl<'a> Answer<'a> {
         })
     }
 
-    fn suspect(self, suspect: &'a Suspect) -> CauseShape<'a> {
+    fn fault(self, suspect: &'a Suspect) -> FaultShape<'a> {
         let device = suspect.device.map(|d| self.naming().device(d));
         let rule = suspect.device.zip(suspect.rule).map(|(d, r)| self.naming().rule(d, r));
         let place = suspect.place.and_then(|p| self.naming().position(p));
-        CauseShape { cause: suspect.cause.name(), verdict: &suspect.verdict, device, rule, place }
+        FaultShape { cause: suspect.cause.name(), verdict: &suspect.verdict, device, rule, place }
     }
 
     fn step(self, step: &SearchStep) -> StepShape<'a> {
@@ -255,7 +256,7 @@ impl<'a> Answer<'a> {
 
     /// Everything, for scripts.
     pub fn shape(self) -> Shape<'a> {
-        let first = self.diagnosis.causes.first().map(|c| self.suspect(c));
+        let first = self.diagnosis.causes.first().map(|c| self.fault(c));
         Shape {
             shape: 1,
             flow: self.naming().flow(&self.scene.followed.flow),
@@ -266,7 +267,8 @@ impl<'a> Answer<'a> {
             device: first.as_ref().and_then(|c| c.device),
             rule: first.as_ref().and_then(|c| c.rule),
             place: first.and_then(|c| c.place),
-            causes: self.diagnosis.causes.iter().map(|c| self.suspect(c)).collect(),
+            causes: self.diagnosis.causes.iter().map(|c| c.cause.name()).collect(),
+            faults: self.diagnosis.causes.iter().map(|c| self.fault(c)).collect(),
             steps: steps(&self.scene.followed).iter().map(|s| self.step(s)).collect(),
             near_misses: self.misses(),
             repairs: self.repairs(),

@@ -37,8 +37,9 @@ impl Case<'_> {
                 }
                 (Condition::Source, _) => {
                     let from = hop.packet.source().address;
-                    let verdict = format!("rule {} lets {} in, and {from} is not in it", rule.name, miss.needs);
-                    let title = format!("let rule {} let {from} in too", rule.name);
+                    let (name, of) = (&rule.name, &device.name);
+                    let verdict = format!("rule {name} of {of} lets {} in, and {from} is not in it", miss.needs);
+                    let title = format!("let rule {name} of {of} let {from} in too");
                     let edit = append(Table::Rule(hop.device, miss.rule), "source", from.to_string());
                     self.suspect(Cause::SourceNotInList, at, verdict, title, vec![edit]);
                 }

@@ -32,6 +32,9 @@ impl Case<'_> {
         }
         // or it should have gone elsewhere in the first place
         let to = out.destination().address;
+        if is_private(to) {
+            self.private_destination();
+        }
         let inside = self.plan.hosts.iter().any(|h| h.address == to && !self.is_internet(h.segment));
         if inside {
             let verdict =
@@ -298,5 +301,13 @@ impl Case<'_> {
     pub(super) fn name_of(&self, address: IpAddr) -> String {
         let host = self.plan.hosts.iter().find(|h| h.address == address);
         host.map_or("host".to_owned(), |h| h.name.clone())
+    }
+}
+
+/// RFC 1918, RFC 6598, RFC 4193.
+fn is_private(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(a) => a.is_private() || a.to_bits() >> 22 == 0x6440_0000 >> 22,
+        IpAddr::V6(a) => a.is_unique_local(),
     }
 }
