@@ -38,21 +38,20 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             on_device(sources, &device.name, |d| {
                 let acl = named(d.get_mut("acl")?, &name)?;
                 let entries = acl.get_mut("entries")?.as_array_mut()?;
-                let at = before.unwrap_or(entries.len());
-                let multiline =
-                    entries.iter().any(|e| e.decor().prefix().is_some_and(|p| p.as_str().unwrap_or("").contains('\n')));
+                let at = before.unwrap_or(entries.len()).min(entries.len());
                 let mut entry = to_toml(value);
-                let model = entries.get(at.min(entries.len().saturating_sub(1))).map(|e| e.decor().clone());
-                match model {
-                    Some(decor) if multiline => *entry.decor_mut() = decor,
-                    _ if at > 0 => entry.decor_mut().set_prefix(" "),
-                    _ => {
-                        if let Some(first) = entries.get_mut(0) {
-                            first.decor_mut().set_prefix(" ");
-                        }
-                    }
+                let prefix =
+                    |v: &toml_edit::Value| v.decor().prefix().and_then(|p| p.as_str()).unwrap_or("").to_owned();
+                // what stands before an entry, a comment behind the one above it too, stays there
+                let before = entries.get(at).or(entries.iter().last()).map(prefix).unwrap_or_default();
+                let line = before.rfind('\n').map(|n| before[n..].to_owned());
+                if let Some(next) = entries.get_mut(at) {
+                    next.decor_mut().set_prefix(line.as_deref().unwrap_or(" "));
+                    entry.decor_mut().set_prefix(before);
+                } else if at > 0 {
+                    entry.decor_mut().set_prefix(line.as_deref().unwrap_or(" "));
                 }
-                entries.insert_formatted(at.min(entries.len()), entry);
+                entries.insert_formatted(at, entry);
                 Some(())
             })
         }
@@ -114,17 +113,15 @@ fn on_table(
             on_device(sources, &device(d).name, |t| change(named(t.get_mut("pool")?, &name)?))
         }
         Table::Behaviour(d) => on_device(sources, &device(d).name, |t| {
-            match t.get("behaviour") {
-                None => t.insert("behaviour", toml_edit::value(InlineTable::new())),
-                Some(item) => match item.as_str() {
-                    Some(preset) => {
-                        let mut table = InlineTable::new();
-                        table.insert("preset", preset.into());
-                        t.insert("behaviour", toml_edit::value(table))
-                    }
-                    None => None,
-                },
-            };
+            let preset = t.get("behaviour").map(|item| item.as_str().map(str::to_owned));
+            // a preset alone becomes a table that begins with it
+            if let None | Some(Some(_)) = preset {
+                let mut table = InlineTable::new();
+                if let Some(Some(preset)) = &preset {
+                    table.insert("preset", preset.as_str().into());
+                }
+                set(t, "behaviour", table.into())?;
+            }
             change(t.get_mut("behaviour")?.as_table_like_mut()?)
         }),
         Table::Route(d, i) => {
@@ -197,8 +194,8 @@ fn set(table: &mut dyn TableLike, key: &str, mut value: toml_edit::Value) -> Opt
         // the layout of the key before it is that of the new one
         let indent = table.iter().last().and_then(|(k, _)| table.key(k)).map(|k| k.leaf_decor().clone());
         table.insert(key, Item::Value(value));
-        if let (Some(decor), Some(mut key)) = (indent, table.key_mut(key)) {
-            let prefix = decor.prefix().and_then(|p| p.as_str()).unwrap_or("");
+        let prefix = indent.as_ref().and_then(|d| d.prefix()?.as_str());
+        if let (Some(prefix), Some(mut key)) = (prefix, table.key_mut(key)) {
             let indent = prefix.rsplit('\n').next().unwrap_or("").to_owned();
             key.leaf_decor_mut().set_prefix(indent);
         }
@@ -226,7 +223,12 @@ fn append(table: &mut dyn TableLike, key: &str, value: toml_edit::Value) -> Opti
     };
     let old = item.as_value_mut()?;
     if let Some(list) = old.as_array_mut() {
-        list.push(value);
+        // a list with a line for each goes on so
+        let above = list.iter().last().and_then(|v| v.decor().prefix()?.as_str()).unwrap_or("");
+        match above.rfind('\n').map(|n| above[n..].to_owned()) {
+            Some(line) => list.push_formatted(value.decorated(line, "")),
+            None => list.push(value),
+        }
         return Some(());
     }
     let decor = old.decor().clone();
