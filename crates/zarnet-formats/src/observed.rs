@@ -100,8 +100,8 @@ pub fn read(
         };
         mappings.iter().zip(1..).for_each(|(m, n)| take(n, of_json(m, of, plan)));
     } else {
-        let first = text.lines().next().unwrap_or("");
-        let delimiter = [b',', b';', b'\t'].into_iter().max_by_key(|d| first.bytes().filter(|b| b == d).count());
+        let first = text.lines().find(|l| !l.trim().is_empty() && !l.starts_with('#')).unwrap_or("");
+        let delimiter = [b'\t', b';', b','].into_iter().max_by_key(|d| first.bytes().filter(|b| b == d).count());
         let mut reader = csv::ReaderBuilder::new();
         let reader = reader.delimiter(delimiter.unwrap_or(b',')).has_headers(false).flexible(true).comment(Some(b'#'));
         let mut map = columns.cloned();

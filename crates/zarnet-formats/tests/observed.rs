@@ -74,9 +74,9 @@ fn other_tables_by_a_map_of_their_columns() {
     assert_eq!(name("internal=1,external=2"), None);
     assert_eq!(name("internal=1"), Some("missing-column"));
     assert_eq!(name("internal=1,outside=2"), Some("unknown-column"));
-    assert_eq!(name("internal=0,external=2"), Some("malformed"));
-    assert_eq!(name("internal=one,external=2"), Some("malformed"));
-    assert_eq!(name("internal"), Some("malformed"));
+    assert_eq!(name("internal=0,external=2"), Some("malformed-line"));
+    assert_eq!(name("internal=one,external=2"), Some("malformed-line"));
+    assert_eq!(name("internal"), Some("malformed-line"));
 }
 
 #[test]
@@ -88,7 +88,7 @@ fn the_answer_of_a_prediction_is_a_table_too() {
     );
     assert_eq!(one(&text), Ok(vec!["0 tcp 10.0.0.5:1000 192.0.2.1 - 1".into()]));
     assert_eq!(one("{ \"shape\": 1 }"), Err(vec!["-:missing-column".into()]));
-    assert_eq!(one("{ \"shape\": "), Err(vec!["-:malformed".into()]));
+    assert_eq!(one("{ \"shape\": "), Err(vec!["-:malformed-line".into()]));
     assert_eq!(one("{ \"mappings\": [ { \"internal\": 7 }, 8 ] }").unwrap_err().len(), 2);
 }
 
@@ -105,9 +105,9 @@ fn whose_table_it_is_must_be_known() {
 #[test]
 fn all_that_is_wrong_is_told_with_its_line() {
     let text = "protocol,internal,external\ntcp,10.0.0.5:1000,192.0.2.1\nhttp,10.0.0.5,192.0.2.1\ntcp,10.0.0.256,192.0.2.1\ntcp,10.0.0.5:70000,192.0.2.1\ntcp,,192.0.2.1\ntcp\n";
-    let wanted = ["3:notation", "4:notation", "5:notation", "6:missing-column", "7:missing-column"];
+    let wanted = ["3:bad-field", "4:bad-field", "5:bad-field", "6:missing-column", "7:missing-column"];
     assert_eq!(one(text).unwrap_err(), wanted);
-    assert_eq!(one(""), Err(vec!["-:empty".into()]));
+    assert_eq!(one(""), Err(vec!["-:empty-file".into()]));
     assert_eq!(one("inside,outside\n"), Err(vec!["-:unknown-column".into()]));
     assert_eq!(one("internal,internal,external\n"), Err(vec!["-:column-twice".into()]));
     assert_eq!(

@@ -1,6 +1,6 @@
 //! The search as a list: what was looked at in travelling order, and where it stopped.
 
-use crate::network::{Hop, Trace};
+use crate::network::{Handover, Hop, Trace};
 use crate::observe::{Stage, StageResult, Step};
 use crate::plan::{DeviceId, Place};
 use crate::predict::Followed;
@@ -40,6 +40,8 @@ pub struct SearchStep {
     pub outcome: Outcome,
     /// The step of the trace, where there is one.
     pub evidence: Option<Step>,
+    /// Of handing over: who was asked last.
+    pub asked: Option<Handover>,
     /// Where that stands.
     pub place: Option<Place>,
 }
@@ -75,21 +77,25 @@ pub fn steps(followed: &Followed) -> Vec<SearchStep> {
 }
 
 fn plain(back: bool, what: &'static str, outcome: Outcome) -> SearchStep {
-    SearchStep { back, device: None, what, outcome, evidence: None, place: None }
+    SearchStep { back, device: None, what, outcome, evidence: None, asked: None, place: None }
 }
 
 fn way(list: &mut Vec<SearchStep>, trace: &Trace, back: bool, arrives: bool) {
     let lost_at_once = trace.hops.is_empty() && !arrives;
     let unanswered = trace.departure.iter().any(|h| h.to.is_none());
     let outcome = if lost_at_once || unanswered { Outcome::Failed } else { Outcome::Passed };
-    list.push(plain(back, "departure", outcome));
+    list.push(SearchStep { asked: trace.departure.last().copied(), ..plain(back, "departure", outcome) });
     // what goes round in circles is not told again and again
     for hop in trace.hops.iter().take(8) {
         device(list, hop, back);
         if hop.exit.is_some() {
             let last = trace.hops.last() == Some(hop);
             let outcome = if last && !arrives { Outcome::Failed } else { Outcome::Passed };
-            let step = SearchStep { device: Some(hop.device), ..plain(back, "handover", outcome) };
+            let step = SearchStep {
+                device: Some(hop.device),
+                asked: hop.handed.last().copied(),
+                ..plain(back, "handover", outcome)
+            };
             list.push(step);
         }
     }
@@ -113,6 +119,14 @@ fn device(list: &mut Vec<SearchStep>, hop: &Hop, back: bool) {
             continue;
         }
         let (evidence, place) = (found.copied(), found.and_then(|s| s.place));
-        list.push(SearchStep { back, device: Some(hop.device), what: stage.name(), outcome, evidence, place });
+        list.push(SearchStep {
+            back,
+            device: Some(hop.device),
+            what: stage.name(),
+            outcome,
+            evidence,
+            asked: None,
+            place,
+        });
     }
 }

@@ -200,7 +200,7 @@ impl<'a> Answer<'a> {
         let device = step.device.map(|d| self.naming().device(d));
         let evidence = match (step.device, &step.evidence) {
             (Some(d), Some(evidence)) => self.story().evidence(d, evidence),
-            _ => String::new(),
+            _ => self.handed(step),
         };
         StepShape {
             step: step.what,
@@ -209,6 +209,17 @@ impl<'a> Answer<'a> {
             result: step.outcome.name(),
             evidence,
             place: step.place.and_then(|p| self.naming().position(p)),
+        }
+    }
+
+    /// Who took it on, or why nobody did.
+    fn handed(self, step: &SearchStep) -> String {
+        let f = &self.scene.followed;
+        match (step.asked, step.outcome, f.loss) {
+            (Some(asked), Outcome::Failed, Some(loss)) if asked.to.is_some() => loss.reason.sentence().to_owned(),
+            (Some(asked), ..) => self.story().handover(&asked),
+            (None, Outcome::Failed, Some(loss)) => loss.reason.sentence().to_owned(),
+            (None, ..) => String::new(),
         }
     }
 
@@ -321,18 +332,24 @@ impl<'a> Answer<'a> {
         writeln!(out, "\n{BOLD}SEARCH{BOLD:#}")?;
         let list = steps(&self.scene.followed);
         // behind the first that failed, only how far it is to the end matters
-        for step in list.iter().filter(|s| verbose || s.outcome != Outcome::NotReached || s.device.is_none()) {
-            let shape = self.step(step);
-            let (mark, style) = match step.outcome {
+        let shown = list.iter().filter(|s| verbose || s.outcome != Outcome::NotReached || s.device.is_none());
+        let lines: Vec<_> = shown
+            .map(|step| {
+                let shape = self.step(step);
+                let device = shape.device.map(|d| format!("{d}: ")).unwrap_or_default();
+                (step.outcome, format!("{device}{}", label_of(shape.step, step.back)), shape.evidence, shape.place)
+            })
+            .collect();
+        let longest = lines.iter().map(|l| l.1.chars().count()).max().unwrap_or(0);
+        for (outcome, what, evidence, place) in lines {
+            let (mark, style) = match outcome {
                 Outcome::Passed => ("passed", GOOD),
                 Outcome::Failed => ("FAILED", BAD),
                 Outcome::NotReached => ("not reached", DIM),
             };
-            let device = shape.device.map(|d| format!("{d}: ")).unwrap_or_default();
-            let what = format!("{device}{}", label_of(shape.step, step.back));
-            let place = shape.place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
-            let evidence = format!("{what:34} {}", shape.evidence);
-            writeln!(out, "  {style}{mark:11}{style:#}  {}{place}", evidence.trim_end())?;
+            let place = place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+            let text = format!("{what:longest$}  {evidence}");
+            writeln!(out, "  {style}{mark:11}{style:#}  {}{place}", text.trim_end())?;
         }
         Ok(())
     }

@@ -153,14 +153,20 @@ impl Story<'_> {
 
     fn handovers(self, out: &mut dyn Write, list: &[Handover]) -> io::Result<()> {
         for handover in list {
-            let address = handover.address;
-            match self.taker(handover) {
-                None => self.remark(out, BAD, &format!("nobody answers for {address}"))?,
-                Some(who) if who.starts_with(&address.to_string()) => self.remark(out, DIM, &format!("to {who}"))?,
-                Some(who) => self.remark(out, DIM, &format!("to {address}, which {who} answers for"))?,
-            }
+            let style = if handover.to.is_some() { DIM } else { BAD };
+            self.remark(out, style, &self.handover(handover))?;
         }
         Ok(())
+    }
+
+    /// Who answers for the next address.
+    pub fn handover(self, handover: &Handover) -> String {
+        let address = handover.address;
+        match self.taker(handover) {
+            None => format!("nobody answers for {address}"),
+            Some(who) if who.starts_with(&address.to_string()) => format!("to {who}"),
+            Some(who) => format!("to {address}, which {who} answers for"),
+        }
     }
 
     fn step_line(self, out: &mut dyn Write, device: DeviceId, step: &Step) -> io::Result<()> {
@@ -273,7 +279,7 @@ pub fn label_of(step: &str, back: bool) -> &str {
     match (step, back) {
         ("departure", false) => "leaves its sender",
         ("departure", true) => "the answer leaves the server",
-        ("handover", _) => "somebody takes it on",
+        ("handover", _) => "handed on",
         ("delivery", _) => "it arrives",
         ("answer", _) => "the answer is taken",
         ("ingress-acl", _) => label(Stage::IngressAcl),
