@@ -33,6 +33,7 @@ pub mod audit;
 pub mod compare;
 pub mod device;
 pub mod diagnose;
+mod named;
 pub mod net;
 pub mod network;
 pub mod observe;

@@ -1,6 +1,6 @@
 //! Why a packet was not delivered, or a flow not translated: one list, a sentence each.
 
-use std::fmt;
+use crate::named::named;
 
 /// The fate of a flow: that of its first packet and of the answer to it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -17,29 +17,15 @@ pub enum Class {
 
 macro_rules! reasons {
     ($($variant:ident, $name:literal, $class:ident, $sentence:literal;)*) => {
-        /// Why a flow was not translated.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-        pub enum Reason {
-            $(#[doc = $sentence] $variant),*
+        named! {
+            /// Why a flow was not translated.
+            Reason { $($variant, $name, $sentence;)* }
         }
 
         impl Reason {
-            /// All of them.
-            pub const ALL: &'static [Self] = &[$(Self::$variant),*];
-
-            /// The stable machine-readable name.
-            pub fn name(self) -> &'static str {
-                match self { $(Self::$variant => $name),* }
-            }
-
             /// The class of a flow that ends so.
             pub fn class(self) -> Class {
                 match self { $(Self::$variant => Class::$class),* }
-            }
-
-            /// One sentence for a person.
-            pub fn sentence(self) -> &'static str {
-                match self { $(Self::$variant => $sentence),* }
             }
         }
     };
@@ -77,10 +63,4 @@ reasons! {
     OnLink, "on-link", Untranslated, "Sender and receiver are on one segment; no device was involved.";
     ToDevice, "to-device", Untranslated, "It was addressed to the device itself.";
     FromDevice, "from-device", Untranslated, "The device itself sent it; no rule concerns its own traffic.";
-}
-
-impl fmt::Display for Reason {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.name())
-    }
 }

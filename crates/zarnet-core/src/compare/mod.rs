@@ -2,10 +2,10 @@
 //! is different, each with its likely cause. What a device chooses freely is no difference.
 
 use std::collections::{HashMap, HashSet};
-use std::fmt;
 use std::net::IpAddr;
 
 use crate::device::MappingRow;
+use crate::named::named;
 use crate::net::{AddressSet, Endpoint, Protocol};
 use crate::plan::{Device, DeviceId, External, Fallback, Rule, RuleId, RuleKind, Target};
 use crate::predict::Prediction;
@@ -51,48 +51,20 @@ impl Kind {
     }
 }
 
-macro_rules! why_different {
-    ($($variant:ident, $name:literal, $sentence:literal;)*) => {
-        /// Why an entry differs.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-        pub enum Why {
-            $(#[doc = $sentence] $variant),*
-        }
-
-        impl Why {
-            /// All of them.
-            pub const ALL: &'static [Self] = &[$(Self::$variant),*];
-
-            /// The stable name.
-            pub fn name(self) -> &'static str {
-                match self { $(Self::$variant => $name),* }
-            }
-
-            /// One sentence for a person.
-            pub fn sentence(self) -> &'static str {
-                match self { $(Self::$variant => $sentence),* }
-            }
-        }
-    };
-}
-
-why_different! {
-    RuleMissing, "rule-missing-on-device", "No entry of this rule is there: the device may not have the rule, or not enabled.";
-    ExpiredThere, "expired-there", "It has been idle; the device gave it up sooner than predicted.";
-    NeverArrived, "never-arrived", "It is in use by the traffic, and the device has none: the packets may not reach it.";
-    OldRuleAlive, "old-rule-alive", "A rule that is disabled explains it: its session is still alive.";
-    RefusedHere, "refused-here", "The traffic has it, and it was refused for want of an address, a port or room.";
-    ExpiredHere, "expired-here", "The traffic has it, and by prediction it has ended by now.";
-    NotInTraffic, "not-in-traffic", "A rule explains it; the traffic has nothing like it.";
-    NoRuleExplains, "no-rule-explains", "No rule of the plan translates like this.";
-    OtherAddress, "other-address-chosen", "The same rule, another external address.";
-    OtherPort, "other-port-chosen", "The same external address, another port.";
-    OtherRule, "other-rule", "Another rule of the plan, or none, gives this external end.";
-}
-
-impl fmt::Display for Why {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.name())
+named! {
+    /// Why an entry differs.
+    Why {
+        RuleMissing, "rule-missing-on-device", "No entry of this rule is there: the device may not have the rule, or not enabled.";
+        ExpiredThere, "expired-there", "It has been idle; the device gave it up sooner than predicted.";
+        NeverArrived, "never-arrived", "It is in use by the traffic, and the device has none: the packets may not reach it.";
+        OldRuleAlive, "old-rule-alive", "A rule that is disabled explains it: its session is still alive.";
+        RefusedHere, "refused-here", "The traffic has it, and it was refused for want of an address, a port or room.";
+        ExpiredHere, "expired-here", "The traffic has it, and by prediction it has ended by now.";
+        NotInTraffic, "not-in-traffic", "A rule explains it; the traffic has nothing like it.";
+        NoRuleExplains, "no-rule-explains", "No rule of the plan translates like this.";
+        OtherAddress, "other-address-chosen", "The same rule, another external address.";
+        OtherPort, "other-port-chosen", "The same external address, another port.";
+        OtherRule, "other-rule", "Another rule of the plan, or none, gives this external end.";
     }
 }
 
