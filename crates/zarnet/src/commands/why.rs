@@ -102,7 +102,7 @@ impl Setting<'_> {
         };
         let moment = peak_or(moment(&self.args.day.at, &traffic)?, &shared, &traffic, self.common)?;
         let options = Options { moment, seed: self.common.seed, sessions: false, ..Options::default() };
-        let (scene, _) = attempts(&traffic, options, true, |items, options| {
+        let (scene, _) = attempts(&traffic, options, self.common.quiet, |items, options| {
             let events = traffic.events().into_iter().chain(more.iter().cloned());
             let mut events: Vec<Event> = events.collect();
             events.sort_by_key(|e| e.at);
@@ -137,7 +137,7 @@ impl Setting<'_> {
         let Some(traffic) = self.traffic(loaded)? else { return Ok(None) };
         let shared: Arc<Plan> = Arc::new(loaded.plan.clone());
         let options = Options { moment: Moment::End, seed: self.common.seed, sessions: false, ..Options::default() };
-        let played = attempts(&traffic, options, true, |items, options| {
+        let played = attempts(&traffic, options, self.common.quiet, |items, options| {
             predict(shared.clone(), items, traffic.events(), options)
         })?;
         Ok(Some(played.0))
