@@ -243,7 +243,7 @@ fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()
         let mut blame = Vec::new();
         blame.extend(m.rule.map(|r| format!("rule {r}")));
         blame.extend(m.device.filter(|_| answer.plan.devices.len() > 1).map(|d| format!("on {d}")));
-        blame.extend(m.place.map(|p| format!("{}:{}", p.file, p.line)));
+        blame.extend(m.place.map(|p| p.to_string()));
         let blame = if blame.is_empty() { String::new() } else { format!(" ({})", blame.join(", ")) };
         let until = if *number > 1 { format!(", last at {}", last.flow.start) } else { String::new() };
         writeln!(out, "{indent}{DIM}first{DIM:#} {} {DIM}at {}{until}{blame}{DIM:#}", m.flow, first.flow.start)?;
@@ -251,7 +251,7 @@ fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()
     if most < groups.len() {
         writeln!(out, "{DIM}{most} of {} kinds shown; --rows 0 shows all{DIM:#}", groups.len())?;
     }
-    Ok(())
+    writeln!(out, "{DIM}`zarnet why PLAN FLOW` finds the cause of one, and tries repairs{DIM:#}")
 }
 
 /// A table behind an empty line, if there is anything in it.
