@@ -414,6 +414,20 @@ fn every_fault_shows_as_it_says() {
     }
 }
 
+/// The day is played again for each repair, also where it comes from standard input.
+#[test]
+fn a_day_from_standard_input_is_played_for_every_repair() {
+    let faults = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
+    let list = "start,protocol,source,destination,destination-port\n0,tcp,till-2,198.51.100.80,443\n";
+    let words = ["why", "pool-exhausted.toml", "till -> 198.51.100.80:443/tcp", "--format", "json", "--during"];
+    let answer = |during: &str, input: &str| -> serde_json::Value {
+        serde_json::from_slice(&zarnet(&faults, &[&words[..], &[during]].concat(), input).stdout).unwrap()
+    };
+    let typed = answer("till-2 -> 198.51.100.80:443/tcp", "");
+    assert_eq!(typed["repairs"].as_array().unwrap().len(), 3);
+    assert_eq!(answer("-", list), typed);
+}
+
 /// A repair is written into the plan that it was tried on, and does there what it did; nothing else changes.
 #[test]
 fn a_repair_is_applied_as_it_was_shown() {

@@ -92,7 +92,7 @@ fn pools(device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) 
 fn unheld(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
     let mut held = AddressSet::default();
     for interface in &device.interfaces {
-        let own = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+        let own = interface.own();
         own.for_each(|a| held.insert(AddressRange::one(a)));
         held.extend(&interface.proxy_arp);
         if device.behaviour.answers_arp_for_translated {

@@ -20,7 +20,7 @@ pub(super) fn find(plan: &Plan, findings: &mut Vec<Finding>) {
     let mut holders: Holders = plan.hosts.iter().map(|h| ((h.segment, h.address), Holder::Host)).collect();
     for (d, device) in plan.devices.iter().enumerate() {
         for interface in &device.interfaces {
-            let own = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+            let own = interface.own();
             holders.extend(own.map(|a| ((interface.segment, a), Holder::Device(d))));
         }
     }

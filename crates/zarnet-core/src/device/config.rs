@@ -107,7 +107,7 @@ impl Config {
             taken,
         };
         for (i, interface) in config.plan.interfaces.iter().enumerate() {
-            let addresses = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+            let addresses = interface.own();
             config.own.extend(addresses.map(|a| (a, InterfaceId(i as u16))));
         }
         config.find_targets();

@@ -176,7 +176,7 @@ impl World {
             for (i, interface) in device.interfaces.iter().enumerate() {
                 let (device, id) = (DeviceId(d as u16), InterfaceId(i as u16));
                 let segment = self.number(interface.segment);
-                let addresses = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+                let addresses = interface.own();
                 for address in addresses {
                     self.owners.insert((segment, address), Node::Interface(device, id));
                     self.devices.insert(address, device);
@@ -210,7 +210,7 @@ impl World {
         let set = &mut self.in_plan;
         for device in &plan.devices {
             for interface in &device.interfaces {
-                let own = interface.addresses.iter().map(|a| a.0).chain(interface.also.iter().copied());
+                let own = interface.own();
                 own.for_each(|a| set.insert(AddressRange::one(a)));
                 set.extend(&interface.proxy_arp);
                 if plan.segments[interface.segment.index()].internet {

@@ -183,6 +183,11 @@ impl Interface {
         self.addresses.iter().map(|a| a.0).find(IpAddr::is_ipv4)
     }
 
+    /// Its own addresses: those of its prefixes, and those that it has besides.
+    pub fn own(&self) -> impl Iterator<Item = IpAddr> + '_ {
+        self.addresses.iter().map(|a| a.0).chain(self.also.iter().copied())
+    }
+
     /// Whether `address` is one of its own.
     pub fn owns(&self, address: IpAddr) -> bool {
         self.addresses.iter().any(|a| a.0 == address) || self.also.contains(&address)

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
-use zarnet_core::predict::{Followed, Options, Rehearsal, follow_during};
+use zarnet_core::predict::{Followed, Options, Scene, follow_during};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::capture_of;
 use zarnet_formats::plan::Loaded;
@@ -57,7 +57,7 @@ pub(super) fn on_the_day(
 ) -> Result<(Followed, Sources), Failure> {
     let shared = Arc::new(loaded.plan.clone());
     if day.during.is_empty() {
-        return Ok((Rehearsal::new(shared, common.seed).follow(flow), loaded.sources.clone()));
+        return Ok((Scene::at_rest(shared, common.seed, flow).followed, loaded.sources.clone()));
     }
     let traffic = open(&day.during, loaded, &day.reader, common.seed)?;
     let moment = peak_or(moment(&day.at, &traffic)?, &shared, &traffic, common)?;

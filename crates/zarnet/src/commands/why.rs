@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use zarnet_core::Reason;
 use zarnet_core::compare::Observed;
-use zarnet_core::diagnose::{Diagnosis, Edit, Workshop, diagnose};
+use zarnet_core::diagnose::{Diagnosis, Edit, Repair, Workshop, diagnose};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Moment, Options, Prediction, Rehearsal, Scene, follow_during, predict};
@@ -27,18 +27,20 @@ use crate::render::{diagnostic, json, output};
 pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan)?;
     let flow = flow(&args.flow, &loaded.plan)?;
-    let day = Setting { args, common, flow };
-    let (scene, sources) = day.play(&loaded, &[])?;
+    let kept = keep_standard_input(&args.day.during)?;
+    let during = kept.as_ref().map_or_else(|| args.day.during.clone(), |k| k.0.clone());
+    let day = Setting { args, common, flow, during };
+    let (scene, sources) = day.play(&loaded, None, &[])?;
     let at = scene.followed.at;
     let mut shop = Shop { loaded: &loaded, day: &day, at, failure: RefCell::default() };
     let diagnosis = diagnose(&scene, &mut shop);
     if let Some(failure) = shop.failure.into_inner() {
         return Err(failure);
     }
-    let tried = diagnosis.repairs.iter().map(|r| day.tried(&loaded, &r.changes)).collect::<Result<Vec<_>, _>>()?;
     if let Some(number) = args.apply {
         return apply(number, &loaded, &diagnosis, common);
     }
+    let tried = day.tried(&loaded, &diagnosis)?;
     let observed = args.observed.as_deref().map(|path| table(path, &args.table, &loaded.plan)).transpose()?;
     let observed = observed.map(|table| of_flow(&table, &scene));
     let (sources, scene, diagnosis, tried) = (&sources, &scene, &diagnosis, &tried[..]);
@@ -49,6 +51,19 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
         Format::Text => output::answer(|out| answer.text(out, common.verbose))?,
     }
     Ok(if diagnosis.works { FINE } else { NEGATIVE })
+}
+
+/// Standard input can be read only once, and the day is played again for each repair: what it holds is kept in a file
+/// for as long as that is needed.
+fn keep_standard_input(during: &[String]) -> Result<Option<(Vec<String>, tempfile::NamedTempFile)>, Failure> {
+    if !during.iter().any(|d| d == "-") {
+        return Ok(None);
+    }
+    let mut file = tempfile::NamedTempFile::new()?;
+    std::io::copy(&mut std::io::stdin().lock(), &mut file)?;
+    let path = file.path().display().to_string();
+    let named = during.iter().map(|d| if d == "-" { path.clone() } else { d.clone() }).collect();
+    Ok(Some((named, file)))
 }
 
 /// The entries of a table that are about a flow: those of the internal ends that it has on its way.
@@ -90,17 +105,22 @@ struct Setting<'a> {
     args: &'a Why,
     common: &'a Common,
     flow: Flow,
+    /// The traffic of the day, as often as it is wanted.
+    during: Vec<String>,
 }
 
 impl Setting<'_> {
-    /// The flow, on the day or on a network at rest, and the files that places in the answer are of. `more` is done
-    /// besides what the day does.
-    fn play(&self, loaded: &Loaded, more: &[Event]) -> Result<(Scene, Sources), Failure> {
+    /// The flow, on the day or on a network at rest, and the files that places in the answer are of. It begins `at` an
+    /// instant, or when it was asked for; `more` is done besides what the day does.
+    fn play(&self, loaded: &Loaded, at: Option<Instant>, more: &[Event]) -> Result<(Scene, Sources), Failure> {
         let shared = Arc::new(loaded.plan.clone());
         let Some(traffic) = self.traffic(loaded)? else {
             return Ok((Scene::at_rest(shared, self.common.seed, &self.flow), loaded.sources.clone()));
         };
-        let moment = peak_or(moment(&self.args.day.at, &traffic)?, &shared, &traffic, self.common)?;
+        let moment = match at {
+            Some(at) => Moment::At(at),
+            None => peak_or(moment(&self.args.day.at, &traffic)?, &shared, &traffic, self.common)?,
+        };
         let options = Options { moment, seed: self.common.seed, sessions: false, ..Options::default() };
         let (scene, _) = attempts(&traffic, options, self.common.quiet, |items, options| {
             let events = traffic.events().into_iter().chain(more.iter().cloned());
@@ -112,25 +132,31 @@ impl Setting<'_> {
     }
 
     fn traffic(&self, loaded: &Loaded) -> Result<Option<Traffic>, Failure> {
-        let day = &self.args.day;
-        let named = !day.during.is_empty();
-        named.then(|| open(&day.during, loaded, &day.reader, self.common.seed)).transpose()
+        let named = !self.during.is_empty();
+        named.then(|| open(&self.during, loaded, &self.args.day.reader, self.common.seed)).transpose()
     }
 
-    /// What a repair changes besides: expectations of the plan, and the other flows of the day.
-    fn tried(&self, loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Tried, Failure> {
-        let repaired = edited(loaded, changes).map_err(|_| Failure::Told)?;
+    /// What each repair changes besides: expectations of the plan, and the other flows of the day.
+    fn tried(&self, loaded: &Loaded, diagnosis: &Diagnosis) -> Result<Vec<Tried>, Failure> {
+        if diagnosis.repairs.is_empty() {
+            return Ok(Vec::new());
+        }
         let held = |l: &Loaded| {
             let mut rehearsal = Rehearsal::new(Arc::new(l.plan.clone()), self.common.seed);
             l.plan.expectations.iter().map(|e| rehearsal.expect(e).failed.is_empty()).collect::<Vec<bool>>()
         };
-        let expectations = held(loaded).into_iter().zip(held(&repaired)).enumerate();
-        let mut changed: Vec<Change> =
-            expectations.filter(|(_, (a, b))| a != b).map(|(i, (_, now))| Change::Expectation(i, now)).collect();
-        if let (Some(before), Some(after)) = (self.whole_day(loaded)?, self.whole_day(&repaired)?) {
-            changed.extend(difference(&before, &after));
-        }
-        Ok(Tried { sources: repaired.sources, changed })
+        let (held_before, day_before) = (held(loaded), self.whole_day(loaded)?);
+        let one = |repair: &Repair| {
+            let repaired = edited(loaded, &repair.changes).map_err(|_| Failure::Told)?;
+            let expectations = held_before.iter().zip(held(&repaired)).enumerate();
+            let differ = expectations.filter(|(_, (was, is))| **was != *is);
+            let mut changed: Vec<Change> = differ.map(|(i, (_, is))| Change::Expectation(i, is)).collect();
+            if let (Some(before), Some(after)) = (&day_before, self.whole_day(&repaired)?) {
+                changed.extend(difference(before, &after));
+            }
+            Ok(Tried { sources: repaired.sources, changed })
+        };
+        diagnosis.repairs.iter().map(one).collect()
     }
 
     fn whole_day(&self, loaded: &Loaded) -> Result<Option<Prediction>, Failure> {
@@ -175,7 +201,7 @@ impl Workshop for Shop<'_> {
             _ => None,
         };
         let cleared: Vec<Event> = changes.iter().flatten().filter_map(clear).collect();
-        match self.day.play(&repaired, &cleared) {
+        match self.day.play(&repaired, Some(self.at), &cleared) {
             Ok((scene, _)) => Some(scene),
             // traffic that a changed plan cannot be given says nothing of the repair
             Err(Failure::Told) => None,

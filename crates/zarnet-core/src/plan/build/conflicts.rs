@@ -13,7 +13,7 @@ impl Builder {
         let mut owners: HashMap<(SegmentId, IpAddr), Place> = HashMap::new();
         let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
         let own = interfaces.flat_map(|i| {
-            let addresses = i.addresses.iter().map(|a| a.0).chain(i.also.iter().copied());
+            let addresses = i.own();
             addresses.map(move |a| (i.segment, a, i.place))
         });
         let all = own.chain(plan.hosts.iter().map(|h| (h.segment, h.address, h.place)));

@@ -110,7 +110,7 @@ fn not_hosts(setting: &Setting<'_>) -> impl Iterator<Item = IpAddr> {
     let of = |i: &Interface| {
         let wide = |p: &Prefix| p.first().is_ipv4() && p.length() <= 30;
         let ends = i.addresses.iter().map(|a| a.1).filter(wide).flat_map(|p| [p.first(), p.last()]);
-        i.addresses.iter().map(|a| a.0).chain(i.also.iter().copied()).chain(ends).collect::<Vec<_>>()
+        i.own().chain(ends).collect::<Vec<_>>()
     };
     interfaces.flat_map(of).collect::<Vec<_>>().into_iter()
 }
