@@ -24,7 +24,7 @@ fuzz_target!(|data: &[u8]| {
     file.write_all(rest).unwrap();
     let given = [Given::File(file.path().into())];
     for skip_bad in [false, true] {
-        let Ok(traffic) = Traffic::open(&given, &PLAN, Reading { seen_at: Some((DeviceId(0), InterfaceId(0))), skip_bad, seed: 0 }) else { continue };
+        let Ok(traffic) = Traffic::open(&given, &PLAN, Reading { seen_at: Some((DeviceId(0), InterfaceId(0))), skip_bad, ..Reading::default() }) else { continue };
         traffic.errors();
         let items = traffic.items(Attempt::Sorted);
         let options = Options { sources: Some(traffic.sources()), ..Options::default() };

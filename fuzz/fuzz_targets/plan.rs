@@ -6,7 +6,8 @@ use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
 use zarnet_core::audit::audit;
-use zarnet_core::diagnose::{Edit, Workshop, diagnose, near_misses, steps};
+use zarnet_core::diagnose::{Workshop, diagnose, near_misses, steps};
+use zarnet_core::plan::Edit;
 use zarnet_core::predict::{Options, Scene, predict};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::capture_of;

@@ -30,6 +30,7 @@
 //! ```
 
 pub mod audit;
+pub mod capacity;
 pub mod compare;
 pub mod device;
 pub mod diagnose;

@@ -64,3 +64,11 @@ reasons! {
     ToDevice, "to-device", Untranslated, "It was addressed to the device itself.";
     FromDevice, "from-device", Untranslated, "The device itself sent it; no rule concerns its own traffic.";
 }
+
+impl Reason {
+    /// Whether something had run out.
+    pub fn is_shortage(self) -> bool {
+        let refused = [Self::PoolExhausted, Self::PortsExhausted, Self::HostLimit, Self::RuleLimit, Self::DeviceFull];
+        refused.contains(&self) || self == Self::PassedExhausted
+    }
+}

@@ -137,7 +137,7 @@ fn run(plan: &Arc<Plan>, flows: &[Flow], events: Vec<Event>, moment: Moment, ste
     let sources: Sources =
         flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
-    let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise };
+    let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise, record: false };
     predict(plan.clone(), items, events, options).unwrap()
 }
 

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use zarnet_core::diagnose::{Edit, List, Table, Value};
+use zarnet_core::plan::edit::{Edit, List, Table, Value};
 use zarnet_core::plan::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
 use zarnet_formats::plan::{Loaded, edited, from_text, load};
 

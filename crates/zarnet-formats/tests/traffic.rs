@@ -39,7 +39,7 @@ fn open(contents: &[u8], skip_bad: bool) -> Result<(Traffic, tempfile::NamedTemp
     let file = file(contents);
     let given = [Given::File(file.path().into())];
     let seen_at = Some((DeviceId(0), InterfaceId(0)));
-    Traffic::open(&given, &plan(), Reading { seen_at, skip_bad, seed: 0 }).map(|t| (t, file))
+    Traffic::open(&given, &plan(), Reading { seen_at, skip_bad, ..Reading::default() }).map(|t| (t, file))
 }
 
 /// The items, or the first error by line and name.

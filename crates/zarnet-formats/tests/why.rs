@@ -6,7 +6,8 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::diagnose::{Diagnosis, Edit, Workshop, diagnose, satisfied};
+use zarnet_core::diagnose::{Diagnosis, Workshop, diagnose, satisfied};
+use zarnet_core::plan::Edit;
 use zarnet_core::predict::{Rehearsal, Scene};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::plan::{Loaded, edited, from_text};

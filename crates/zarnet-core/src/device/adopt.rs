@@ -34,6 +34,9 @@ impl Device {
             |id: u16| renaming.interfaces.get(usize::from(id)).copied().flatten().map_or(u16::MAX, |i| i.0);
         self.table.rename(rules, |t| targets[usize::from(t)], interfaces);
         self.sharing.values_mut().flatten().for_each(|r| *r = rules(*r));
+        if let Some(history) = &mut self.history {
+            history.rename(renaming, &old.plan);
+        }
         self.rename_counts(renaming, &targets, now.0);
         let peer_bound = self.config.plan.behaviour.mapping != Dependence::EndpointIndependent;
         self.peers.retain(|_, _| peer_bound);

@@ -203,11 +203,17 @@ impl Device {
                 if self.config.plan.behaviour.mapping != Dependence::EndpointIndependent {
                     self.peers.insert(id, (peer, remote.port));
                 }
-                self.externals.bind(place, choice.port, id, now.0);
+                if self.externals.bind(place, choice.port, id, now.0) {
+                    self.record_port(place, choice.port, now.0, true);
+                }
                 let page = self.externals.page_mut(place);
                 page.last[usize::from(choice.class)] = choice.port;
                 if let Some(block) = choice.block {
-                    page.blocks.entry(block).or_insert((host, 0)).1 += 1;
+                    let used = &mut page.blocks.entry(block).or_insert((host, 0)).1;
+                    *used += 1;
+                    if *used == 1 {
+                        self.record_block(place, choice.port, now.0, true);
+                    }
                 }
                 if self.config.plan.behaviour.ports_per_host.is_some() {
                     *self.by_host.entry(host).or_default() += 1;
@@ -231,6 +237,7 @@ impl Device {
             self.note_use(choice.address, true, now.0);
         }
         self.counters.map(rule.0, self.table.mapping_count(), now.0);
+        self.record_mappings(now.0, true);
         id
     }
 
@@ -247,7 +254,8 @@ impl Device {
 
     /// Tells every pool that lists an address whether it is in use.
     pub(super) fn note_use(&mut self, address: u32, used: bool, now: u64) {
-        for &target in self.config.targets_of(address) {
+        for i in 0..self.config.targets_of(address).len() {
+            let target = self.config.targets_of(address)[i];
             let state = &mut self.targets[usize::from(target)];
             let Some(position) = self.config.targets[usize::from(target)].space.position(address) else { continue };
             if used {
@@ -257,7 +265,13 @@ impl Device {
                 state.in_use -= 1;
             }
             if let Some(free) = &mut state.free {
-                if used { free.remove(position) } else { free.insert(position) }
+                if used {
+                    free.remove(position)
+                } else {
+                    free.insert(position)
+                }
+                let in_use = state.in_use;
+                self.record_pool(target, in_use, now, used);
             }
         }
     }

@@ -83,6 +83,9 @@ impl Device {
     fn restart(&mut self, now: Instant) {
         self.clear(now, Clearing::default());
         self.externals.forget();
+        if let Some(history) = &mut self.history {
+            history.forget_pages();
+        }
         self.last_picked.fill(None);
         self.turns.fill(0);
     }

@@ -230,6 +230,9 @@ impl Device {
         self.calm_until = self.calm_until.min(session.expires);
         let mapping = self.table.add_both(mapping, session, t.hash);
         self.externals.bind(page, chosen, mapping, now.0);
+        self.record_port(page, chosen, now.0, true);
+        self.record_mappings(now.0, true);
+        self.record_sessions(now.0, true);
         self.externals.page_mut(page).last[class] = chosen;
         if let Some(pair) = pair {
             self.pairs.count_at(pair);
@@ -295,7 +298,11 @@ impl Device {
         }
         let page = self.externals.page(m.place());
         let (protocol, external) = (page.protocol, page.external);
+        let at = self.table.session(id).expires;
         self.externals.unbind(m.place(), m.external_port, id, m.internal, None);
+        self.record_port(m.place(), m.external_port, at, false);
+        self.record_mappings(at, false);
+        self.record_sessions(at, false);
         if self.is_paired(m.target) {
             self.pairs.remove(m.internal, m.target);
         }
@@ -306,7 +313,7 @@ impl Device {
         self.counters.end(m.rule, true);
         self.counters.end_session(true);
         if !self.externals.get(external).is_used() {
-            self.note_use(self.externals.get(external).address, false, 0);
+            self.note_use(self.externals.get(external).address, false, at);
         }
         true
     }

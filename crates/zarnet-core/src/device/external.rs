@@ -199,10 +199,11 @@ impl Externals {
         self.page(page).mapping(port).into_iter().chain(more.into_iter().flatten().copied())
     }
 
-    /// Gives a port to a mapping.
-    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32, now: u64) {
+    /// Gives a port to a mapping, and tells whether it was free.
+    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32, now: u64) -> bool {
         let p = &mut self.pages[page as usize];
-        if p.by_port[usize::from(port)] != 0 {
+        let was_free = p.by_port[usize::from(port)] == 0;
+        if !was_free {
             self.shared.entry((page, port)).or_default().push(mapping);
         } else {
             p.by_port[usize::from(port)] = mapping + 1;
@@ -210,10 +211,12 @@ impl Externals {
             self.resting.end(page, port, None);
         }
         self.list[p.external as usize].count(now);
+        was_free
     }
 
-    /// Takes a port from a mapping; it is free at once, or rests until `rest_until` but for `host`.
-    pub(super) fn unbind(&mut self, page: u32, port: u16, mapping: u32, host: u32, rest_until: Option<u64>) {
+    /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or rests until `rest_until`
+    /// but for `host`.
+    pub(super) fn unbind(&mut self, page: u32, port: u16, mapping: u32, host: u32, rest_until: Option<u64>) -> bool {
         let p = &mut self.pages[page as usize];
         self.list[p.external as usize].endpoints -= 1;
         let more = if self.shared.is_empty() { None } else { self.shared.get_mut(&(page, port)) };
@@ -226,13 +229,14 @@ impl Externals {
             if more.is_empty() {
                 self.shared.remove(&(page, port));
             }
-            return;
+            return false;
         }
         p.by_port[usize::from(port)] = 0;
         match rest_until {
             Some(until) => self.resting.put(page, port, host, until),
             None => p.ports.release(port),
         }
+        true
     }
 
     /// Wakes the ports whose rest is over.

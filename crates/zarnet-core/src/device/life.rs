@@ -24,13 +24,15 @@ impl Device {
     fn expire_due(&mut self, now: Instant) {
         loop {
             self.warm_leavers();
-            let Some(id) = self.table.next_due(now.0) else { break };
-            if !self.alight(id) {
-                let at = self.table.session(id).expires;
-                self.end_session(id, at, true);
+            let lingering = self.lingering.peek().map_or(u64::MAX, |l| l.0.0);
+            if let Some(id) = self.table.next_due(now.0.min(lingering)) {
+                if !self.alight(id) {
+                    let at = self.table.session(id).expires;
+                    self.end_session(id, at, true);
+                }
+                continue;
             }
-        }
-        while let Some(&Reverse((until, mapping))) = self.lingering.peek().filter(|l| l.0.0 <= now.0) {
+            let Some(&Reverse((until, mapping))) = self.lingering.peek().filter(|l| l.0.0 <= now.0) else { break };
             self.lingering.pop();
             if self.lingers.get(&mapping) == Some(&until) {
                 self.remove_mapping(mapping, 0, 0, until);
@@ -66,6 +68,7 @@ impl Device {
         self.calm_until = self.calm_until.min(session.expires);
         let id = self.table.add_session(session, wide);
         self.counters.begin_session(self.table.session_count(), session.created);
+        self.record_sessions(session.created, true);
         id
     }
 
@@ -193,6 +196,7 @@ impl Device {
             self.counters.end(rule.0, expired);
         }
         self.counters.end_session(expired);
+        self.record_sessions(at, false);
         for mapping in self.table.remove_session(id) {
             if mapping != NONE && self.table.session_count_of(mapping) == 0 {
                 self.leave_mapping(mapping, session.remote, session.remote_port, at);
@@ -250,6 +254,7 @@ impl Device {
         }
         self.table.remove_mapping(id, hash);
         self.counters.rules[usize::from(m.rule)].mappings -= 1;
+        self.record_mappings(at, false);
         if !self.externals.get(external).is_used() {
             self.note_use(self.externals.get(external).address, false, at);
         }
@@ -260,7 +265,9 @@ impl Device {
         let m = *self.table.mapping(id);
         let hold = self.config.spans.hold_down;
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
-        self.externals.unbind(m.place(), m.external_port, id, m.internal, rest);
+        if self.externals.unbind(m.place(), m.external_port, id, m.internal, rest) {
+            self.record_port(m.place(), m.external_port, at, false);
+        }
         self.calm_until = self.calm_until.min(rest.unwrap_or(u64::MAX));
         if let Some(size) = self.config.plan.behaviour.block_size {
             let behaviour = &self.config.plan.behaviour;
@@ -272,6 +279,7 @@ impl Device {
                 *used -= 1;
                 if *used == 0 {
                     blocks.remove(&block);
+                    self.record_block(m.place(), m.external_port, at, false);
                 }
             }
         }

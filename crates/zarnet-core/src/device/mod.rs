@@ -17,6 +17,7 @@ mod events;
 mod express;
 mod external;
 mod first_match;
+mod history;
 mod icmp;
 mod index;
 pub(crate) mod intervals;
@@ -26,6 +27,7 @@ mod pipeline;
 mod ports;
 mod prefix;
 mod routes;
+mod series;
 mod session;
 mod table;
 mod translate;
@@ -53,7 +55,9 @@ use table::{Mapping, Table, bits};
 pub use conditions::Condition;
 pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
+pub use history::{History, Supply};
 pub use icmp::ForwardedError;
+pub use series::{Series, Span};
 pub use session::{Ending, State};
 pub use view::{MappingRow, SessionRow};
 
@@ -139,6 +143,8 @@ pub struct Device {
     turns: Vec<u32>,
     random: ChaCha12Rng,
     counters: Counters,
+    /// What was in use over time, where that is wanted.
+    history: Option<Box<History>>,
     /// Room for what sessions about to expire are found by.
     leavers: Vec<(Mapping, u32)>,
     /// Nothing is due before this instant.
@@ -191,6 +197,7 @@ impl Device {
             lingers: HashMap::default(),
             lingering: BinaryHeap::new(),
             random: ChaCha12Rng::seed_from_u64(seed),
+            history: None,
             leavers: Vec::new(),
             calm_until: 0,
         };

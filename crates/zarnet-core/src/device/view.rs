@@ -6,7 +6,7 @@ use super::commit::distinct;
 use super::counters::{AddressUse, PoolUse};
 use super::session::{NONE, Session};
 use super::table::{Kind, v4};
-use super::{Device, State};
+use super::{Device, State, Supply};
 use crate::net::{AddressRange, Endpoint, Instant, Protocol, Tuple};
 use crate::plan::{Dependence, RuleId, RuleKind};
 
@@ -134,6 +134,33 @@ impl Device {
             }
             start += equal.len();
         }
+    }
+
+    /// The dynamic mappings that draw on a supply, in no order.
+    pub(crate) fn mappings_on(&self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> {
+        let on_page = |address: std::net::IpAddr, protocol: Protocol, range: (u16, u16)| -> Vec<u32> {
+            let page = super::table::bits(address).and_then(|a| self.externals.find_page(a, protocol));
+            let ports = page.into_iter().flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
+            ports.flat_map(|(page, port)| self.externals.mappings(page, port)).collect()
+        };
+        let ids: Vec<u32> = match supply {
+            Supply::Pool(pool) => {
+                let whole = self.config.targets.iter().filter(|t| t.whole && t.pool == Some(pool));
+                let spaces = whole.flat_map(|t| t.space.runs());
+                let used = spaces.flat_map(|(first, last)| first..=last).filter_map(|a| self.externals.find(a));
+                used.map(|e| self.externals.get(e).whole).filter(|m| *m != NONE).collect()
+            }
+            Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
+                on_page(address, protocol, range)
+            }
+            Supply::PortsOfAll(target, protocol, range) => {
+                let own = self.config.targets.iter().filter(|t| !t.whole && t.target == target);
+                let addresses = own.flat_map(|t| t.space.runs()).flat_map(|(first, last)| first..=last);
+                addresses.flat_map(|a| on_page(std::net::IpAddr::V4(a.into()), protocol, range)).collect()
+            }
+            Supply::Mappings | Supply::Sessions => self.table.all_mappings().collect(),
+        };
+        self.mapping_rows(now, ids.into_iter())
     }
 
     /// A number that orders mappings by protocol, internal address and internal port.

@@ -5,7 +5,6 @@
 //! each is tried by changing the plan and following the flow again.
 
 mod cause;
-mod edit;
 mod names;
 mod near;
 mod search;
@@ -13,7 +12,6 @@ mod steps;
 mod suspects;
 
 pub use cause::Cause;
-pub use edit::{Edit, List, Table, Value};
 pub use near::{NearMiss, near_misses};
 pub use search::{Diagnosis, Repair, Suspect, Workshop, diagnose, satisfied};
 pub use steps::{Outcome, SearchStep, steps};

@@ -1,10 +1,10 @@
 //! The search: suspects in order, each tried; where no single repair is enough, the one that gets the flow furthest is kept
 //! and the search goes on from there.
 
-use super::edit::Edit;
 use super::suspects::suspects;
 use super::{Cause, NearMiss, near_misses};
 use crate::observe::Stage;
+use crate::plan::Edit;
 use crate::plan::{DeviceId, Place, RuleId};
 use crate::predict::{Followed, Scene, failures};
 use crate::reason::Reason;

@@ -189,6 +189,11 @@ impl Network {
         &mut self.devices[id.index()]
     }
 
+    /// From now on, notes what is in use of every device over time.
+    pub(crate) fn keep_history(&mut self) {
+        self.devices.iter_mut().for_each(Device::keep_history);
+    }
+
     /// Gives back the memory of everything that is only needed for packets still to come.
     pub(crate) fn release(&mut self) {
         self.devices.iter_mut().for_each(Device::release);

@@ -4,8 +4,10 @@
 //! name dangles, no range is reversed and no rule lacks its target, or reports everything that prevents that.
 
 mod behaviour;
+mod blocks;
 mod build;
 mod draft;
+pub mod edit;
 mod error;
 mod expectation;
 mod model;
@@ -15,11 +17,13 @@ mod succession;
 mod timers;
 
 pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
+pub use blocks::{Block, Use, blocks, free_addresses, uses};
 pub use build::{build, nearest};
 pub use draft::{
     BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
     DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment, Setting,
 };
+pub use edit::Edit;
 pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub use model::{

@@ -471,7 +471,7 @@ pub enum Direction {
 }
 
 /// What sources are translated to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Target {
     /// The address of an interface, whatever it is at the time.
     Interface(InterfaceId),

@@ -83,7 +83,7 @@ impl Run {
             // a conversation is refused once, however often its packets are sent again
             Outcome::Dropped(refusal) if self.refused_before.insert((packet.protocol, packet.ends)) => {
                 let (reason, rule, place) = (refusal.reason, refusal.rule, refusal.place);
-                self.lost(&flow, Loss { reason, device, rule, place });
+                self.lost(&flow, Loss { reason, device, rule, place }, &[]);
             }
             Outcome::Answered(_) if self.refused_before.insert((packet.protocol, packet.ends)) => {
                 self.unchanged(&flow, Reason::ToDevice, device, None, &[]);

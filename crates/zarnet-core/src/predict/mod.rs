@@ -3,6 +3,7 @@
 mod capture;
 mod expect;
 mod follow;
+mod recording;
 mod run;
 mod tally;
 
@@ -12,7 +13,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::device::{AddressUse, Counters, MappingRow, PoolUse, SessionRow};
+use crate::device::{AddressUse, Counters, History, MappingRow, PoolUse, SessionRow};
 use crate::net::Instant;
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
@@ -21,6 +22,7 @@ use crate::traffic::Flow;
 pub(crate) use expect::failures;
 pub use expect::{Failed, Tried};
 pub use follow::{Followed, Rehearsal, Scene, Sight, Sighting, Vantage, follow_during};
+pub use recording::{FirstRefusal, MOST_KEPT, Recording, Shortage};
 pub use run::predict;
 pub use tally::Tally;
 
@@ -50,11 +52,13 @@ pub struct Options {
     /// Answers and last packets one by one, even where their outcome is already certain. The result is the same, later;
     /// tests hold one against the other.
     pub stepwise: bool,
+    /// Whether it is kept what was in use over time, and what ran out.
+    pub record: bool,
 }
 
 impl Default for Options {
     fn default() -> Self {
-        Self { moment: Moment::End, seed: 0, sources: None, sessions: true, stepwise: false }
+        Self { moment: Moment::End, seed: 0, sources: None, sessions: true, stepwise: false, record: false }
     }
 }
 
@@ -100,6 +104,8 @@ pub struct Prediction {
     pub icmp_errors: IcmpErrors,
     /// Packets of captures that could not be told apart: sent by the device itself, or translated before they were seen.
     pub unattributed: u64,
+    /// What ran out, if that was wanted.
+    pub recording: Option<Recording>,
 }
 
 /// ICMP errors that came in where a capture was made. None of them changes a table (RFC 4787 §10 REQ-12).
@@ -134,6 +140,8 @@ pub struct DeviceTable {
     pub addresses: Vec<AddressUse>,
     /// Its pools: in use at the moment, the rest over all the traffic.
     pub pools: Vec<PoolUse>,
+    /// What was in use over all the traffic, if that was wanted.
+    pub history: Option<Box<History>>,
 }
 
 impl DeviceTable {

@@ -11,6 +11,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
+use super::recording::Recording;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
 use crate::device::Course;
 use crate::net::{Endpoint, Instant, Packet};
@@ -164,12 +165,17 @@ pub(super) struct Run {
     pub(super) refused_before: std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
     pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
+    pub(super) recording: Option<Recording>,
 }
 
 impl Run {
     pub(super) fn new(plan: Arc<Plan>, events: Vec<Event>, mut options: Options) -> Self {
-        let network = Network::new(plan, options.seed, options.sources.take());
-        Self { options, events: events.into(), ..Self::at_rest(network) }
+        let mut network = Network::new(plan, options.seed, options.sources.take());
+        if options.record {
+            network.keep_history();
+        }
+        let recording = options.record.then(Recording::default);
+        Self { recording, options, events: events.into(), ..Self::at_rest(network) }
     }
 
     /// A run on a network, with nothing to play.
@@ -195,6 +201,7 @@ impl Run {
             refused_before: Default::default(),
             icmp_errors: IcmpErrors::default(),
             unattributed: 0,
+            recording: None,
         }
     }
 
@@ -234,6 +241,9 @@ impl Run {
         passages.filter_map(|p| p.unchanged.as_mut()?.1.as_mut()).for_each(rename);
         let tables = self.snapshot.iter_mut().flat_map(|s| &mut s.1).filter(|t| t.device == device);
         tables.for_each(|t| t.rename(renaming));
+        if let Some(recording) = &mut self.recording {
+            recording.rename(device, renaming);
+        }
     }
 
     /// Takes the wanted table if time is about to leave its instant.
@@ -262,12 +272,12 @@ impl Run {
         }
         let (origin, packet) = match self.first_packet(flow) {
             Ok(first) => first,
-            Err((reason, device)) => return self.lost(flow, Loss { reason, device, rule: None, place: None }),
+            Err((reason, device)) => return self.lost(flow, Loss { reason, device, rule: None, place: None }, &[]),
         };
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
         match self.network.send(now, origin, packet, &mut passages, &mut ()) {
-            Fate::Lost(loss) => self.lost(flow, loss),
+            Fate::Lost(loss) => self.lost(flow, loss, &passages),
             Fate::Arrived(receiver, arrived) => {
                 self.note_peak(now);
                 let at = answer;
@@ -315,7 +325,7 @@ impl Run {
         let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages, &mut ());
         if let Fate::Lost(loss) = fate {
             self.end = self.end.max(flow.answered_at());
-            self.lost(&flow, loss);
+            self.lost(&flow, loss, &answer.passages[..forth]);
             return answer.passages;
         }
         let end = flow.ends_at();
@@ -346,6 +356,7 @@ impl Run {
     ) {
         self.negative |= self.is_passed_by(reason, passages);
         self.tally.count(Class::Untranslated);
+        self.record_shortage(flow, reason, device, rule, passages);
         let place = self.rule_place(device, rule);
         self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
     }
@@ -359,10 +370,11 @@ impl Run {
         device.zip(rule).map(|(d, r)| self.network.plan().devices[d.index()].rules[r.index()].place)
     }
 
-    pub(super) fn lost(&mut self, flow: &Flow, loss: Loss) {
+    pub(super) fn lost(&mut self, flow: &Flow, loss: Loss, passages: &[Passage]) {
         self.negative = true;
         self.tally.count(loss.reason.class());
         let Loss { reason, device, rule, place } = loss;
+        self.record_shortage(flow, reason, device, rule, passages);
         self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
     }
 
@@ -444,6 +456,7 @@ impl Run {
         let (at, mut tables) = at;
         self.expire_all(self.end.max(at));
         for table in &mut tables {
+            table.history = self.network.device_mut(table.device).take_history();
             let device = &self.network.devices()[table.device.index()];
             table.totals = device.counters().clone();
             // an address that was first used after the moment had no mapping then
@@ -474,6 +487,7 @@ impl Run {
             negative: self.negative,
             icmp_errors: self.icmp_errors,
             unattributed: self.unattributed,
+            recording: self.recording,
         })
     }
 
@@ -496,6 +510,7 @@ impl Run {
                 totals: device.counters().clone(),
                 addresses: device.addresses(),
                 pools: device.pools(),
+                history: None,
             }
         };
         self.network.devices().iter().enumerate().map(table).collect()

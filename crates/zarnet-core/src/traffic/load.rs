@@ -93,7 +93,25 @@ pub struct Load {
     pub seed: u64,
 }
 
+impl Length {
+    /// The mean in nanoseconds; infinite for a distribution that has none.
+    pub fn mean(self) -> f64 {
+        match self {
+            Self::Fixed(length) | Self::Exponential(length) => length as f64,
+            Self::Uniform(least, most) => (least as f64 + most as f64) / 2.0,
+            Self::LogNormal(median, sigma) => median as f64 * (sigma * sigma / 2.0).exp(),
+            Self::Pareto(least, shape) if shape > 1.0 => least as f64 * shape / (shape - 1.0),
+            Self::Pareto(..) => f64::INFINITY,
+        }
+    }
+}
+
 impl Load {
+    /// How many of its flows may be in a table at a time: those that begin while one lasts and for `idle` nanoseconds after.
+    pub fn most_alive(&self, idle: f64) -> f64 {
+        self.rate * (self.each_lasts.mean() + idle).min(self.lasts as f64) / 1e9
+    }
+
     /// Its flows, in the order of their start: independent of each other, so that the gaps are exponential.
     pub fn flows(&self) -> LoadFlows {
         let random = ChaCha12Rng::seed_from_u64(self.seed);

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use toml_edit::{Array, DocumentMut, InlineTable, Item, TableLike};
-use zarnet_core::diagnose::{Edit, List, Table, Value};
+use zarnet_core::plan::edit::{Edit, List, Table, Value};
 use zarnet_core::plan::{DeviceId, Place, Plan};
 
 use super::{LoadError, Loaded, from_sources};
@@ -124,6 +124,12 @@ fn on_table(
             }
             change(t.get_mut("behaviour")?.as_table_like_mut()?)
         }),
+        Table::Timers(d) => on_device(sources, &device(d).name, |t| {
+            if t.get("timers").is_none() {
+                set(t, "timers", InlineTable::new().into())?;
+            }
+            change(t.get_mut("timers")?.as_table_like_mut()?)
+        }),
         Table::Route(d, i) => {
             // routes have no names: they are told apart by their order in one file
             let same = device(d).routes.iter().filter(|r| r.place.file == place.file);
@@ -175,6 +181,7 @@ fn to_toml(value: &Value) -> toml_edit::Value {
         Value::Text(text) => text.as_str().into(),
         Value::Flag(flag) => (*flag).into(),
         Value::Number(number) => (*number).into(),
+        Value::List(values) => values.iter().map(to_toml).collect::<Array>().into(),
         Value::Entry(entries) => {
             let mut table = InlineTable::new();
             entries.iter().for_each(|(key, value)| {
@@ -193,6 +200,15 @@ fn set(table: &mut dyn TableLike, key: &str, mut value: toml_edit::Value) -> Opt
     } else {
         // the layout of the key before it is that of the new one
         let indent = table.iter().last().and_then(|(k, _)| table.key(k)).map(|k| k.leaf_decor().clone());
+        // in a table on one line, the space before its end is the last value's
+        let last = table.iter().last().map(|(k, _)| k.to_owned());
+        if let Some(before) = last.and_then(|k| table.get_mut(&k)).and_then(Item::as_value_mut) {
+            let suffix = before.decor().suffix().and_then(|s| s.as_str()).unwrap_or("").to_owned();
+            if !suffix.is_empty() && suffix.chars().all(|c| c == ' ') {
+                before.decor_mut().set_suffix("");
+                value.decor_mut().set_suffix(suffix);
+            }
+        }
         table.insert(key, Item::Value(value));
         let prefix = indent.as_ref().and_then(|d| d.prefix()?.as_str());
         if let (Some(prefix), Some(mut key)) = (prefix, table.key_mut(key)) {
@@ -256,6 +272,7 @@ fn insert(
         List::Rules => device.rules.iter().map(|r| r.place).collect(),
         List::Policies => device.policies.iter().map(|p| p.place).collect(),
         List::Routes => device.routes.iter().map(|r| r.place).collect(),
+        List::Pools => device.pools.iter().map(|p| p.place).collect(),
     };
     let anchor = before.and_then(|i| places.get(i).copied());
     let mut all: Vec<Place> = device.interfaces.iter().map(|i| i.place).collect();

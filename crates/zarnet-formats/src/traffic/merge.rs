@@ -41,6 +41,23 @@ pub struct Reading {
     pub skip_bad: bool,
     /// Where load profiles without a seed of their own start from.
     pub seed: u64,
+    /// How many times the rate of load profiles is made, and which of several draws of them; the first as they are.
+    pub growth: Growth,
+}
+
+/// A load that has grown, drawn anew.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Growth {
+    /// How many times the rate.
+    pub times: f64,
+    /// Which draw; 0 is the one that the profile itself gives.
+    pub draw: u64,
+}
+
+impl Default for Growth {
+    fn default() -> Self {
+        Self { times: 1.0, draw: 0 }
+    }
 }
 
 enum Part {
@@ -65,7 +82,7 @@ impl Traffic {
     /// # Errors
     /// Everything that is wrong with any input as a whole.
     pub fn open(given: &[Given], loaded: &Loaded, reading: Reading) -> Result<Self, Vec<TrafficError>> {
-        let Reading { seen_at, skip_bad, seed } = reading;
+        let Reading { seen_at, skip_bad, seed, growth } = reading;
         let (parts, events, plan_files) = (Vec::new(), Vec::new(), loaded.sources.clone());
         let (names, clock) = (Names::new(&loaded.plan), Clock::default());
         let mut traffic = Self { names, clock, parts, events, seen_at, skip_bad, plan_files };
@@ -76,6 +93,7 @@ impl Traffic {
             }
         }
         traffic.events.sort_by_key(|e| e.at);
+        traffic.grow(growth);
         if errors.is_empty() { Ok(traffic) } else { Err(errors) }
     }
 
@@ -112,6 +130,27 @@ impl Traffic {
         };
         self.parts.push(part);
         Ok(())
+    }
+
+    /// Makes load profiles larger, and draws them anew.
+    fn grow(&mut self, growth: Growth) {
+        for part in &mut self.parts {
+            if let Part::Load(load) = part {
+                load.rate *= growth.times;
+                // draws must not meet the seeds of other profiles
+                load.seed = load.seed.wrapping_add(growth.draw.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+            }
+        }
+    }
+
+    /// Its load profiles.
+    pub fn loads(&self) -> impl Iterator<Item = &Load> {
+        self.parts.iter().filter_map(|p| if let Part::Load(load) = p { Some(load) } else { None })
+    }
+
+    /// Whether some of it is drawn from load profiles.
+    pub fn has_loads(&self) -> bool {
+        self.loads().next().is_some()
     }
 
     fn context(&self) -> Context<'_> {

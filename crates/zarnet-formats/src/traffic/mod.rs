@@ -16,5 +16,5 @@ pub use capture::Skipped;
 pub use error::{Fault, TrafficError};
 pub use input::Given;
 pub(crate) use input::read_all;
-pub use merge::{Attempt, Reading, Traffic};
+pub use merge::{Attempt, Growth, Reading, Traffic};
 pub use names::Names;

@@ -3,7 +3,10 @@
 use std::io::{self, Write};
 use std::path::Path;
 
+use zarnet_formats::source::Sources;
+
 use crate::exit::Failure;
+use crate::render::diagnostic;
 
 /// Writes a file beside its place and moves it there, so that nobody ever sees half of it. What is there already stays,
 /// unless `force` says otherwise; the same contents count as written.
@@ -19,6 +22,15 @@ pub fn write(path: &Path, contents: &[u8], force: bool) -> Result<(), Failure> {
     put(path, contents).map_err(|error| {
         Failure::wrong("cannot-write", format!("{}: {error}", path.display()), "choose another place".to_owned())
     })
+}
+
+/// Writes the files of a plan that a change has changed.
+pub fn put_plan(old: &Sources, new: &Sources, what: &str, quiet: bool) -> Result<(), Failure> {
+    for (old, new) in old.0.iter().zip(&new.0).filter(|(o, n)| o.text != n.text) {
+        write(&old.path, new.text.as_bytes(), true)?;
+        diagnostic::note(quiet, &format!("wrote {}: {what}", old.path.display()));
+    }
+    Ok(())
 }
 
 fn put(path: &Path, contents: &[u8]) -> io::Result<()> {

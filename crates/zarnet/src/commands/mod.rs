@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod behaviour;
+pub mod capacity;
 mod check;
 mod compare;
 mod demo;
@@ -36,6 +37,7 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Follow(args) => follow::run(args, &arguments.common),
         Command::Expect(args) => expect::run(args, &arguments.common),
         Command::Why(args) => why::run(args, &arguments.common),
+        Command::Capacity(args) => capacity::run(args, &arguments.common),
         Command::Compare(args) => compare::run(args, &arguments.common),
     }
 }

@@ -5,11 +5,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant as Clock};
 
 use indicatif::{ProgressBar, ProgressStyle};
+use zarnet_core::net::Protocol;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, predict};
 use zarnet_core::traffic::Item;
 use zarnet_formats::plan::Loaded;
-use zarnet_formats::traffic::{Attempt, Fault, Given, Reading, Skipped, Traffic, TrafficError};
+use zarnet_formats::traffic::{Attempt, Fault, Given, Growth, Reading, Skipped, Traffic, TrafficError};
 
 use crate::args::{Common, Reader};
 use crate::exit::Failure;
@@ -24,13 +25,75 @@ pub(super) enum At {
 
 /// Opens what was named.
 pub(super) fn open(named: &[String], loaded: &Loaded, reader: &Reader, seed: u64) -> Result<Traffic, Failure> {
+    open_grown(named, loaded, reader, seed, Growth::default())
+}
+
+/// The same with load profiles that have grown.
+pub(super) fn open_grown(
+    named: &[String],
+    loaded: &Loaded,
+    reader: &Reader,
+    seed: u64,
+    growth: Growth,
+) -> Result<Traffic, Failure> {
     let seen_at = reader.seen_at.as_deref().map(|s| vantage(&loaded.plan, s)).transpose()?;
     let given: Vec<Given> = named.iter().map(|t| Given::from_argument(t)).collect();
-    let reading = Reading { seen_at, skip_bad: reader.skip_bad, seed };
-    Traffic::open(&given, loaded, reading).map_err(|errors| {
+    let reading = Reading { seen_at, skip_bad: reader.skip_bad, seed, growth };
+    let traffic = Traffic::open(&given, loaded, reading).map_err(|errors| {
         diagnostic::traffic(&errors, errors.len());
         Failure::Told
-    })
+    })?;
+    check_memory(&traffic, &loaded.plan, available_memory())?;
+    Ok(traffic)
+}
+
+/// So many octets of memory an entry of a table takes, with its session (docs/speed.md).
+const ENTRY: f64 = 140.0;
+
+/// Refuses load profiles whose table would not fit into memory: better said before than found out after an hour.
+fn check_memory(traffic: &Traffic, plan: &Plan, available: Option<f64>) -> Result<(), Failure> {
+    let timers = plan.devices.iter().map(|d| &d.timers);
+    let idle = |p: Protocol| {
+        let longest = timers.clone().map(|t| match p {
+            // one that ends properly lasts this long after
+            Protocol::TCP => t.tcp_close,
+            Protocol::UDP => t.udp,
+            _ => t.other.max(t.icmp),
+        });
+        longest.max().unwrap_or_default().as_nanos() as f64
+    };
+    let need: f64 = traffic.loads().map(|l| l.most_alive(idle(l.protocol))).sum::<f64>() * ENTRY;
+    match available {
+        Some(available) if need > available => {
+            let (need, available) = (need / 1e9, available / 1e9);
+            let message = format!(
+                "the load profiles need about {need:.1} GB of memory for their table, and {available:.1} GB are free"
+            );
+            let help = "lower `rate` or `each-lasts`, or split the profile over several runs".to_owned();
+            Err(Failure::wrong("too-much-memory", message, help))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Octets of memory that can be had, where the system tells.
+fn available_memory() -> Option<f64> {
+    let text = std::fs::read_to_string("/proc/meminfo").ok()?;
+    let line = text.lines().find_map(|l| l.strip_prefix("MemAvailable:"))?;
+    line.split_whitespace().next()?.parse::<f64>().ok().map(|kilobytes| kilobytes * 1024.0)
+}
+
+/// Standard input can be read only once, and some commands play traffic more than once: what it holds is kept in a file
+/// for as long as that is needed.
+pub(super) fn keep_standard_input(named: &[String]) -> Result<Option<(Vec<String>, tempfile::NamedTempFile)>, Failure> {
+    if !named.iter().any(|d| d == "-") {
+        return Ok(None);
+    }
+    let mut file = tempfile::NamedTempFile::new()?;
+    std::io::copy(&mut std::io::stdin().lock(), &mut file)?;
+    let path = file.path().display().to_string();
+    let named = named.iter().map(|d| if d == "-" { path.clone() } else { d.clone() }).collect();
+    Ok(Some((named, file)))
 }
 
 /// Plays traffic; what turns out to need another reading of it gets one.

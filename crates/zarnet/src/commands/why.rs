@@ -6,9 +6,9 @@ use std::sync::Arc;
 
 use zarnet_core::Reason;
 use zarnet_core::compare::Observed;
-use zarnet_core::diagnose::{Diagnosis, Edit, Repair, Workshop, diagnose};
+use zarnet_core::diagnose::{Diagnosis, Repair, Workshop, diagnose};
 use zarnet_core::net::Instant;
-use zarnet_core::plan::Plan;
+use zarnet_core::plan::{Edit, Plan};
 use zarnet_core::predict::{Moment, Options, Prediction, Rehearsal, Scene, follow_during, predict};
 use zarnet_core::traffic::{Action, Clearing, Event, Flow};
 use zarnet_formats::plan::{Loaded, edited};
@@ -17,12 +17,12 @@ use zarnet_formats::traffic::Traffic;
 
 use super::compare::table;
 use super::follow::flow;
-use super::traffic::{attempts, moment, open, peak_or};
+use super::traffic::{attempts, keep_standard_input, moment, open, peak_or};
 use super::{files, plan};
 use crate::args::{Common, Format, Why};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::why::{Answer, Change, Tried};
-use crate::render::{diagnostic, json, output};
+use crate::render::{json, output};
 
 pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan)?;
@@ -53,19 +53,6 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     Ok(if diagnosis.works { FINE } else { NEGATIVE })
 }
 
-/// Standard input can be read only once, and the day is played again for each repair: what it holds is kept in a file
-/// for as long as that is needed.
-fn keep_standard_input(during: &[String]) -> Result<Option<(Vec<String>, tempfile::NamedTempFile)>, Failure> {
-    if !during.iter().any(|d| d == "-") {
-        return Ok(None);
-    }
-    let mut file = tempfile::NamedTempFile::new()?;
-    std::io::copy(&mut std::io::stdin().lock(), &mut file)?;
-    let path = file.path().display().to_string();
-    let named = during.iter().map(|d| if d == "-" { path.clone() } else { d.clone() }).collect();
-    Ok(Some((named, file)))
-}
-
 /// The entries of a table that are about a flow: those of the internal ends that it has on its way.
 fn of_flow(table: &[Observed], scene: &Scene) -> Vec<Observed> {
     let sightings = scene.followed.forth_sightings();
@@ -93,10 +80,7 @@ fn apply(number: usize, loaded: &Loaded, diagnosis: &Diagnosis, common: &Common)
     }
     let changed = edited(loaded, &repair.changes)
         .map_err(|_| Failure::wrong("no-such-repair", "the repair cannot be written into this plan", None))?;
-    for (old, new) in loaded.sources.0.iter().zip(&changed.sources.0).filter(|(o, n)| o.text != n.text) {
-        files::write(&old.path, new.text.as_bytes(), true)?;
-        diagnostic::note(common.quiet, &format!("wrote {}: {}", old.path.display(), repair.title));
-    }
+    files::put_plan(&loaded.sources, &changed.sources, &repair.title, common.quiet)?;
     Ok(FINE)
 }
 

@@ -112,7 +112,7 @@ impl Row {
     }
 
     /// Seconds with milliseconds; empty for a fixed mapping.
-    fn time(&mut self, time: Option<Instant>) {
+    pub fn time(&mut self, time: Option<Instant>) {
         if let Some(Instant(nanoseconds)) = time {
             let milliseconds = nanoseconds / 1_000_000;
             self.buffer.extend_from_slice(self.digits.format(milliseconds / 1000).as_bytes());

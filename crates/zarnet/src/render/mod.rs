@@ -1,6 +1,7 @@
 //! How answers look: text for people, JSON and CSV for scripts.
 
 pub mod answer;
+pub mod capacity;
 pub mod compare;
 pub mod csv;
 pub mod diagnostic;

@@ -1,7 +1,8 @@
 //! What things of a plan are called.
 
 use serde::Serialize;
-use zarnet_core::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId};
+use zarnet_core::device::Supply;
+use zarnet_core::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId, Target};
 use zarnet_core::traffic::{Flow, Party};
 use zarnet_formats::source::Sources;
 
@@ -49,6 +50,12 @@ impl<'a> Naming<'a> {
         &self.plan.devices[id.index()].name
     }
 
+    /// An address, by the name of the host that has it, if one has.
+    pub fn address(self, address: std::net::IpAddr) -> String {
+        let host = self.plan.hosts.iter().find(|h| h.address == address);
+        host.map_or_else(|| address.to_string(), |h| h.name.clone())
+    }
+
     /// A host.
     pub fn host(self, id: HostId) -> &'a str {
         &self.plan.hosts[id.index()].name
@@ -82,5 +89,25 @@ impl<'a> Naming<'a> {
         };
         let source = end(flow.source, flow.source_port);
         format!("{source} -> {}/{}", end(flow.destination, flow.destination_port), flow.protocol)
+    }
+}
+
+/// What a supply of a device is called: its name first, then what else it goes by.
+pub fn supply_name(plan: &Plan, device: DeviceId, supply: Supply) -> Vec<String> {
+    let device = &plan.devices[device.index()];
+    let target = |target: Target| match target {
+        Target::Pool(pool) => device.pools[pool.index()].name.clone(),
+        Target::Interface(i) => device.interfaces[i.index()].name.clone(),
+        Target::Address(a) => a.to_string(),
+    };
+    match supply {
+        Supply::Pool(pool) => vec![device.pools[pool.index()].name.clone()],
+        Supply::PortsOfAll(all, ..) => vec![target(all)],
+        Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
+            let own = device.interfaces.iter().filter(|i| i.own().any(|a| a == address)).map(|i| i.name.clone());
+            std::iter::once(address.to_string()).chain(own).collect()
+        }
+        Supply::Mappings => vec!["mappings".to_owned()],
+        Supply::Sessions => vec!["sessions".to_owned()],
     }
 }

@@ -397,8 +397,8 @@ impl<'a> Answer<'a> {
     }
 }
 
-/// What a repair changes in the files of a plan.
-fn diff(old: &Sources, new: &Sources) -> String {
+/// What a change changes in the files of a plan.
+pub fn diff(old: &Sources, new: &Sources) -> String {
     let mut text = String::new();
     for (a, b) in old.0.iter().zip(&new.0).filter(|(a, b)| a.text != b.text) {
         let name = a.path.display().to_string();

@@ -2,9 +2,9 @@
 
 use super::{At, Case, append, set};
 use crate::diagnose::Cause;
-use crate::diagnose::edit::{Edit, Table};
 use crate::diagnose::near::service;
 use crate::network::{Origin, Receiver};
+use crate::plan::edit::{Edit, Table};
 use crate::plan::{HostId, RuleKind};
 use crate::reason::Reason;
 

@@ -5,10 +5,10 @@ use std::net::IpAddr;
 use super::{At, Case, append, set};
 use crate::device::Condition;
 use crate::diagnose::Cause;
-use crate::diagnose::edit::{Edit, List, Table, Value};
 use crate::diagnose::near::{NearMiss, inbound_misses, service};
 use crate::network::Hop;
 use crate::observe::By;
+use crate::plan::edit::{Edit, List, Table, Value};
 use crate::plan::{External, InterfaceId, RuleId, RuleKind};
 use crate::reason::Reason;
 

@@ -10,10 +10,10 @@ mod passage;
 use std::net::IpAddr;
 
 use super::Cause;
-use super::edit::{Edit, Table, Value};
 use super::search::Suspect;
 use crate::network::{Hop, Loss, Origin, Receiver, Trace};
 use crate::observe::{Stage, StageResult};
+use crate::plan::edit::{Edit, Table, Value};
 use crate::plan::{Device, DeviceId, HostId, InterfaceId, Place, Plan, Rule, RuleId, SegmentId};
 use crate::predict::{Followed, Scene};
 use crate::reason::Reason;

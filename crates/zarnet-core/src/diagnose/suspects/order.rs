@@ -3,10 +3,10 @@
 use super::{Case, set};
 use crate::device::Condition;
 use crate::diagnose::Cause;
-use crate::diagnose::edit::{Edit, List, Table, Value};
 use crate::diagnose::near::{NearMiss, egress, service};
 use crate::network::{Hop, Origin};
 use crate::observe::{By, Stage, StageResult};
+use crate::plan::edit::{Edit, List, Table, Value};
 use crate::plan::{DeviceId, Fallback, Rule, RuleId, RuleKind, Target};
 use crate::reason::Class;
 

@@ -6,12 +6,12 @@ use super::passage::leaving;
 use super::{At, Case, append, set};
 use crate::device::Condition;
 use crate::diagnose::Cause;
-use crate::diagnose::edit::{Edit, List, Table, Value};
 use crate::diagnose::names::contradicts;
 use crate::diagnose::near::{NearMiss, egress, outbound_misses, service};
 use crate::net::Prefix;
 use crate::network::Hop;
 use crate::observe::{By, Stage, StageResult};
+use crate::plan::edit::{Edit, List, Table, Value};
 use crate::plan::{DeviceId, External, Rule, RuleId, RuleKind};
 use crate::reason::Reason;
 

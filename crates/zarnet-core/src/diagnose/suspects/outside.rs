@@ -6,10 +6,10 @@ use super::passage::leaving;
 use super::{At, Case, append, set};
 use crate::device::MappingRow;
 use crate::diagnose::Cause;
-use crate::diagnose::edit::{Edit, List, Table, Value};
 use crate::diagnose::near::egress;
 use crate::net::{AddressRange, Prefix};
 use crate::network::Loss;
+use crate::plan::edit::{Edit, List, Table, Value};
 use crate::plan::{DeviceId, External, InterfaceId, RuleId, RuleKind, Target};
 use crate::reason::Reason;
 

@@ -4,11 +4,11 @@ use std::net::IpAddr;
 
 use super::{At, Case, append, set};
 use crate::diagnose::Cause;
-use crate::diagnose::edit::{Edit, List, Table, Value};
 use crate::diagnose::near::{egress, service};
 use crate::net::{Packet, Prefix};
 use crate::network::Hop;
 use crate::observe::{By, Stage, StageResult};
+use crate::plan::edit::{Edit, List, Table, Value};
 use crate::plan::{DeviceId, InterfaceId, Verdict, Zone};
 use crate::reason::Reason;
 

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use crate::plan::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
+use super::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
 
 /// A table of a plan.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -25,6 +25,8 @@ pub enum Table {
     Groups,
     /// How a device behaves.
     Behaviour(DeviceId),
+    /// How long state lasts on a device.
+    Timers(DeviceId),
 }
 
 /// A list of tables of a device.
@@ -36,6 +38,8 @@ pub enum List {
     Policies,
     /// Static routes.
     Routes,
+    /// Pools.
+    Pools,
 }
 
 impl List {
@@ -45,6 +49,7 @@ impl List {
             Self::Rules => "rule",
             Self::Policies => "policy",
             Self::Routes => "route",
+            Self::Pools => "pool",
         }
     }
 }
@@ -58,6 +63,8 @@ pub enum Value {
     Flag(bool),
     /// A whole number.
     Number(i64),
+    /// Several.
+    List(Vec<Value>),
     /// A table in one line.
     Entry(Vec<(&'static str, Value)>),
 }

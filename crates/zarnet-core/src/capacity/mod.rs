@@ -1,0 +1,18 @@
+//! What runs out, when, for whom, who has it, and how much would be enough.
+//!
+//! [`resources`] reads a recorded prediction, [`of_table`] the table of a device; [`erlang`] and [`demand`] make a forecast
+//! of it; [`remedies`] proposes changes of the plan, which whoever has its text tries on the same traffic.
+
+mod demand;
+pub mod erlang;
+mod held;
+mod remedy;
+mod resource;
+mod spread;
+
+pub use demand::{Assumption, Demand, Forecast, demand, of_hour};
+pub use held::{listed, lost_to_prefixes, of_table};
+pub use remedy::{Kind, Remedy, remedies};
+pub(crate) use resource::holders;
+pub use resource::{Holder, Refused, Resource, resources};
+pub use spread::Spread;

@@ -1,0 +1,106 @@
+//! What pictures of use show, on the terminal and in files alike.
+
+mod picture;
+pub mod terminal;
+
+use std::net::IpAddr;
+
+use zarnet_core::capacity::{Demand, Resource, erlang};
+use zarnet_core::device::{Span, Supply};
+use zarnet_core::net::Instant;
+
+use super::Study;
+
+pub use picture::{Kind, drawn};
+
+/// Use over time.
+pub struct Curve {
+    /// The resource's use between two instants, in stretches.
+    series: zarnet_core::device::Series,
+    /// The first instant.
+    pub from: Instant,
+    /// The last one.
+    pub until: Instant,
+    /// How much there is.
+    pub usable: Option<u64>,
+    /// The most that was in use.
+    pub peak: u64,
+}
+
+impl Curve {
+    /// Of a resource.
+    pub fn of(r: &Resource, (from, until): (Instant, Instant)) -> Self {
+        let (series, usable, peak) = (r.series.clone(), r.series.usable, r.series.peak.count);
+        Self { series, from, until, usable, peak }
+    }
+
+    /// In so many stretches.
+    pub fn stretches(&self, count: usize) -> Vec<Span> {
+        self.series.reduced(self.from, self.until, count)
+    }
+
+    /// The top of the scale.
+    pub fn top(&self) -> f64 {
+        let usable = self.usable.unwrap_or(0).max(self.peak).max(1) as f64;
+        // what is hardly in use is drawn on its own scale
+        if (self.peak as f64) < usable * 0.05 { (self.peak as f64 * 1.25).max(1.0) } else { usable }
+    }
+}
+
+/// Use of one address over time, as a strip.
+pub struct Strip {
+    /// The address.
+    pub address: IpAddr,
+    /// Its use.
+    pub curve: Curve,
+}
+
+/// So many strips can be read.
+const MOST_STRIPS: usize = 16;
+
+/// The addresses that a resource's ports are on; those of the same device and protocol.
+pub fn strips(study: &Study, of: &Resource) -> Vec<Strip> {
+    let same = |r: &&Resource| match (r.supply, of.supply) {
+        (Supply::Ports(_, p, a), Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b) | Supply::Blocks(_, q, b)) => {
+            r.device == of.device && p == q && a == b
+        }
+        _ => false,
+    };
+    let strip = |r: &Resource| match r.supply {
+        Supply::Ports(address, ..) => Some(Strip { address, curve: Curve::of(r, (study.from, study.until)) }),
+        _ => None,
+    };
+    let mut list: Vec<Strip> = study.resources.iter().filter(same).filter_map(strip).collect();
+    list.sort_by_key(|s| std::cmp::Reverse(s.curve.peak));
+    list.truncate(MOST_STRIPS);
+    list.sort_by_key(|s| s.address);
+    list
+}
+
+/// How much is refused by how many there are.
+pub struct BySize {
+    /// Size and share refused.
+    pub points: Vec<(u64, f64)>,
+    /// What there is.
+    pub usable: u64,
+    /// What is needed.
+    pub needed: Option<u64>,
+    /// The share that is wanted.
+    pub target: f64,
+}
+
+/// The least share that is drawn.
+pub const LEAST_SHARE: f64 = 1e-5;
+
+impl BySize {
+    /// For a demand.
+    pub fn of(d: &Demand, usable: u64, needed: Option<u64>, target: f64) -> Self {
+        let far = needed.unwrap_or(usable).max(usable).max(1);
+        let last = far + far / 4 + 2;
+        let first = (usable.min(needed.unwrap_or(usable)) / 2).max(1);
+        let step = ((last - first) / 120).max(1);
+        let points = (0..=(last - first) / step).map(|n| first + n * step);
+        let points = points.map(|n| (n, erlang::refusal(n, d.offered))).collect();
+        Self { points, usable, needed, target }
+    }
+}

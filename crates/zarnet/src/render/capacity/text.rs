@@ -1,0 +1,465 @@
+//! The answer of `capacity` for people.
+
+use std::io::{self, Write};
+use std::time::Duration;
+
+use zarnet_core::capacity::{Assumption, Resource, listed, lost_to_prefixes};
+use zarnet_core::device::Supply;
+use zarnet_core::net::Instant;
+
+use super::chart::{self, terminal};
+use super::{Answer, Outlook, Trial};
+use crate::commands::capacity::MOST;
+use crate::render::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
+use crate::render::why::diff;
+
+impl Answer<'_> {
+    /// Everything, for people, in so many columns.
+    pub fn text(self, out: &mut dyn Write, width: usize, verbose: bool) -> io::Result<()> {
+        self.overview(out, width, verbose)?;
+        let focus = self.study.focus();
+        for &i in &focus {
+            writeln!(out)?;
+            self.closely(out, i, width, verbose)?;
+            self.remedies(out, i, width)?;
+        }
+        self.footer(out, &focus)
+    }
+
+    fn overview(self, out: &mut dyn Write, width: usize, verbose: bool) -> io::Result<()> {
+        let study = self.study;
+        if study.observed {
+            writeln!(out, "{BOLD}In use{BOLD:#} by the table")?;
+        } else {
+            writeln!(out, "{BOLD}In use{BOLD:#} from {} to {}", study.from, study.until)?;
+        }
+        let several = self.loaded.plan.devices.len() > 1;
+        let columns = [
+            Column::text(if several { "DEVICE" } else { "" }).expendable(if several { 2 } else { 9 }),
+            Column::text("SUPPLY"),
+            Column::number("USABLE"),
+            Column::number(if study.observed { "IN USE" } else { "MOST" }),
+            Column::number("OF IT"),
+            Column::text("AT").expendable(3),
+            Column::number("ALL IN USE FOR").expendable(4),
+            Column::text("FIRST REFUSAL").expendable(1),
+            Column::number("REFUSED").expendable(1),
+            Column::number("HOSTS").expendable(1),
+        ];
+        let shown =
+            |r: &&Resource| verbose || r.series.usable.is_some() && (r.series.peak.count > 0 || r.refused_flows > 0);
+        let rows: Vec<Vec<Cell>> =
+            study.resources.iter().filter(shown).map(|r| self.overview_row(r, several)).collect();
+        if rows.is_empty() {
+            writeln!(out, "nothing that can run out was used")?;
+        } else {
+            table::write(out, &columns, &rows, width)?;
+        }
+        self.prefixes(out)
+    }
+
+    fn overview_row(self, r: &Resource, several: bool) -> Vec<Cell> {
+        let s = &r.series;
+        let share = s.usable.filter(|u| *u > 0).map(|u| s.peak.count as f64 / u as f64);
+        let style = match share {
+            _ if r.refused_flows > 0 => BAD,
+            Some(share) if share >= 0.8 => CAUTION,
+            _ => anstyle::Style::new(),
+        };
+        let full = Duration::from_nanos(s.full_for(self.study.until));
+        let timed = |text: String| if self.study.observed { String::new() } else { text };
+        let refused = |n: u64| if r.refused_flows > 0 { n.to_string() } else { String::new() };
+        vec![
+            if several { self.naming().device(r.device).into() } else { "".into() },
+            Cell::styled(self.title(r), style),
+            s.usable.map(|u| u.to_string()).unwrap_or_default().into(),
+            s.peak.count.to_string().into(),
+            share.map(|s| format!("{:.0} %", s * 100.0)).unwrap_or_default().into(),
+            timed(rounded(s.peak.at)).into(),
+            if full.is_zero() { "".into() } else { timed(span(full)).into() },
+            Cell::styled(s.first_refusal.map(rounded).unwrap_or_default(), BAD),
+            refused(r.refused_flows).into(),
+            refused(r.refused.len() as u64).into(),
+        ]
+    }
+
+    /// Pools that can hand out less than they list.
+    fn prefixes(self, out: &mut dyn Write) -> io::Result<()> {
+        for r in &self.study.resources {
+            let Some(pool) = self.pool_of(r) else { continue };
+            let (lists, lost) = (listed(pool), lost_to_prefixes(pool));
+            let usable = r.series.usable.unwrap_or(0);
+            if u128::from(usable) == lists {
+                continue;
+            }
+            let mut why = Vec::new();
+            if !lost.is_empty() {
+                let list: Vec<String> = lost.iter().take(4).map(ToString::to_string).collect();
+                let more = if lost.len() > 4 { ", ..." } else { "" };
+                why.push(format!(
+                    "{}{more} are network and broadcast addresses (`usable = \"all\"` hands them out)",
+                    list.join(", ")
+                ));
+            }
+            let others = lists.saturating_sub(u128::from(usable) + lost.len() as u128);
+            if others > 0 {
+                why.push(format!("{others} are somebody else's"));
+            }
+            writeln!(
+                out,
+                "{DIM}pool {} lists {lists} and can hand out {usable}: {}{DIM:#}",
+                pool.name,
+                why.join("; ")
+            )?;
+        }
+        Ok(())
+    }
+
+    /// One resource: use over time, who has it, who was refused, what is to be expected.
+    fn closely(self, out: &mut dyn Write, i: usize, width: usize, verbose: bool) -> io::Result<()> {
+        let r = &self.study.resources[i];
+        writeln!(out, "{BOLD}{}{BOLD:#} at {}", self.title(r), self.naming().device(r.device))?;
+        if !self.study.observed {
+            let curve = chart::Curve::of(r, (self.study.from, self.study.until));
+            terminal::over_time(out, &curve, width, self.args.ascii)?;
+            let strips = chart::strips(self.study, r);
+            if strips.len() > 1 {
+                terminal::heat(out, &strips, width, self.args.ascii)?;
+            }
+        }
+        self.holders(out, r, width)?;
+        self.refused(out, r, width)?;
+        match self.study.outlooks.get(i).and_then(Option::as_ref) {
+            Some(outlook) => self.outlook(out, r, outlook, (width, verbose)),
+            None => Ok(()),
+        }
+    }
+
+    fn holders(self, out: &mut dyn Write, r: &Resource, width: usize) -> io::Result<()> {
+        let hosts = count(r.holders.len() as u64, "host", "hosts");
+        let of = r.series.usable.map(|u| format!(" of {u}")).unwrap_or_default();
+        let what = format!("{}{of} {}", r.in_use, self.unit(r));
+        if self.study.observed {
+            let left = r.series.usable.map(|u| format!("; {} left", u.saturating_sub(r.in_use))).unwrap_or_default();
+            writeln!(out, "{what} held by {hosts}{left}")?;
+        } else {
+            let moment = if r.series.first_refusal == Some(r.at) && self.args.at.is_none() {
+                "when somebody was refused for the first time"
+            } else {
+                "at that moment"
+            };
+            writeln!(out, "\nAt {}, {moment}: {what} held by {hosts}", rounded(r.at))?;
+        }
+        if r.holders.is_empty() {
+            return Ok(());
+        }
+        let timed = !self.study.observed;
+        let columns = [
+            Column::text("HOST"),
+            Column::number("HELD"),
+            Column::text(""),
+            Column::text("EXTERNAL").expendable(3),
+            Column::text("RULE").expendable(4),
+            Column::text("SINCE").expendable(2),
+            Column::number("IDLE FOR").expendable(1),
+            Column::number("EXPIRES IN").expendable(1),
+        ];
+        let shown = if self.args.rows == 0 { usize::MAX } else { self.args.rows };
+        let most = r.holders.first().map_or(1, |h| h.held);
+        let row = |h: &zarnet_core::capacity::Holder| -> Vec<Cell> {
+            let bar = if most > 1 { terminal::bar(h.held, most, 16, self.args.ascii) } else { String::new() };
+            vec![
+                self.naming().address(h.host).into(),
+                h.held.to_string().into(),
+                bar.into(),
+                h.external.map(|a| a.to_string()).unwrap_or_default().into(),
+                self.rules(r.device, &h.rules).join(" ").into(),
+                if timed { rounded(h.since).into() } else { "".into() },
+                match h.last_active.filter(|_| timed) {
+                    Some(last) if last >= r.at => "active".into(),
+                    Some(last) => span(r.at - last).into(),
+                    // an address is kept for a while after its last session
+                    None if timed => "kept".into(),
+                    None => "".into(),
+                },
+                if timed { span(h.until - r.at).into() } else { "".into() },
+            ]
+        };
+        let rows: Vec<Vec<Cell>> = r.holders.iter().take(shown).map(row).collect();
+        table::write(out, &columns, &rows, width)?;
+        if r.holders.len() > shown {
+            let rest: u64 = r.holders[shown..].iter().map(|h| h.held).sum();
+            let more = count((r.holders.len() - shown) as u64, "host more holds", "hosts more hold");
+            writeln!(out, "{DIM}{more} {rest}; --rows 0 shows all{DIM:#}")?;
+        }
+        if let Some(release) = r.next_release {
+            writeln!(out, "The next one is free at {}, {} later.", rounded(release), span(release - r.at))?;
+        }
+        Ok(())
+    }
+
+    fn refused(self, out: &mut dyn Write, r: &Resource, width: usize) -> io::Result<()> {
+        if r.refused.is_empty() {
+            return Ok(());
+        }
+        let (flows, hosts) = (count(r.refused_flows, "flow", "flows"), count(r.refused.len() as u64, "host", "hosts"));
+        let wanted = match r.supply {
+            Supply::Pool(_) => "an address each".to_owned(),
+            Supply::Mappings | Supply::Sessions => "a place in the table".to_owned(),
+            _ => format!("{}, each for another flow", if r.is_query() { "query ids" } else { "ports" }),
+        };
+        let last = r.series.last_refusal.map(rounded).unwrap_or_default();
+        let first = r.series.first_refusal.map(rounded).unwrap_or_default();
+        writeln!(out, "\n{BAD}Refused{BAD:#}: {flows} of {hosts} from {first} to {last}; they wanted {wanted}")?;
+        let columns = [
+            Column::text("HOST"),
+            Column::number("FLOWS"),
+            Column::text("FIRST"),
+            Column::text("LAST"),
+            Column::text("REASON").expendable(1),
+            Column::text("RULE").expendable(2),
+        ];
+        let shown = if self.args.rows == 0 { usize::MAX } else { self.args.rows };
+        let mut list: Vec<_> = r.refused.iter().collect();
+        list.sort_by_key(|f| (std::cmp::Reverse(f.flows), f.first));
+        let row = |f: &&zarnet_core::capacity::Refused| -> Vec<Cell> {
+            vec![
+                self.naming().address(f.host).into(),
+                f.flows.to_string().into(),
+                rounded(f.first).into(),
+                rounded(f.last).into(),
+                Cell::styled(f.reason.name(), BAD),
+                f.rule.map(|rule| self.naming().rule(r.device, rule)).unwrap_or_default().into(),
+            ]
+        };
+        let rows: Vec<Vec<Cell>> = list.iter().take(shown).map(row).collect();
+        table::write(out, &columns, &rows, width)?;
+        if list.len() > shown {
+            let more = count((list.len() - shown) as u64, "host more", "hosts more");
+            writeln!(out, "{DIM}{more}; --rows 0 shows all{DIM:#}")?;
+        }
+        Ok(())
+    }
+
+    fn outlook(
+        self,
+        out: &mut dyn Write,
+        r: &Resource,
+        o: &Outlook,
+        (width, verbose): (usize, bool),
+    ) -> io::Result<()> {
+        let (d, usable) = (&o.demand, r.series.usable.unwrap_or(0));
+        writeln!(
+            out,
+            "\n{BOLD}If the load grows{BOLD:#}: in the busiest hour, {} to {}, {} requests a second that hold {} each: {} erlang",
+            rounded(d.from),
+            rounded(d.until),
+            number(d.rate),
+            span(Duration::from_secs_f64(d.holds.clamp(0.0, 1e12))),
+            number(d.offered),
+        )?;
+        let simulated = !o.simulated.is_empty();
+        let columns = [
+            Column::number("LOAD"),
+            Column::number("ERLANG"),
+            Column::number("REFUSED"),
+            Column::number("ONE EVERY").expendable(1),
+            Column::text("SIMULATED").expendable(2),
+            Column::text("RAN OUT").expendable(3),
+            Column::text("FIRST AT").expendable(4),
+        ];
+        let row = |f: &zarnet_core::capacity::Forecast| -> Vec<Cell> {
+            let s = o.simulated.iter().find(|s| s.growth == f.growth);
+            let style = if f.refusal > self.args.target { BAD } else { GOOD };
+            let every = if f.every.is_finite() && f.every < 1e9 {
+                span(Duration::from_secs_f64(f.every))
+            } else {
+                String::new()
+            };
+            vec![
+                format!("x {}", f.growth).into(),
+                number(f.offered).into(),
+                Cell::styled(share(f.refusal), style),
+                every.into(),
+                s.map(|s| {
+                    format!(
+                        "{} ({} to {})",
+                        share(s.refused.mean),
+                        share(s.refused.low.max(0.0)),
+                        share(s.refused.high)
+                    )
+                })
+                .unwrap_or_default()
+                .into(),
+                s.map(|s| format!("{} of {}", s.ran_out, s.refused.runs)).unwrap_or_default().into(),
+                s.and_then(|s| s.first).map(|f| rounded(Instant((f * 1e9) as u64))).unwrap_or_default().into(),
+            ]
+        };
+        let rows: Vec<Vec<Cell>> = o.forecasts.iter().map(row).collect();
+        table::write(out, &columns, &rows, width)?;
+        let what = if simulated {
+            "SIMULATED is the traffic's own load profiles, drawn anew: mean and 95 % interval in that hour"
+        } else if self.args.brief {
+            "It is not compared with a simulation, as --brief asks"
+        } else {
+            "It is not compared with a simulation: the traffic has no load profile to draw from"
+        };
+        let rests = "REFUSED is Erlang's formula: independent requests, many hosts, nobody tries again";
+        writeln!(out, "{DIM}{rests}.\n{what}.{DIM:#}")?;
+        for c in &d.contradicted {
+            writeln!(out, "{CAUTION}{}{CAUTION:#} {}", c.name(), c.sentence())?;
+        }
+        let target = share(self.args.target);
+        match o.needed {
+            _ if d.contradicted.contains(&Assumption::NeverInUse) => {}
+            None => writeln!(out, "No size up to {} meets {target}.", MOST)?,
+            Some(needed) if needed <= usable => {
+                let room = o.headroom.map(|h| format!("; the load may grow to x {h:.2}")).unwrap_or_default();
+                let when = o.months.map(|m| format!(", in {} at the growth given", months(m))).unwrap_or_default();
+                writeln!(out, "{GOOD}Enough{GOOD:#}: {needed} of {usable} refuse {target} or less{room}{when}.")?;
+            }
+            Some(needed) => {
+                writeln!(out, "{BAD}Too few{BAD:#}: {needed} would refuse {target} or less; there are {usable}.")?;
+            }
+        }
+        if verbose || o.needed.is_none_or(|n| n > usable) {
+            let sizes = chart::BySize::of(d, usable, o.needed, self.args.target);
+            terminal::by_size(out, &sizes, width, self.args.ascii)?;
+        }
+        Ok(())
+    }
+
+    fn remedies(self, out: &mut dyn Write, i: usize, width: usize) -> io::Result<()> {
+        let own: Vec<&Trial> = self.study.trials.iter().filter(|t| t.of == i).collect();
+        if own.is_empty() {
+            return Ok(());
+        }
+        let r = &self.study.resources[i];
+        writeln!(out, "\n{BOLD}Remedies{BOLD:#} for {}, tried on the same traffic", self.title(r))?;
+        let columns = [
+            Column::text("REMEDY"),
+            Column::number("REFUSED"),
+            Column::number("HOSTS"),
+            Column::number("MOST").expendable(1),
+            Column::text("WHAT IT DOES"),
+        ];
+        let before = vec![
+            Cell::from("as it is"),
+            r.refused_flows.to_string().into(),
+            r.refused.len().to_string().into(),
+            of(Some((r.series.peak.count, r.series.usable))).into(),
+            "".into(),
+        ];
+        let row = |t: &&Trial| -> Vec<Cell> {
+            let (refused, hosts, peak) = match &t.outcome {
+                Some(o) => {
+                    let style = if o.refused == 0 {
+                        GOOD
+                    } else if o.refused < r.refused_flows {
+                        CAUTION
+                    } else {
+                        BAD
+                    };
+                    (Cell::styled(o.refused.to_string(), style), o.hosts.to_string(), of(o.peak))
+                }
+                None => ("-".into(), String::new(), String::new()),
+            };
+            let what = match &t.obstacle {
+                Some(obstacle) => format!("{}: not possible, {obstacle}", t.title),
+                None => t.title.clone(),
+            };
+            vec![t.kind.name().into(), refused, hosts.into(), peak.into(), what.into()]
+        };
+        let rows: Vec<Vec<Cell>> = std::iter::once(before).chain(own.iter().map(row)).collect();
+        table::write(out, &columns, &rows, width)?;
+        writeln!(out, "{BOLD}What each costs{BOLD:#}")?;
+        let longest = own.iter().map(|t| t.kind.name().len()).max().unwrap_or(0);
+        for t in own.iter().filter(|t| t.obstacle.is_none()) {
+            writeln!(out, "  {:longest$}  {DIM}{}{DIM:#}", t.kind.name(), t.kind.sentence())?;
+        }
+        let Some((best, changed)) = self.study.best(i).and_then(|b| Some((b, b.changed.as_ref()?))) else {
+            return Ok(());
+        };
+        let why =
+            if self.study.shown.is_some() { "as asked for" } else { "refuses fewest, and is the first of equals" };
+        writeln!(out, "\n{BOLD}{}{BOLD:#} ({why}): {}", best.kind.name(), best.title)?;
+        for line in diff(&self.loaded.sources, &changed.sources).lines() {
+            let style = match line.as_bytes().first() {
+                Some(b'+') => GOOD,
+                Some(b'-') => BAD,
+                _ => DIM,
+            };
+            writeln!(out, "{style}{line}{style:#}")?;
+        }
+        Ok(())
+    }
+
+    fn footer(self, out: &mut dyn Write, focus: &[usize]) -> io::Result<()> {
+        let study = self.study;
+        writeln!(out)?;
+        if study.elsewhere > 0 {
+            let flows = count(study.elsewhere as u64, "flow was", "flows were");
+            writeln!(
+                out,
+                "{flows} refused by a limit of a host or rule, with supply left: `zarnet predict` lists them"
+            )?;
+        }
+        let refused: u64 = study.resources.iter().map(|r| r.refused_flows).sum();
+        if study.observed {
+            writeln!(out, "{DIM}next: give traffic instead of --observed to see when it runs out{DIM:#}")
+        } else if refused == 0 {
+            writeln!(
+                out,
+                "{GOOD}nobody was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; --chart FILE.png draws it{DIM:#}"
+            )
+        } else if study.trials.iter().any(|t| t.changed.is_some()) {
+            let name = focus.iter().find_map(|i| study.best(*i)).map_or("NAME", |t| t.kind.name());
+            writeln!(
+                out,
+                "{DIM}next: --apply {name} writes it into the plan; --remedy shows another; --chart FILE.png draws it{DIM:#}"
+            )
+        } else {
+            writeln!(out, "{DIM}next: without --brief, remedies are tried; --chart FILE.png draws it{DIM:#}")
+        }
+    }
+}
+
+/// An instant to the second: nobody reads milliseconds here.
+pub fn rounded(at: Instant) -> String {
+    Instant(at.0 / 1_000_000_000 * 1_000_000_000).to_string()
+}
+
+fn of(peak: Option<(u64, Option<u64>)>) -> String {
+    match peak {
+        Some((peak, Some(usable))) => format!("{peak} of {usable}"),
+        Some((peak, None)) => peak.to_string(),
+        None => String::new(),
+    }
+}
+
+/// A share in per cent, with as many places as it takes.
+pub fn share(share: f64) -> String {
+    let percent = share * 100.0;
+    match percent {
+        p if p <= 0.0 => "0 %".to_owned(),
+        p if p < 0.001 => "<0.001 %".to_owned(),
+        p if p < 0.1 => format!("{p:.3} %"),
+        p if p < 10.0 => format!("{p:.2} %"),
+        p => format!("{p:.1} %"),
+    }
+}
+
+/// A number with three digits that matter.
+pub fn number(n: f64) -> String {
+    match n {
+        n if n >= 100.0 => format!("{n:.0}"),
+        n if n >= 10.0 => format!("{n:.1}"),
+        n if n >= 1.0 => format!("{n:.2}"),
+        n if n >= 0.001 || n == 0.0 => format!("{n:.4}"),
+        n => format!("{n:.1e}"),
+    }
+}
+
+fn months(months: f64) -> String {
+    if months < 24.0 { format!("{months:.1} months") } else { format!("{:.1} years", months / 12.0) }
+}
