@@ -37,7 +37,16 @@ fn snapshot(name: &str, output: &Output) {
 fn estate() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/saltmere");
-    for name in ["harbour.toml", "jetty.toml", "morning.csv", "observed.csv", "quay.pcap.gz", "storm.toml"] {
+    for name in [
+        "harbour.toml",
+        "jetty.toml",
+        "morning.csv",
+        "observed.csv",
+        "quay.pcap.gz",
+        "saturday.toml",
+        "storm.toml",
+        "terminal.toml",
+    ] {
         std::fs::copy(demo.join(name), folder.path().join(name)).unwrap();
     }
     folder
@@ -56,6 +65,8 @@ fn what_it_prints() {
         "bad.csv",
         "start,protocol,source,destination,destination-port\n0,tcp,kiosk-9,198.51.100.80,443\n1,tcp,kiosk-1,198.51.100.80,99999\n2,udp,kiosk-1,198.51.100.53,53\n",
     );
+    file("held.csv", HELD);
+    file("still.toml", &FLOOD.replace("RATE", "0"));
     file("leased.toml", LEASED);
     file("after.toml", &LEASED.replace("\"door\"", "\"gate\"").replace(":8022/tcp", ":9022/tcp"));
     file("day.toml", DAY);
@@ -71,6 +82,7 @@ fn what_it_prints() {
     }
     let (flow, office) = ("kiosk-3 -> 198.51.100.80:443/tcp", "office-4 -> 198.51.100.80:443/tcp");
     let map = "protocol=1,internal=2,external=3";
+    let saturday = ["capacity", "terminal.toml", "saturday.toml"];
     let compare = ["compare", "harbour.toml", "morning.csv", "--at", "2h45m", "--observed", "observed.csv"];
     let capture: &[&str] = &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--sessions"];
     let cases: &[(&str, &[&str])] = &[
@@ -132,11 +144,42 @@ fn what_it_prints() {
         ("compare-whose.txt", &[&compare[..], &["--columns", map]].concat()),
         ("compare-bad-columns.txt", &[&compare[..], &["--columns", "inside=2"]].concat()),
         ("compare-no-names.txt", &compare),
+        ("capacity.txt", &[&saturday[..], &["--brief", "--rows", "3"]].concat()),
+        (
+            "capacity-ascii.txt",
+            &[&saturday[..], &["--brief", "--supply", "desk-lines", "--ascii", "--width", "80"]].concat(),
+        ),
+        ("capacity-remedies.txt", &[&saturday[..], &["--supply", "desk-lines", "--runs", "2", "--rows", "2"]].concat()),
+        ("capacity.csv", &[&saturday[..], &["--brief", "--format", "csv", "--at", "2h30m"]].concat()),
+        ("capacity-fine.txt", &["capacity", "terminal.toml", "10.62.32.21 -> 198.51.100.25:443/tcp", "--growth", "5%"]),
+        (
+            "capacity-fine.json",
+            &[
+                "capacity",
+                "terminal.toml",
+                "10.62.32.21 -> 198.51.100.25:443/tcp",
+                "--format",
+                "json",
+                "--brief",
+                "--supply",
+                "desk-lines",
+            ],
+        ),
+        ("capacity-observed.txt", &["capacity", "terminal.toml", "--observed", "held.csv"]),
+        ("capacity-no-supply.txt", &[&saturday[..], &["--brief", "--supply", "desk-line"]].concat()),
+        ("capacity-no-target.txt", &[&saturday[..], &["--target", "0"]].concat()),
+        ("capacity-no-picture.txt", &[&saturday[..], &["--chart", "use.jpg"]].concat()),
+        (
+            "capacity-no-remedy.txt",
+            &["capacity", "terminal.toml", "10.62.32.21 -> 198.51.100.25:443/tcp", "--remedy", "larger-pool"],
+        ),
+        ("capacity-bad-rate.txt", &["capacity", "terminal.toml", "still.toml"]),
         ("behaviour.txt", &["behaviour"]),
         ("behaviour-carrier.txt", &["behaviour", "carrier"]),
         ("behaviour-plan-json.txt", &["behaviour", "leased.toml", "--format", "json"]),
         ("behaviour-unknown.txt", &["behaviour", "polite"]),
         ("help.txt", &["--help"]),
+        ("help-capacity.txt", &["capacity", "--help"]),
         ("help-follow.txt", &["follow", "--help"]),
         ("help-predict.txt", &["predict", "--help"]),
         ("demo.txt", &["demo"]),
@@ -145,6 +188,26 @@ fn what_it_prints() {
         snapshot(name, &zarnet(folder.path(), arguments, ""));
     }
 }
+
+const HELD: &str = "protocol,internal,internal-port,external,external-port
+any,10.62.32.11,,203.0.113.73,
+any,10.62.32.12,,203.0.113.74,
+udp,10.62.64.20,50000,203.0.113.70,20480
+udp,10.62.64.20,50001,203.0.113.70,20481
+udp,10.62.64.21,50000,203.0.113.70,20482
+";
+
+/// More than any machine has room for.
+const FLOOD: &str = r#"
+[[load]]
+lasts = "15m"
+sources = "hall"
+destination = "198.51.100.80"
+protocol = "udp"
+destination-port = 53
+rate = RATE
+each-lasts = "2h"
+"#;
 
 const RISKY: &str = r#"
 [[segment]]
@@ -477,6 +540,50 @@ fn reports_and_captures_are_written_whole() {
     assert_ne!(read("seen.pcapng"), first);
 }
 
+/// What no machine has room for is said before, not found out after an hour.
+#[test]
+fn more_than_there_is_memory_for_is_refused() {
+    let folder = estate();
+    std::fs::write(folder.path().join("flood.toml"), FLOOD.replace("RATE", "9000000")).unwrap();
+    for command in ["capacity", "predict"] {
+        let output = zarnet(folder.path(), &[command, "terminal.toml", "flood.toml"], "");
+        assert_eq!(output.status.code(), Some(2));
+        let said = String::from_utf8(output.stderr).unwrap();
+        assert!(said.contains("error[too-much-memory]: the load profiles need about 1134.0 GB"), "{said}");
+    }
+}
+
+/// Pictures are what their names say, and whole; a remedy is written as it was shown, and helps.
+#[test]
+fn pictures_are_drawn_and_remedies_written() {
+    let folder = estate();
+    let run = |arguments: &[&str]| {
+        zarnet(folder.path(), &[&["capacity", "terminal.toml", "saturday.toml", "-q"], arguments].concat(), "")
+    };
+    let read = |name: &str| std::fs::read(folder.path().join(name)).unwrap();
+    assert_eq!(run(&["--brief", "--chart", "use.svg"]).status.code(), Some(1));
+    let svg = String::from_utf8(read("use.svg")).unwrap();
+    for words in
+        ["<svg", "pool desk-lines: addresses in use over time", "all 1024", "first refused at", "target 0.10 %"]
+    {
+        assert!(svg.contains(words), "{words} is not in the picture");
+    }
+    assert_eq!(run(&["--brief", "--chart", "use.png"]).status.code(), Some(1));
+    assert!(read("use.png").starts_with(b"\x89PNG\r\n\x1a\n"));
+    assert_eq!(run(&["--brief", "--chart", "use.png"]).status.code(), Some(2), "it is there already");
+    let refused = || {
+        let answer = run(&["--brief", "--format", "json"]);
+        let answer: serde_json::Value = serde_json::from_slice(&answer.stdout).unwrap();
+        answer["resources"][0]["refused-flows"].as_u64().unwrap()
+    };
+    let before = refused();
+    let written = run(&["--supply", "desk-lines", "--runs", "0", "--apply", "shorter-binding"]);
+    assert_eq!(written.status.code(), Some(0), "{}", String::from_utf8_lossy(&written.stderr));
+    let plan = String::from_utf8(read("terminal.toml")).unwrap();
+    assert!(plan.contains("timers = { binding = 0 }                    # a desk keeps"), "{plan}");
+    assert!(refused() < before);
+}
+
 #[test]
 fn a_new_plan_checks_clean_and_stays_whole() {
     let folder = tempfile::tempdir().unwrap();
@@ -525,5 +632,7 @@ fn every_name_is_documented() {
     missing("why.md", zarnet_core::diagnose::Cause::ALL.iter().map(|c| c.name()).collect());
     missing("why.md", zarnet_core::compare::Why::ALL.iter().map(|w| w.name()).collect());
     missing("findings.md", zarnet_core::audit::FINDINGS.iter().map(|f| f.0).collect());
+    missing("capacity.md", zarnet_core::capacity::Kind::ALL.iter().map(|k| k.name()).collect());
+    missing("capacity.md", zarnet_core::capacity::Assumption::ALL.iter().map(|a| a.name()).collect());
     missing("plan.md", zarnet_core::plan::Timers::NAMES.to_vec());
 }

@@ -133,6 +133,9 @@ fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refus
     (list, flows)
 }
 
+/// A supply by its number, and the ports that it is of.
+type OfRange = (usize, (u16, u16));
+
 /// What the rows of a table draw on, in one pass over them; `wanted`: of which supplies.
 fn by_supply(
     device: &plan::Device,
@@ -142,7 +145,7 @@ fn by_supply(
 ) -> Vec<Held> {
     let mut held: Vec<Held> = supplies.iter().map(|_| Held::default()).collect();
     let mut pools: HashMap<PoolId, usize> = HashMap::new();
-    let mut ports: HashMap<(IpAddr, Protocol), Vec<(usize, (u16, u16))>> = HashMap::new();
+    let mut ports: HashMap<(IpAddr, Protocol), Vec<OfRange>> = HashMap::new();
     let mut wide: Vec<(usize, AddressSet, Protocol, (u16, u16))> = Vec::new();
     let mut whole: Vec<usize> = Vec::new();
     for (n, (supply, _)) in supplies.iter().enumerate().filter(|(n, _)| wanted(*n)) {

@@ -24,6 +24,8 @@ use crate::render::{diagnostic, json, output};
 
 /// Loads that a forecast is made of, against the busiest hour.
 const GROWTHS: [f64; 5] = [1.0, 1.25, 1.5, 2.0, 3.0];
+/// No forecast is made from fewer.
+const LEAST_REQUESTS: u64 = 10;
 /// No forecast looks for more than this.
 pub const MOST: u64 = 1 << 20;
 
@@ -176,7 +178,8 @@ impl Setting<'_> {
     fn outlook(&self, resource: &Resource, from: Instant, until: Instant) -> Option<Outlook> {
         let usable = resource.series.usable?;
         let demand = demand(resource, from, until);
-        if demand.offered <= 0.0 {
+        // of a handful of requests nothing can be said
+        if resource.series.begun + resource.refused_flows < LEAST_REQUESTS || demand.offered <= 0.0 {
             return None;
         }
         let forecasts = GROWTHS.iter().map(|g| demand.grown(usable, *g)).collect();

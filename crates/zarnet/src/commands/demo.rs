@@ -12,7 +12,7 @@ use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
-const FILES: [(&str, &[u8], &str); 6] = [
+const FILES: [(&str, &[u8], &str); 8] = [
     (
         "harbour.toml",
         include_bytes!("../../../../demo/saltmere/harbour.toml"),
@@ -28,6 +28,16 @@ const FILES: [(&str, &[u8], &str); 6] = [
         "storm.toml",
         include_bytes!("../../../../demo/saltmere/storm.toml"),
         "a scenario: load profiles, and what is done to the edge meanwhile",
+    ),
+    (
+        "terminal.toml",
+        include_bytes!("../../../../demo/saltmere/terminal.toml"),
+        "another plan: booking desks with a pool, and a hall full of phones behind one address",
+    ),
+    (
+        "saturday.toml",
+        include_bytes!("../../../../demo/saltmere/saturday.toml"),
+        "a scenario: the Saturday in August on which both run out",
     ),
     (
         "observed.csv",
@@ -108,7 +118,7 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 14] = [
+const STEPS: [Step; 16] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
@@ -241,6 +251,26 @@ const STEPS: [Step; 14] = [
         title: "Why does it not work, and what would repair it?",
         arguments: &["why", "@/faults/chain-wrong-port.toml", "198.51.100.80 -> 203.0.113.2:443/tcp"],
         see: "One cause, and repairs as edits of the plan that were tried; `--apply 1` writes the first, comments kept.",
+    },
+    Step {
+        title: "A Saturday in August: what runs out, and for whom?",
+        arguments: &["capacity", "@/terminal.toml", "@/saturday.toml", "--brief", "--rows", "7"],
+        see: "Desks wait for addresses that others keep; an hour later six phones take the hall's ports. Two shortages, two reasons.",
+    },
+    Step {
+        title: "How many lines would be enough, and what else would help?",
+        arguments: &[
+            "capacity",
+            "@/terminal.toml",
+            "@/saturday.toml",
+            "--supply",
+            "desk-lines",
+            "--runs",
+            "2",
+            "--rows",
+            "3",
+        ],
+        see: "Each remedy was played on the same Saturday; `--apply shorter-binding` writes one, `--chart FILE.png` draws it.",
     },
     Step {
         title: "How does a device behave, and what does a preset hold?",

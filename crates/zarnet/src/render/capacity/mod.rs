@@ -322,7 +322,7 @@ impl<'a> Answer<'a> {
                 simulated: o.simulated.iter().find(|s| s.growth == f.growth).map(|s| SimulatedShape {
                     refusal: s.refused.mean,
                     low: s.refused.low.max(0.0),
-                    high: s.refused.high,
+                    high: s.refused.high.min(1.0),
                     runs: s.refused.runs,
                     ran_out: s.ran_out,
                     first_refusal: s.first,

@@ -131,7 +131,8 @@ impl Answer<'_> {
         self.refused(out, r, width)?;
         match self.study.outlooks.get(i).and_then(Option::as_ref) {
             Some(outlook) => self.outlook(out, r, outlook, (width, verbose)),
-            None => Ok(()),
+            None if self.study.observed || r.series.usable.is_none() => Ok(()),
+            None => writeln!(out, "\n{DIM}Too little was asked for to make a forecast from.{DIM:#}"),
         }
     }
 
@@ -286,7 +287,7 @@ impl Answer<'_> {
                         "{} ({} to {})",
                         share(s.refused.mean),
                         share(s.refused.low.max(0.0)),
-                        share(s.refused.high)
+                        share(s.refused.high.min(1.0))
                     )
                 })
                 .unwrap_or_default()

@@ -91,7 +91,7 @@ pub fn bar(value: u64, most: u64, width: usize, ascii: bool) -> String {
         return "#".repeat(eighths.div_ceil(8));
     }
     let mut text = "█".repeat(eighths / 8);
-    if eighths % 8 > 0 {
+    if !eighths.is_multiple_of(8) {
         text.push(LEFT_EIGHTHS[eighths % 8]);
     }
     text
