@@ -12,6 +12,8 @@
 //! - [`traffic`]: flows, packets of captures, events.
 //! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
+//! - [`capacity`]: what runs out, who has it, how much would be enough.
+//! - [`space`]: sets of packets as a whole, exact. [`impact`]: what a change of a plan changes, for all of them.
 //! - [`compare`]: the table that a device really has against the predicted one.
 //! - [`audit`]: findings on a plan that can be built.
 //!
@@ -34,6 +36,7 @@ pub mod capacity;
 pub mod compare;
 pub mod device;
 pub mod diagnose;
+pub mod impact;
 mod named;
 pub mod net;
 pub mod network;
@@ -41,6 +44,7 @@ pub mod observe;
 pub mod plan;
 pub mod predict;
 mod reason;
+pub mod space;
 pub mod traffic;
 
 pub use reason::{Class, Reason};

@@ -57,6 +57,7 @@ pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
 pub use history::{History, Supply};
 pub use icmp::ForwardedError;
+pub use pipeline::{Judged, Verdicts};
 pub use series::{Series, Span};
 pub use session::{Ending, State};
 pub use view::{MappingRow, SessionRow};
@@ -229,6 +230,28 @@ impl Device {
     fn is_living_end(&self, address: IpAddr) -> bool {
         let external = bits(address).and_then(|a| self.externals.find(a));
         external.is_some_and(|e| self.externals.get(e).is_used())
+    }
+
+    /// The addresses of a fixed rule's external end, as they are now.
+    pub fn external_of(&self, external: plan::External) -> Option<crate::net::AddressRange> {
+        self.config.external(external)
+    }
+
+    /// External addresses of its rules and those it answers ARP for: never routed.
+    pub(crate) fn claimed(&self) -> &AddressSet {
+        &self.config.claimed
+    }
+
+    /// Whether a source that is chosen could as well become this end.
+    pub fn could_choose(&self, verdicts: &Verdicts, end: crate::net::Endpoint) -> bool {
+        verdicts.target.is_some_and(|t| self.target_of(t).0.contains(end.address))
+    }
+
+    /// What a target can hand out, how it picks, and whether it hands out whole addresses.
+    pub(crate) fn target_of(&self, target: u16) -> (AddressSet, plan::Pick, bool) {
+        let target = &self.config.targets[usize::from(target)];
+        let range = |(a, b): (u32, u32)| crate::net::AddressRange::new(IpAddr::V4(a.into()), IpAddr::V4(b.into())).ok();
+        (target.space.runs().filter_map(range).collect(), target.pick, target.whole)
     }
 
     /// Whether it answers ARP on an interface for an address that is not its own, for the sake of a rule, a mapping or

@@ -228,6 +228,27 @@ impl Device {
         packet: Packet,
         observer: &mut O,
     ) -> Result<Outcome, Refusal> {
+        let (entry, way, source, out) = match self.decide(ingress, packet, observer)? {
+            Decision::Own(outcome) => return Ok(outcome),
+            Decision::Out { entry, way, source, out } => (entry, way, source, out),
+        };
+        let unchanged = source.kept().filter(|_| out.ends == packet.ends).map(Kept::reason);
+        let mapping = matches!(source, Source::New(..));
+        let session = match packet.may_begin() {
+            true => {
+                let session = self.commit(now, (ingress, way.0), packet, out, &entry, source);
+                let session = session.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
+                observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
+                Some(session)
+            }
+            false => None,
+        };
+        Ok(Outcome::Forwarded(Forwarded { packet: out, interface: way.0, next_hop: way.1, session, unchanged }))
+    }
+
+    /// Steps 4 to 9: what is to become of a packet that belongs to no session. Nothing is changed by it.
+    #[inline(always)]
+    fn decide<O: Observer>(&self, ingress: InterfaceId, packet: Packet, observer: &mut O) -> Result<Decision, Refusal> {
         let ours = self.config.concerns(packet.destination().address);
         let entry = match ours {
             true => {
@@ -241,7 +262,7 @@ impl Device {
         let own = || self.config.own.get(&destination);
         if let Some(&own) = self.config.concerns(destination).then(own).flatten() {
             observer.step(|| self.destination_step(&entry, packet));
-            return self.for_itself(own, inside, &entry, observer);
+            return self.for_itself(own, inside, &entry, observer).map(Decision::Own);
         }
         if ours
             && entry.rule.is_none()
@@ -256,9 +277,9 @@ impl Device {
         observer.step(|| step(Stage::Own, StageResult::NotOwn));
         self.forwards(observer)?;
         let preferred = entry.rule.map(|r| &self.config.plan.rules[r.index()].from.interfaces);
-        let (egress, next_hop) = self.route(destination, preferred, observer)?;
-        self.policy(ingress, egress, packet, inside, observer)?;
-        let source = self.translate_source(ingress, egress, packet, entry.rule);
+        let way = self.route(destination, preferred, observer)?;
+        self.policy(ingress, way.0, packet, inside, observer)?;
+        let source = self.translate_source(ingress, way.0, packet, entry.rule);
         let source = source.inspect_err(|r| tell(observer, Stage::Source, *r))?;
         let kept = source.kept();
         if !packet.may_begin() {
@@ -278,19 +299,38 @@ impl Device {
                 self.by_rule(Stage::Source, StageResult::Translated { from, to }, source.rule())
             }
         });
-        self.filter(Stage::EgressAcl, egress, out, false, observer)?;
-        let unchanged = kept.filter(|_| out.ends == packet.ends).map(Kept::reason);
-        let mapping = matches!(source, Source::New(..));
-        let session = match packet.may_begin() {
-            true => {
-                let session = self.commit(now, (ingress, egress), packet, out, &entry, source);
-                let session = session.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
-                observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
-                Some(session)
+        self.filter(Stage::EgressAcl, way.0, out, false, observer)?;
+        Ok(Decision::Out { entry, way, source, out })
+    }
+
+    /// What becomes of a first packet as things are, without anything coming of it.
+    pub fn judge(&self, ingress: InterfaceId, packet: Packet) -> Judged {
+        let judged = |refusal: Refusal| Judged::Dropped(refusal);
+        if let Err(refusal) = self.filter(Stage::IngressAcl, ingress, packet, false, &mut ()) {
+            return judged(refusal);
+        }
+        match self.decide(ingress, packet, &mut ()) {
+            Err(refusal) => judged(refusal),
+            Ok(Decision::Own(Outcome::Dropped(refusal))) => judged(refusal),
+            Ok(Decision::Own(_)) => Judged::ToDevice,
+            Ok(Decision::Out { entry, way, source, out }) => {
+                let kept = source.kept().map(Kept::reason);
+                let target = match &source {
+                    Source::New(_, choice, _) => Some(choice.target),
+                    Source::Mapped(_, mapping, _) => Some(self.table.mapping(*mapping).target),
+                    _ => None,
+                };
+                Judged::Forwarded(Verdicts {
+                    egress: way.0,
+                    next_hop: (way.1 != out.destination().address).then_some(way.1),
+                    entry: entry.rule,
+                    source: source.rule().or(kept.and_then(|k| k.1)),
+                    kept: kept.map(|k| k.0),
+                    target,
+                    out,
+                })
             }
-            false => None,
-        };
-        Ok(Outcome::Forwarded(Forwarded { packet: out, interface: egress, next_hop, session, unchanged }))
+        }
     }
 
     fn destination_step(&self, entry: &Entry, packet: Packet) -> Step {
@@ -456,6 +496,44 @@ impl Device {
         let by = rule.map_or(By::Nothing, By::Rule);
         Step { stage, result, by, place: rule.map(|r| self.rule(r.0).place) }
     }
+}
+
+/// What is to become of a packet that belongs to no session.
+enum Decision {
+    /// It is for the device itself.
+    Own(Outcome),
+    /// It leaves, by an interface to a next hop.
+    Out { entry: Entry, way: (InterfaceId, IpAddr), source: Source, out: Packet },
+}
+
+/// What becomes of a first packet.
+#[derive(Debug, Clone, Copy)]
+pub enum Judged {
+    /// It goes no further.
+    Dropped(Refusal),
+    /// The device itself answers, or wants it.
+    ToDevice,
+    /// It leaves.
+    Forwarded(Verdicts),
+}
+
+/// What was decided about a first packet that leaves.
+#[derive(Debug, Clone, Copy)]
+pub struct Verdicts {
+    /// The interface it leaves by.
+    pub egress: InterfaceId,
+    /// The next hop; `None` where that is the destination itself.
+    pub next_hop: Option<IpAddr>,
+    /// The rule that translates its destination.
+    pub entry: Option<RuleId>,
+    /// The rule that decides about its source, exempt ones too.
+    pub source: Option<RuleId>,
+    /// Why its source stays; `None` if it does not.
+    pub kept: Option<Reason>,
+    /// What its source is handed out of, where that is chosen: a position among the device's targets.
+    pub(crate) target: Option<u16>,
+    /// The packet as it leaves.
+    pub out: Packet,
 }
 
 /// A step that nothing in the plan decided.

@@ -83,6 +83,8 @@ pub enum Command {
     Expect(Expect),
     /// Find out why a flow does not work, and try repairs.
     Why(Why),
+    /// Tell what a change of the plan changes, for all possible traffic.
+    Impact(Impact),
     /// Find out what runs out, when and for whom, how much is enough, and which remedy helps.
     Capacity(Capacity),
     /// Hold the predicted table against the one that a device really has.
@@ -340,4 +342,28 @@ pub struct Expect {
     /// Write the results into this file too, as JUnit XML.
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,
+}
+
+/// Arguments of `impact`.
+#[derive(Debug, Args)]
+pub struct Impact {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// The plan that is to take its place.
+    pub new_plan: PathBuf,
+    /// Traffic of the day: which live sessions linger or break.
+    #[arg(long, value_name = "TRAFFIC")]
+    pub during: Vec<String>,
+    /// Moment of the change: a time (90, 2m30s), `peak` or `end`.
+    #[arg(long, default_value = "end", value_name = "TIME|peak|end", requires = "during")]
+    pub at: String,
+    /// How traffic is read.
+    #[command(flatten)]
+    pub reader: Reader,
+    /// Show this device only.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
+    /// Rows of a table shown as text; 0 is all.
+    #[arg(long, default_value_t = 30, value_name = "N")]
+    pub rows: usize,
 }

@@ -8,6 +8,7 @@ mod demo;
 mod expect;
 mod files;
 mod follow;
+mod impact;
 mod new;
 mod predict;
 mod traffic;
@@ -38,6 +39,7 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Expect(args) => expect::run(args, &arguments.common),
         Command::Why(args) => why::run(args, &arguments.common),
         Command::Capacity(args) => capacity::run(args, &arguments.common),
+        Command::Impact(args) => impact::run(args, &arguments.common),
         Command::Compare(args) => compare::run(args, &arguments.common),
     }
 }

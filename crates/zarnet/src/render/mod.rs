@@ -7,6 +7,7 @@ pub mod csv;
 pub mod diagnostic;
 pub mod expect;
 pub mod follow;
+pub mod impact;
 pub mod json;
 pub mod naming;
 pub mod output;

@@ -1,0 +1,216 @@
+//! What a change of a plan changes: for all possible first packets, exactly.
+
+use std::collections::{BTreeMap, HashMap};
+
+use crate::device::Device;
+use crate::net::Packet;
+use crate::network::taken;
+use crate::plan::{self, InterfaceId, Plan};
+use crate::space::{Area, Conditions, Cuts, Diagram, Intervals, Meaning, decide, meaning, packet};
+
+/// Packets that something else becomes of.
+#[derive(Debug, Clone)]
+pub struct Class {
+    /// The device, by name.
+    pub device: String,
+    /// The interfaces that they come in by, by name.
+    pub from: Vec<String>,
+    /// The packets.
+    pub area: Area,
+    /// What became of them.
+    pub before: Meaning,
+    /// What becomes of them now.
+    pub after: Meaning,
+    /// One of them.
+    pub witness: Packet,
+}
+
+/// What differs between two plans.
+#[derive(Debug, Clone, Default)]
+pub struct Impact {
+    /// Packets that something else becomes of; the most first.
+    pub classes: Vec<Class>,
+    /// Devices and interfaces that are in one plan only, as `DEVICE` or `DEVICE/INTERFACE`: those that went.
+    pub gone: Vec<String>,
+    /// Those that came.
+    pub new: Vec<String>,
+    /// Settings of devices that no first packet shows: device, key, before, after.
+    pub settings: Vec<(String, String, String, String)>,
+}
+
+impl Impact {
+    /// Whether nothing differs.
+    pub fn is_empty(&self) -> bool {
+        self.classes.is_empty() && self.gone.is_empty() && self.new.is_empty() && self.settings.is_empty()
+    }
+}
+
+/// What differs between two plans.
+pub fn impact(old: &Plan, new: &Plan) -> Impact {
+    let mut impact = Impact::default();
+    let names = |p: &Plan| p.devices.iter().map(|d| d.name.clone()).collect::<Vec<_>>();
+    impact.gone = names(old).into_iter().filter(|n| new.device(n).is_none()).collect();
+    impact.new = names(new).into_iter().filter(|n| old.device(n).is_none()).collect();
+    let (taken_old, taken_new) = (taken(old), taken(new));
+    for before in &old.devices {
+        let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else { continue };
+        settings(before, after, &mut impact);
+        let pair = Pair { before: Device::new(before, &taken_old, 0), after: Device::new(after, &taken_new, 0) };
+        interfaces(&pair, &mut impact);
+    }
+    // what passes or does not comes first, then what is translated otherwise, then what is dropped for another reason
+    let rank = |c: &Class| match (&c.before, &c.after) {
+        (Meaning::Dropped(_), Meaning::Dropped(_)) => 2,
+        (Meaning::Leaves { .. }, Meaning::Leaves { .. }) => 1,
+        _ => 0,
+    };
+    impact.classes.sort_by(|a, b| {
+        let weight = weight(&b.area).cmp(&weight(&a.area));
+        a.device.cmp(&b.device).then(rank(a).cmp(&rank(b))).then(weight).then(a.from.cmp(&b.from))
+    });
+    impact
+}
+
+/// Roughly how many packets an area has, as a power of two.
+fn weight(area: &Area) -> u32 {
+    area.0.iter().map(|s| 128 - s.count().leading_zeros()).sum()
+}
+
+/// A device in both plans.
+struct Pair {
+    before: Device,
+    after: Device,
+}
+
+fn interfaces(pair: &Pair, impact: &mut Impact) {
+    let (before, after) = (pair.before.plan(), pair.after.plan());
+    let named = |d: &plan::Device, name: &str| d.interfaces.iter().position(|i| i.name == name);
+    let whole = |name: &str| format!("{}/{name}", before.name);
+    let only = |d: &plan::Device, other: &plan::Device| -> Vec<String> {
+        d.interfaces.iter().filter(|i| named(other, &i.name).is_none()).map(|i| whole(&i.name)).collect()
+    };
+    impact.gone.extend(only(before, after));
+    impact.new.extend(only(after, before));
+    // interfaces with the same classes are told together
+    let mut together: BTreeMap<(Area, String), (Vec<String>, Class)> = BTreeMap::new();
+    for (i, interface) in before.interfaces.iter().enumerate() {
+        let Some(j) = named(after, &interface.name) else { continue };
+        for class in pair.classes(InterfaceId(i as u16), InterfaceId(j as u16)) {
+            let key = (class.area.clone(), format!("{:?} {:?}", class.before, class.after));
+            let entry = together.entry(key).or_insert_with(|| (Vec::new(), class));
+            entry.0.push(interface.name.clone());
+        }
+    }
+    impact.classes.extend(together.into_values().map(|(from, class)| Class { from, ..class }));
+}
+
+/// What both plans make of a packet, as a number: 0 where it is the same.
+#[derive(Default)]
+struct Labels {
+    list: Vec<(Meaning, Meaning)>,
+    known: HashMap<(Meaning, Meaning), u32>,
+}
+
+impl Labels {
+    fn of(&mut self, mut before: Meaning, mut after: Meaning) -> u32 {
+        if before == after {
+            return 0;
+        }
+        // a way out that is the same in both is no part of what differs
+        if let (Meaning::Leaves { egress: a, next_hop: x, .. }, Meaning::Leaves { egress: b, next_hop: y, .. }) =
+            (&mut before, &mut after)
+            && a == b
+            && x == y
+        {
+            (*x, *y) = (None, None);
+        }
+        let list = &mut self.list;
+        *self.known.entry((before.clone(), after.clone())).or_insert_with(|| {
+            list.push((before, after));
+            list.len() as u32
+        })
+    }
+}
+
+impl Pair {
+    fn classes(&self, before: InterfaceId, after: InterfaceId) -> Vec<Class> {
+        let (diagram, labels) = self.diagram(before, after);
+        let mut classes = Vec::new();
+        for (n, (was, is)) in labels.list.into_iter().enumerate() {
+            for area in diagram.areas(n as u32 + 1) {
+                let Some(witness) = self.witness(&area, before) else { continue };
+                let (before, after) = (was.clone(), is.clone());
+                let device = self.before.plan().name.clone();
+                classes.push(Class { device, from: Vec::new(), area, before, after, witness });
+            }
+        }
+        classes
+    }
+
+    fn diagram(&self, before: InterfaceId, after: InterfaceId) -> (Diagram, Labels) {
+        let mut conditions = Conditions::default();
+        conditions.add(&self.before, before);
+        conditions.add(&self.after, after);
+        let mut labels = Labels::default();
+        let diagram = decide(&conditions.list, |cuts: Cuts<'_>| match packet(cuts.point) {
+            Some(packet) => labels.of(meaning(&self.before, before, packet), meaning(&self.after, after, packet)),
+            // no packet has ends of two families
+            None => 0,
+        });
+        (diagram, labels)
+    }
+
+    /// A packet of an area that somebody might send: from a neighbour of the interface where there is one.
+    fn witness(&self, area: &Area, ingress: InterfaceId) -> Option<Packet> {
+        likely(area, &self.before.plan().interfaces[ingress.index()])
+    }
+}
+
+/// A packet of an area that somebody might send by an interface.
+pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
+    use crate::space::number;
+    let neighbours: Vec<(u128, u128)> =
+        interface.addresses.iter().map(|a| (number(a.1.first()) + 1, number(a.1.last()).saturating_sub(1))).collect();
+    let own: Vec<u128> = interface.own().map(number).collect();
+    let near = Intervals::new(neighbours);
+    let outside = |text: &str| text.parse().map(|a: std::net::IpAddr| number(a)).unwrap_or(0);
+    let strangers = Intervals::new(vec![
+        (outside("198.51.100.1"), outside("198.51.100.254")),
+        (outside("192.0.2.1"), outside("192.0.2.254")),
+    ]);
+    let first = |set: &Intervals, wishes: &[&Intervals], not: &[u128]| -> Option<u128> {
+        let wished = wishes.iter().flat_map(|w| set.intersection(w).list().to_vec());
+        let mut all = wished.chain(set.list().iter().copied()).flat_map(|(a, b)| [a, a.saturating_add(1).min(b)]);
+        all.find(|n| !not.contains(n)).or(set.list().first().map(|i| i.0))
+    };
+    let ports = |low: u128| Intervals::new(vec![(low, low)]);
+    let families = [Intervals::ipv4()];
+    let [to, protocol, to_port, from, from_port] = &area.0;
+    let protocol = first(protocol, &[&ports(6), &ports(17), &ports(1)], &[])?;
+    let point = [
+        first(to, &[&strangers, &families[0]], &own)?,
+        protocol,
+        first(to_port, &[&ports(443), &ports(80), &ports(53)], &[])?,
+        first(from, &[&near, &strangers, &families[0]], &own)?,
+        first(from_port, &[&ports(50_000)], &[])?,
+    ];
+    packet(point)
+}
+
+/// What a device is told to do that no first packet shows: timers, filtering, limits.
+fn settings(before: &plan::Device, after: &plan::Device, impact: &mut Impact) {
+    let all = |d: &plan::Device| -> Vec<(String, String)> {
+        let described = d.behaviour.settings().into_iter().chain(d.timers.settings());
+        described.map(|s| (s.key, s.value)).collect()
+    };
+    let (was, is) = (all(before), all(after));
+    for (key, value) in &was {
+        let now = is.iter().find(|s| s.0 == *key).map_or("", |s| s.1.as_str());
+        if now != value {
+            impact.settings.push((before.name.clone(), key.clone(), value.clone(), now.to_owned()));
+        }
+    }
+    for (key, value) in is.iter().filter(|s| was.iter().all(|w| w.0 != s.0)) {
+        impact.settings.push((before.name.clone(), key.clone(), String::new(), value.clone()));
+    }
+}

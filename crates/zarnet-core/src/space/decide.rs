@@ -1,0 +1,108 @@
+//! The diagram of a decision, found by cutting packets wherever a condition changes and asking about one of each piece.
+
+use std::collections::{BTreeMap, HashMap};
+
+use foldhash::fast::RandomState;
+use rand_chacha::ChaCha12Rng;
+use rand_chacha::rand_core::{Rng, SeedableRng};
+
+use super::conditions::Constraint;
+use super::diagram::{Diagram, Nodes, Part};
+use super::{Field, Point};
+
+/// What is asked about: a packet, and which conditions it meets.
+pub struct Cuts<'a> {
+    /// One packet of the piece; all of it meet the same conditions.
+    pub point: Point,
+    /// The conditions that it meets, by position.
+    pub met: &'a [u32],
+}
+
+/// The diagram of `answer`, which must give one number to all packets that meet the same of `constraints`.
+pub fn decide(constraints: &[Constraint], answer: impl FnMut(Cuts<'_>) -> u32) -> Diagram {
+    // sets of conditions are told apart by the exclusive or of a random number for each: 128 bits make two that
+    // meet by chance less likely than a fault of the machine
+    let mut random = ChaCha12Rng::seed_from_u64(0x5a17_3e2e);
+    let mut draw = || u128::from(random.next_u64()) << 64 | u128::from(random.next_u64());
+    let marks: Vec<u128> = constraints.iter().map(|_| draw()).collect();
+    let mut cutter = Cutter { constraints, marks, answer, nodes: Nodes::default(), known: HashMap::default() };
+    let all: Vec<u32> = (0..constraints.len() as u32).collect();
+    let root = cutter.part(0, &all, &mut [0; 5]);
+    Diagram::new(cutter.nodes, root)
+}
+
+struct Cutter<'a, F> {
+    constraints: &'a [Constraint],
+    marks: Vec<u128>,
+    answer: F,
+    nodes: Nodes,
+    /// Parts by field and conditions that are still met.
+    known: HashMap<(usize, u128), Part, RandomState>,
+}
+
+impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
+    /// The part that decides from a field on; `met`: conditions that are met so far.
+    fn part(&mut self, field: usize, met: &[u32], point: &mut Point) -> Part {
+        let Some(&of) = Field::ALL.get(field) else {
+            return Part::leaf((self.answer)(Cuts { point: *point, met }));
+        };
+        // those that do not mind this field go on as they are
+        let mut base = 0u128;
+        let mut minding: Vec<(u32, &[(u128, u128)])> = Vec::new();
+        let mut always: Vec<u32> = Vec::new();
+        for &c in met {
+            match self.constraints[c as usize].of(of) {
+                None => {
+                    base ^= self.marks[c as usize];
+                    always.push(c);
+                }
+                Some(set) => minding.push((c, set.list())),
+            }
+        }
+        let mut edges: Vec<(u128, bool, u32)> = Vec::new();
+        for (c, set) in &minding {
+            for (first, last) in *set {
+                edges.push((*first, true, *c));
+                if let Some(behind) = last.checked_add(1).filter(|b| *b <= of.most()) {
+                    edges.push((behind, false, *c));
+                }
+            }
+        }
+        edges.sort_unstable();
+        let (mut here, mut active, mut i) = (base, BTreeMap::<u32, u32>::new(), 0);
+        let mut ways: Vec<(u128, Part)> = Vec::new();
+        let mut start = 0u128;
+        loop {
+            while i < edges.len() && edges[i].0 == start {
+                let (_, begins, c) = edges[i];
+                let count = active.entry(c).or_default();
+                *count = if begins { *count + 1 } else { *count - 1 };
+                if *count == 0 {
+                    active.remove(&c);
+                }
+                here ^= self.marks[c as usize];
+                i += 1;
+            }
+            let last = edges.get(i).map_or(of.most(), |e| e.0 - 1);
+            let key = (field, here);
+            let part = match self.known.get(&key) {
+                Some(known) => *known,
+                None => {
+                    let mut met = always.clone();
+                    met.extend(active.keys());
+                    met.sort_unstable();
+                    point[field] = start;
+                    let part = self.part(field + 1, &met, point);
+                    self.known.insert(key, part);
+                    part
+                }
+            };
+            ways.push((last, part));
+            if i >= edges.len() {
+                break;
+            }
+            start = last + 1;
+        }
+        self.nodes.node(field, ways)
+    }
+}

@@ -1,0 +1,136 @@
+//! What becomes of a packet, told so that two plans can be compared: without names, and the same for all packets of a piece.
+
+use std::net::IpAddr;
+
+use super::number;
+use crate::device::{Device, Judged};
+use crate::net::{AddressSet, Packet};
+use crate::plan::{InterfaceId, Pick, RuleKind, Spread};
+use crate::reason::Reason;
+
+/// What becomes of a first packet on a device at rest.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Meaning {
+    /// It goes no further.
+    Dropped(Reason),
+    /// It is for the device itself.
+    ToDevice,
+    /// It leaves.
+    Leaves {
+        /// The interface, by name.
+        egress: String,
+        /// The next hop; `None` where that is the destination.
+        next_hop: Option<IpAddr>,
+        /// What its destination becomes.
+        destination: DestinationMeaning,
+        /// What its source becomes.
+        source: SourceMeaning,
+    },
+}
+
+/// What becomes of a destination.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum DestinationMeaning {
+    /// It stays.
+    Same,
+    /// Address and port move by so much, wrapping.
+    Moved(u128, u16),
+    /// One of several servers, by their addresses and how far the port moves.
+    Servers(Vec<(IpAddr, u16)>, bool),
+    /// A prefix in place of another (RFC 6296): first addresses and how many.
+    Prefix(IpAddr, IpAddr, u128),
+}
+
+/// What becomes of a source.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum SourceMeaning {
+    /// It stays.
+    Same,
+    /// Address and port move by so much, wrapping.
+    Moved(u128, u16),
+    /// A prefix in place of another (RFC 6296).
+    Prefix(IpAddr, IpAddr, u128),
+    /// An address of these, and a port unless it is a whole one.
+    Chosen {
+        /// The addresses that can be handed out.
+        from: Vec<(IpAddr, IpAddr)>,
+        /// Whether the host has it for itself.
+        whole: bool,
+        /// How it is picked, where there are several.
+        pick: Option<&'static str>,
+    },
+}
+
+fn pick_name(pick: Pick) -> &'static str {
+    match pick {
+        Pick::Lowest => "lowest",
+        Pick::Highest => "highest",
+        Pick::InTurn => "in-turn",
+        Pick::Random => "random",
+        Pick::BySource => "by-source",
+    }
+}
+
+/// What a device at rest makes of a first packet.
+pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning {
+    let verdict = match device.judge(ingress, packet) {
+        Judged::Dropped(refusal) => return Meaning::Dropped(refusal.reason),
+        Judged::ToDevice => return Meaning::ToDevice,
+        Judged::Forwarded(verdict) => verdict,
+    };
+    let plan = device.plan();
+    let (from, to, out) = (packet.source(), packet.destination(), verdict.out);
+    let by = |a: IpAddr, b: IpAddr| number(b).wrapping_sub(number(a));
+    let prefix = |rule: Option<crate::plan::RuleId>| {
+        let RuleKind::Static(s) = &plan.rules[rule?.index()].kind else { return None };
+        let external = device.external_of(s.external)?;
+        s.internal.first().is_ipv6().then(|| (s.internal.first(), external.first(), external.count()))
+    };
+    let destination = match verdict.entry {
+        Some(rule) if out.destination() != to || verdict.entry.is_some() => match &plan.rules[rule.index()].kind {
+            RuleKind::Forward(f) if f.servers.len() > 1 => {
+                let server = |s: &crate::plan::Server| (s.address, s.port.wrapping_sub(f.ports.first));
+                DestinationMeaning::Servers(f.servers.iter().map(server).collect(), f.spread == Spread::BySource)
+            }
+            _ => match prefix(verdict.entry) {
+                Some((inside, outside, count)) => DestinationMeaning::Prefix(outside, inside, count),
+                None => {
+                    let moved =
+                        (by(to.address, out.destination().address), out.destination().port.wrapping_sub(to.port));
+                    if moved == (0, 0) { DestinationMeaning::Same } else { DestinationMeaning::Moved(moved.0, moved.1) }
+                }
+            },
+        },
+        _ => DestinationMeaning::Same,
+    };
+    let source = match (verdict.target, verdict.kept) {
+        (_, Some(_)) => SourceMeaning::Same,
+        (Some(target), _) => chosen(device, target),
+        (None, None) => match prefix(verdict.source) {
+            Some((inside, outside, count)) => SourceMeaning::Prefix(inside, outside, count),
+            None => {
+                let moved = (by(from.address, out.source().address), out.source().port.wrapping_sub(from.port));
+                if moved == (0, 0) { SourceMeaning::Same } else { SourceMeaning::Moved(moved.0, moved.1) }
+            }
+        },
+    };
+    let egress = plan.interfaces[verdict.egress.index()].name.clone();
+    Meaning::Leaves { egress, next_hop: verdict.next_hop, destination, source }
+}
+
+/// How a port is found is the same for all that a device translates, and told by its settings.
+fn chosen(device: &Device, target: u16) -> SourceMeaning {
+    let (set, pick, whole) = device.target_of(target);
+    let several = set.count() > 1;
+    let from = set.ranges().map(|r| (r.first(), r.last())).collect();
+    SourceMeaning::Chosen { from, whole, pick: several.then(|| pick_name(pick)) }
+}
+
+impl SourceMeaning {
+    /// The addresses that a source may become, where they are chosen.
+    pub fn addresses(&self) -> Option<AddressSet> {
+        let Self::Chosen { from, .. } = self else { return None };
+        let range = |(a, b): &(IpAddr, IpAddr)| crate::net::AddressRange::new(*a, *b).ok();
+        Some(from.iter().filter_map(range).collect())
+    }
+}
