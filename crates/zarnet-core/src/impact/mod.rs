@@ -6,7 +6,7 @@ use crate::device::Device;
 use crate::net::Packet;
 use crate::network::taken;
 use crate::plan::{self, InterfaceId, Plan};
-use crate::space::{Area, Conditions, Cuts, Diagram, Intervals, Meaning, decide, meaning, packet};
+use crate::space::{Area, Conditions, Cuts, Diagram, Intervals, Meaning, SameMeaning, decide, meaning, packet};
 
 /// Packets that something else becomes of.
 #[derive(Debug, Clone)]
@@ -152,10 +152,14 @@ impl Pair {
         conditions.add(&self.before, before);
         conditions.add(&self.after, after);
         let mut labels = Labels::default();
-        let diagram = decide(&conditions.list, |cuts: Cuts<'_>| match packet(cuts.point) {
-            Some(packet) => labels.of(meaning(&self.before, before, packet), meaning(&self.after, after, packet)),
+        let mut same = SameMeaning::new(&self.before, &self.after);
+        let diagram = decide(&conditions.list, |cuts: Cuts<'_>| {
             // no packet has ends of two families
-            None => 0,
+            let Some(packet) = packet(cuts.point) else { return 0 };
+            if same.is_plain(&self.before.judge(before, packet), &self.after.judge(after, packet)) {
+                return 0;
+            }
+            labels.of(meaning(&self.before, before, packet), meaning(&self.after, after, packet))
         });
         (diagram, labels)
     }

@@ -78,7 +78,7 @@ impl Conditions {
                 self.behind(&fixed, &p.parties.destination, &p.service);
             }
         }
-        self.rules(device, ingress, &fixed);
+        self.rules(device, ingress);
         for acl in plan.interfaces.iter().filter_map(|i| i.egress_acl) {
             for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
                 self.entry(
@@ -123,7 +123,7 @@ impl Conditions {
         let plan = device.plan();
         let mut entered = Vec::new();
         let mut barred: BTreeMap<(Option<u8>, AddressRange2), Vec<(u128, u128)>> = BTreeMap::new();
-        for (i, rule) in plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16))) {
+        for (_, rule) in plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16))) {
             let (external, internal, services, ports_by) = match &rule.kind {
                 RuleKind::Static(s) => {
                     let Some(external) = device.external_of(s.external) else { continue };
@@ -144,7 +144,7 @@ impl Conditions {
                 self.entry(&Constraint::parties(&rule.parties.source, &destination), &services, None);
                 // it holds its end even against those that it does not let in
                 self.entry(&Constraint::parties(&AddressSet::all(), &destination), &services, None);
-                entered.push(Fixed { id: RuleId(i as u16), external, internal, services, ports_by });
+                entered.push(Fixed { external, internal, services, ports_by });
             } else {
                 for (protocol, ports) in by_protocol(&services) {
                     let key = (protocol.map(|p| p.0), AddressRange2(number(external.first()), number(external.last())));
@@ -225,11 +225,10 @@ impl Conditions {
     }
 
     /// The rules of step 8 that packets from here may meet.
-    fn rules(&mut self, device: &Device, ingress: InterfaceId, fixed: &[Fixed]) {
+    fn rules(&mut self, device: &Device, ingress: InterfaceId) {
         let plan = device.plan();
         for (i, rule) in plan.rules.iter().enumerate() {
-            let here = rule.from.interfaces.contains(ingress) || fixed.iter().any(|f| f.id.index() == i);
-            if !here || !device.is_enabled(RuleId(i as u16)) {
+            if !rule.from.interfaces.contains(ingress) || !device.is_enabled(RuleId(i as u16)) {
                 continue;
             }
             let destination = &rule.parties.destination;
@@ -274,7 +273,6 @@ fn prefixes(plan: &plan::Device) -> Vec<Prefix> {
 
 /// A fixed rule that packets may come in by.
 struct Fixed {
-    id: RuleId,
     external: AddressRange,
     internal: AddressRange,
     services: ServiceSet,

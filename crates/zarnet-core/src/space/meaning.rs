@@ -1,11 +1,12 @@
 //! What becomes of a packet, told so that two plans can be compared: without names, and the same for all packets of a piece.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use super::number;
 use crate::device::{Device, Judged};
 use crate::net::{AddressSet, Packet};
-use crate::plan::{InterfaceId, Pick, RuleKind, Spread};
+use crate::plan::{InterfaceId, Pick, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
 /// What becomes of a first packet on a device at rest.
@@ -124,6 +125,58 @@ fn chosen(device: &Device, target: u16) -> SourceMeaning {
     let several = set.count() > 1;
     let from = set.ranges().map(|r| (r.first(), r.last())).collect();
     SourceMeaning::Chosen { from, whole, pick: several.then(|| pick_name(pick)) }
+}
+
+/// Tells at little cost that two devices mean the same: what it does not know to be the same is to be looked at closely.
+pub struct SameMeaning<'a> {
+    before: &'a Device,
+    after: &'a Device,
+    /// By interface of the one, that of the other with its name.
+    interfaces: Vec<Option<InterfaceId>>,
+    /// By targets of both, whether they hand out the same.
+    targets: HashMap<(u16, u16), bool>,
+}
+
+impl<'a> SameMeaning<'a> {
+    /// For two devices.
+    pub fn new(before: &'a Device, after: &'a Device) -> Self {
+        let named = |name: &str| after.plan().interfaces.iter().position(|i| i.name == name);
+        let interfaces = before.plan().interfaces.iter().map(|i| named(&i.name).map(|n| InterfaceId(n as u16)));
+        Self { before, after, interfaces: interfaces.collect(), targets: HashMap::new() }
+    }
+
+    /// Whether two verdicts on one packet surely mean the same.
+    pub fn is_plain(&mut self, was: &Judged, is: &Judged) -> bool {
+        match (was, is) {
+            (Judged::Dropped(a), Judged::Dropped(b)) => a.reason == b.reason,
+            (Judged::ToDevice, Judged::ToDevice) => true,
+            (Judged::Forwarded(a), Judged::Forwarded(b)) => {
+                let one_way = self.interfaces[a.egress.index()] == Some(b.egress) && a.next_hop == b.next_hop;
+                let same_end =
+                    a.out == b.out && a.out.source().address.is_ipv4() && a.kept.is_some() == b.kept.is_some();
+                one_way && same_end && self.is_same_target(a.target, b.target) && !self.is_spread(a.entry, b.entry)
+            }
+            _ => false,
+        }
+    }
+
+    fn is_same_target(&mut self, a: Option<u16>, b: Option<u16>) -> bool {
+        let (a, b) = match (a, b) {
+            (Some(a), Some(b)) => (a, b),
+            (a, b) => return a == b,
+        };
+        let (before, after) = (self.before, self.after);
+        *self.targets.entry((a, b)).or_insert_with(|| chosen(before, a) == chosen(after, b))
+    }
+
+    /// Whether a rule of either has several servers.
+    fn is_spread(&self, a: Option<RuleId>, b: Option<RuleId>) -> bool {
+        let several = |device: &Device, rule: Option<RuleId>| {
+            let rule = rule.map(|r| &device.plan().rules[r.index()].kind);
+            matches!(rule, Some(RuleKind::Forward(f)) if f.servers.len() > 1)
+        };
+        several(self.before, a) || several(self.after, b)
+    }
 }
 
 impl SourceMeaning {

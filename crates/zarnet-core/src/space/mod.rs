@@ -15,7 +15,7 @@ pub use boxes::{Area, Intervals};
 pub use conditions::{Conditions, Constraint};
 pub use decide::{Cuts, decide};
 pub use diagram::{Diagram, PacketSet};
-pub use meaning::{DestinationMeaning, Meaning, SourceMeaning, meaning};
+pub use meaning::{DestinationMeaning, Meaning, SameMeaning, SourceMeaning, meaning};
 
 use std::net::IpAddr;
 
