@@ -2,10 +2,16 @@
 
 mod addresses;
 mod behaviour;
+mod exposure;
+mod forwards;
 mod network;
+mod proof;
 mod rules;
+mod supply;
 
-use crate::plan::{Device, Place, Plan};
+use crate::device;
+use crate::net::Packet;
+use crate::plan::{Device, DeviceId, Edit, Place, Plan};
 
 /// How bad a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -42,10 +48,24 @@ pub struct Finding {
     pub places: Vec<Place>,
     /// A way out, in one line.
     pub help: Option<String>,
+    /// A packet that shows it.
+    pub witness: Option<Packet>,
+    /// Changes of the plan that repair it, where that can be done so.
+    pub edits: Vec<Edit>,
+}
+
+impl Finding {
+    fn with_witness(self, witness: Packet) -> Self {
+        Self { witness: Some(witness), ..self }
+    }
+
+    fn with_edits(self, edits: Vec<Edit>) -> Self {
+        Self { edits, ..self }
+    }
 }
 
 /// Every finding with its severity, for the documentation to be checked against.
-pub const FINDINGS: [(&str, Severity); 19] = [
+pub const FINDINGS: [(&str, Severity); 39] = [
     ("realm-without-interface", Severity::Error),
     ("pool-empty", Severity::Error),
     ("overload-without-ports", Severity::Error),
@@ -53,18 +73,38 @@ pub const FINDINGS: [(&str, Severity); 19] = [
     ("gateway-not-held", Severity::Error),
     ("next-hop-not-held", Severity::Error),
     ("route-circle", Severity::Error),
+    ("expectation-fails", Severity::Error),
+    ("chain-ends-here", Severity::Warning),
+    ("device-service-open", Severity::Warning),
+    ("filter-drops-everything", Severity::Warning),
+    ("filter-entry-shadowed", Severity::Warning),
     ("filter-not-attached", Severity::Warning),
+    ("forward-not-listening", Severity::Warning),
+    ("forward-to-nobody", Severity::Warning),
     ("gateway-outside-prefix", Severity::Warning),
     ("interface-without-realm", Severity::Warning),
+    ("open-from-outside", Severity::Warning),
+    ("policy-entry-shadowed", Severity::Warning),
     ("pool-over-taken-addresses", Severity::Warning),
     ("prefixes-overlap", Severity::Warning),
+    ("refused-by-policy", Severity::Warning),
+    ("remote-administration-open", Severity::Warning),
     ("routed-address-unused", Severity::Warning),
+    ("rule-never-matches", Severity::Warning),
+    ("rule-shadowed", Severity::Warning),
     ("static-below-overload", Severity::Warning),
     ("timer-below-minimum", Severity::Warning),
+    ("whole-host-exposed", Severity::Warning),
     ("hairpin-nowhere", Severity::Hint),
     ("host-without-gateway", Severity::Hint),
     ("pool-loses-addresses", Severity::Hint),
     ("pool-opens-all-ports", Severity::Hint),
+    ("pool-smaller-than-sources", Severity::Hint),
+    ("pool-unused", Severity::Hint),
+    ("rule-disabled", Severity::Hint),
+    ("rule-partly-shadowed", Severity::Hint),
+    ("rule-redundant", Severity::Hint),
+    ("translation-wider-than-policy", Severity::Hint),
 ];
 
 /// Everything that is found on a plan, the worst first, then by place.
@@ -74,16 +114,28 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
         rules::find(device, &mut findings);
         addresses::find(plan, device, &taken, &mut findings);
         behaviour::find(device, &mut findings);
+        supply::find(device, &taken, &mut findings);
     }
+    let devices: Vec<device::Device> = plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
+    for (d, device) in devices.iter().enumerate() {
+        proof::find(device, DeviceId(d as u16), &mut findings);
+        exposure::find(plan, device, &mut findings);
+    }
+    forwards::find(plan, &devices, &mut findings);
+    supply::expectations(plan, &mut findings);
     addresses::routed(plan, &mut findings);
     network::find(plan, &mut findings);
+    findings.retain(|f| !plan.allow.iter().any(|n| n == f.name));
+    for f in findings.iter_mut().filter(|f| plan.deny.iter().any(|n| n == f.name)) {
+        f.severity = Severity::Error;
+    }
     findings.sort_by(|a, b| (a.severity, &a.places, a.name).cmp(&(b.severity, &b.places, b.name)));
     findings
 }
 
 fn finding(name: &'static str, message: String, places: Vec<Place>, help: impl Into<Option<String>>) -> Finding {
     let severity = FINDINGS.iter().find(|f| f.0 == name).map_or(Severity::Error, |f| f.1);
-    Finding { name, severity, message, places, help: help.into() }
+    Finding { name, severity, message, places, help: help.into(), witness: None, edits: Vec::new() }
 }
 
 /// Names of realms and interfaces of a device.

@@ -74,6 +74,32 @@ impl Device {
         fixed.then(unmet)
     }
 
+    /// The rules of step 8 that match a first packet, in the order in which they are looked at: the first is applied.
+    pub fn outbound_matches(&self, ingress: InterfaceId, egress: InterfaceId, sent: Packet) -> Vec<RuleId> {
+        let path = Path { ingress, egress, hairpin: None };
+        let meets = |id: &u16| Condition::ALL.into_iter().all(|c| self.meets_outbound(c, *id, path, sent));
+        self.config.packet_rules(sent).filter(meets).map(RuleId).collect()
+    }
+
+    /// The fixed rules of step 4 that let a first packet in, in the order in which they are looked at.
+    pub fn inbound_matches(&self, ingress: InterfaceId, packet: Packet) -> Vec<RuleId> {
+        let to = packet.destination();
+        let forwards = self.config.forward_rules(packet.protocol, to.address, to.port);
+        let statics = self.config.static_rules(to.address);
+        let meets = |id: &u16| {
+            let asked = [
+                Condition::Enabled,
+                Condition::Into,
+                Condition::Source,
+                Condition::Destination,
+                Condition::Service,
+                Condition::Direction,
+            ];
+            asked.into_iter().all(|c| self.meets_inbound(c, *id, ingress, packet))
+        };
+        forwards.iter().chain(statics).copied().filter(meets).map(RuleId).collect()
+    }
+
     /// Step 8.
     #[inline]
     pub(super) fn meets_outbound(&self, condition: Condition, id: u16, path: Path<'_>, sent: Packet) -> bool {

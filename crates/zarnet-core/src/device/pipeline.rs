@@ -305,11 +305,16 @@ impl Device {
 
     /// What becomes of a first packet as things are, without anything coming of it.
     pub fn judge(&self, ingress: InterfaceId, packet: Packet) -> Judged {
+        self.judge_watched(ingress, packet, &mut ())
+    }
+
+    /// The same, watched.
+    pub fn judge_watched<O: Observer>(&self, ingress: InterfaceId, packet: Packet, observer: &mut O) -> Judged {
         let judged = |refusal: Refusal| Judged::Dropped(refusal);
-        if let Err(refusal) = self.filter(Stage::IngressAcl, ingress, packet, false, &mut ()) {
+        if let Err(refusal) = self.filter(Stage::IngressAcl, ingress, packet, false, observer) {
             return judged(refusal);
         }
-        match self.decide(ingress, packet, &mut ()) {
+        match self.decide(ingress, packet, observer) {
             Err(refusal) => judged(refusal),
             Ok(Decision::Own(Outcome::Dropped(refusal))) => judged(refusal),
             Ok(Decision::Own(_)) => Judged::ToDevice,

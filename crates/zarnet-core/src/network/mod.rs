@@ -5,6 +5,8 @@ mod trace;
 mod walk;
 mod world;
 
+pub(crate) use world::special;
+
 use std::collections::HashSet;
 use std::net::IpAddr;
 use std::sync::Arc;

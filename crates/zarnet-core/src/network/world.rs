@@ -103,10 +103,15 @@ pub(super) struct World {
     inside: PrefixMap<SegmentId>,
 }
 
+/// Addresses that no packet on the internet can be from or for (RFC 6890).
+pub(crate) fn special() -> AddressSet {
+    SPECIAL.iter().filter_map(|t| t.parse::<AddressRange>().ok()).collect()
+}
+
 impl World {
     pub(super) fn new(plan: &Plan) -> Self {
         let number = |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
-        let special: AddressSet = SPECIAL.iter().filter_map(|t| t.parse::<AddressRange>().ok()).collect();
+        let special = special();
         let mut world = Self {
             numbers: (0..plan.segments.len()).map(number).collect(),
             owners: HashMap::default(),

@@ -22,6 +22,10 @@ pub struct Draft {
     pub devices: Vec<DraftDevice>,
     /// Expectations.
     pub expects: Vec<DraftExpect>,
+    /// Findings that are not to be told.
+    pub allow: Vec<Text>,
+    /// Findings that count as errors.
+    pub deny: Vec<Text>,
 }
 
 /// A segment as written.

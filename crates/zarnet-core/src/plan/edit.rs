@@ -100,4 +100,10 @@ pub enum Edit {
     Clear(DeviceId, IpAddr),
     /// A rule is listed before another.
     MoveRule(DeviceId, RuleId, RuleId),
+    /// A rule goes, with the comments right above it.
+    RemoveRule(DeviceId, RuleId),
+    /// A rule is written once more right behind itself, with some keys otherwise.
+    CloneRule(DeviceId, RuleId, Vec<(&'static str, Value)>),
+    /// A named set of addresses.
+    Group(String, Value),
 }

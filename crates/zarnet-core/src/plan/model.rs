@@ -53,6 +53,10 @@ pub struct Plan {
     pub groups: BTreeMap<String, AddressSet>,
     /// What must hold.
     pub expectations: Vec<Expectation>,
+    /// Findings that are not to be told, by name.
+    pub allow: Vec<String>,
+    /// Findings that count as errors, by name.
+    pub deny: Vec<String>,
 }
 
 impl Plan {

@@ -77,6 +77,22 @@ impl Intervals {
         Self(list)
     }
 
+    /// What this one holds and the other does not.
+    pub fn difference(&self, other: &Self) -> Self {
+        let mut list = Vec::new();
+        for (first, last) in &self.0 {
+            let mut next = Some(*first);
+            for (a, b) in other.intersection(&Self(vec![(*first, *last)])).0 {
+                if let Some(n) = next.filter(|n| *n < a) {
+                    list.push((n, a - 1));
+                }
+                next = b.checked_add(1);
+            }
+            list.extend(next.filter(|n| n <= last).map(|n| (n, *last)));
+        }
+        Self(list)
+    }
+
     /// Every number moved by a distance, wrapping: as addresses are that a rule translates one by one.
     pub fn moved(&self, by: u128) -> Self {
         Self::new(self.0.iter().map(|i| (i.0.wrapping_add(by), i.1.wrapping_add(by))).collect())

@@ -31,6 +31,22 @@ pub fn decide(constraints: &[Constraint], answer: impl FnMut(Cuts<'_>) -> u32) -
     Diagram::new(cutter.nodes, root)
 }
 
+/// A number of an interval that somebody might really send: all of them meet the same conditions.
+fn representative(field: Field, first: u128, last: u128) -> u128 {
+    let wishes: &[u128] = match field {
+        Field::Protocol => &[6, 17, 1],
+        Field::DestinationPort => &[443, 80, 53],
+        Field::SourcePort => &[50_000],
+        // of the documentation addresses (RFC 5737)
+        Field::Destination => &[0xffff_c633_6450, 0xffff_c000_0250],
+        Field::Source => &[0xffff_c633_644d, 0xffff_c000_024d],
+    };
+    let wished = wishes.iter().copied().find(|w| (first..=last).contains(w));
+    // the first address of a prefix is rarely a machine's
+    let second = matches!(field, Field::Destination | Field::Source) && last - first > 1;
+    wished.unwrap_or(first + u128::from(second))
+}
+
 struct Cutter<'a, F> {
     constraints: &'a [Constraint],
     marks: Vec<u128>,
@@ -91,7 +107,7 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
                     let mut met = always.clone();
                     met.extend(active.keys());
                     met.sort_unstable();
-                    point[field] = start;
+                    point[field] = representative(of, start, last);
                     let part = self.part(field + 1, &met, point);
                     self.known.insert(key, part);
                     part

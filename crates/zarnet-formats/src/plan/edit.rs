@@ -57,6 +57,41 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
         }
         Edit::Clear(..) => Some(()),
         Edit::Insert(device, list, before, entries) => insert(sources, plan, *device, *list, *before, entries),
+        Edit::RemoveRule(device, rule) => {
+            let place = plan.devices[device.index()].rules[rule.index()].place;
+            let text = &mut sources.0.get_mut(usize::from(place.file))?.text;
+            let range = block(text, place)?;
+            text.replace_range(range, "");
+            Some(())
+        }
+        Edit::CloneRule(device, rule, keys) => {
+            let place = plan.devices[device.index()].rules[rule.index()].place;
+            let text = &mut sources.0.get_mut(usize::from(place.file))?.text;
+            let range = block(text, place)?;
+            let mut copy: DocumentMut = text.get(range.clone())?.parse().ok()?;
+            let rules = copy.get_mut("device")?.get_mut("rule")?;
+            let table = tables(rules).next()?;
+            keys.iter().try_for_each(|(key, value)| set(table, key, to_toml(value)))?;
+            let mut copy = copy.to_string();
+            if !copy.ends_with("\n\n") {
+                copy.push('\n');
+            }
+            if !text.get(..range.end)?.ends_with("\n\n") {
+                copy.insert(0, '\n');
+            }
+            text.insert_str(range.end, &copy);
+            Some(())
+        }
+        Edit::Group(name, value) => {
+            let file = &mut sources.0.first_mut()?.text;
+            let mut doc: DocumentMut = file.parse().ok()?;
+            if doc.get("addresses").is_none() {
+                doc.insert("addresses", Item::Table(toml_edit::Table::new()));
+            }
+            set(doc.get_mut("addresses")?.as_table_like_mut()?, name, to_toml(value))?;
+            *file = doc.to_string();
+            Some(())
+        }
         Edit::MoveRule(device, rule, before) => {
             let rules = &plan.devices[device.index()].rules;
             let (from, to) = (rules[rule.index()].place, rules[before.index()].place);

@@ -19,6 +19,11 @@ pub(super) fn file(number: u16, text: &str, draft: &mut Draft, problems: &Proble
     draft.hosts.extend(root.tables("host", "a host").into_iter().filter_map(host));
     draft.devices.extend(root.tables("device", "a device").into_iter().filter_map(device));
     draft.expects.extend(root.tables("expect", "an expectation").into_iter().filter_map(expect));
+    for check in root.tables("check", "settings of `check`") {
+        draft.allow.extend(check.texts("allow").unwrap_or_default());
+        draft.deny.extend(check.texts("deny").unwrap_or_default());
+        check.finish();
+    }
     let includes = root.texts("include").unwrap_or_default();
     root.finish();
     includes

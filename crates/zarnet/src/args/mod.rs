@@ -1,8 +1,12 @@
 //! What may be typed.
 
+mod define;
+
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+
+pub use define::{Define, Place, Rule, What};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]
@@ -83,6 +87,20 @@ pub enum Command {
     Expect(Expect),
     /// Find out why a flow does not work, and try repairs.
     Why(Why),
+    /// Write a rule, a group or a pool into the plan, check it, and show what it changes.
+    Define(Define),
+    /// List the external addresses of a plan: who uses them, and which are free.
+    Addresses(Addresses),
+    /// Print the hand-out for the users of forwards: connect to, ends up at.
+    Sheet(Sheet),
+    /// Explain a finding, reason, cause or error by its name.
+    Explain(Explain),
+    /// Print the JSON Schema of the plan, for editors.
+    Schema,
+    /// Print completions for a shell.
+    Completions(Completions),
+    /// Print the manual, as a page for `man`.
+    Man,
     /// Tell what a change of the plan changes, for all possible traffic.
     Impact(Impact),
     /// Find out what runs out, when and for whom, how much is enough, and which remedy helps.
@@ -128,7 +146,17 @@ pub struct New {
 #[derive(Debug, Args)]
 pub struct Check {
     /// Plan file.
-    pub plan: PathBuf,
+    #[arg(required_unless_present = "list")]
+    pub plan: Option<PathBuf>,
+    /// Do not tell this finding; again for more.
+    #[arg(long, value_name = "NAME")]
+    pub allow: Vec<String>,
+    /// Count this finding as an error; again for more.
+    #[arg(long, value_name = "NAME")]
+    pub deny: Vec<String>,
+    /// List every finding there is, and what it means.
+    #[arg(long, conflicts_with = "plan")]
+    pub list: bool,
 }
 
 /// Arguments of `behaviour`.
@@ -366,4 +394,42 @@ pub struct Impact {
     /// Rows of a table shown as text; 0 is all.
     #[arg(long, default_value_t = 30, value_name = "N")]
     pub rows: usize,
+}
+
+/// Arguments of `addresses`.
+#[derive(Debug, Args)]
+pub struct Addresses {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// Show this device only.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
+    /// Show only what is free.
+    #[arg(long)]
+    pub free: bool,
+}
+
+/// Arguments of `sheet`.
+#[derive(Debug, Args)]
+pub struct Sheet {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// Show this device only.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
+}
+
+/// Arguments of `explain`.
+#[derive(Debug, Args)]
+pub struct Explain {
+    /// The name, as it stands in brackets behind an error or finding, or in a table; all names if left out.
+    pub name: Option<String>,
+}
+
+/// Arguments of `completions`.
+#[derive(Debug, Args)]
+pub struct Completions {
+    /// The shell.
+    #[arg(value_enum)]
+    pub shell: clap_complete::Shell,
 }

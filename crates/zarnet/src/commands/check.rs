@@ -2,15 +2,17 @@
 
 use annotate_snippets::Level;
 use serde::Serialize;
-use zarnet_core::audit::{Finding, Severity, audit};
-use zarnet_formats::plan::{LoadError, Loaded, load};
-use zarnet_formats::source::Sources;
+use zarnet_core::audit::{FINDINGS, Finding, Severity, audit};
+use zarnet_formats::plan::{LoadError, Loaded, edited, load};
 
 use crate::args::{Check, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE, WRONG_INPUT};
+use crate::render::csv::Row;
 use crate::render::diagnostic::{Told, snippet};
+use crate::render::impact::flow;
 use crate::render::naming::Position;
-use crate::render::table::count;
+use crate::render::table::{BOLD, DIM, count};
+use crate::render::why::diff;
 use crate::render::{json, output};
 
 /// The answer as a shape.
@@ -29,10 +31,18 @@ struct Entry {
     places: Vec<Position>,
     witness: Option<String>,
     repair: Option<String>,
+    diff: Option<String>,
 }
 
 pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
-    let Loaded { plan, sources } = match load(&args.plan) {
+    let Some(path) = args.plan.as_deref() else { return list(common.format) };
+    let named = |name: &String| FINDINGS.iter().any(|f| f.0 == name);
+    if let Some(wrong) = args.allow.iter().chain(&args.deny).find(|n| !named(n)) {
+        let near = zarnet_core::plan::nearest(wrong, FINDINGS.iter().map(|f| f.0));
+        let help = near.map_or("`zarnet check --list` has them all".to_owned(), |n| format!("did you mean `{n}`?"));
+        return Err(Failure::wrong("unknown-name", format!("there is no finding `{wrong}`"), help));
+    }
+    let Loaded { plan, sources } = match load(path) {
         Ok(loaded) => loaded,
         Err(LoadError::Problems { problems, sources }) if common.format != Format::Text => {
             let entry = |p: &zarnet_core::plan::Problem| Entry {
@@ -45,34 +55,88 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
                     .collect(),
                 witness: None,
                 repair: p.error.help(),
+                diff: None,
             };
             write(&Report { shape: 1, findings: problems.iter().map(entry).collect() }, common.format)?;
             return Ok(WRONG_INPUT);
         }
-        Err(_) => return super::plan(&args.plan).map(|_| FINE),
+        Err(_) => return super::plan(path).map(|_| FINE),
     };
-    let findings = audit(&plan);
+    let mut plan = plan;
+    plan.allow.extend(args.allow.iter().cloned());
+    plan.deny.extend(args.deny.iter().cloned());
+    let loaded = Loaded { plan, sources };
+    let (plan, sources) = (&loaded.plan, &loaded.sources);
+    let findings = audit(plan);
+    let repairs: Vec<Option<String>> = findings.iter().map(|f| repair(&loaded, f)).collect();
     let bad = findings.iter().any(|f| f.severity == Severity::Error);
     if common.format != Format::Text {
-        let entry = |f: &Finding| Entry {
+        let entry = |(f, diff): (&Finding, &Option<String>)| Entry {
             name: f.name,
             severity: f.severity.name(),
             message: f.message.clone(),
-            places: f.places.iter().filter_map(|p| Position::of(*p, &sources)).collect(),
-            witness: None,
+            places: f.places.iter().filter_map(|p| Position::of(*p, sources)).collect(),
+            witness: f.witness.map(flow),
             repair: f.help.clone(),
+            diff: diff.clone(),
         };
-        write(&Report { shape: 1, findings: findings.iter().map(entry).collect() }, common.format)?;
+        let findings = findings.iter().zip(&repairs).map(entry).collect();
+        write(&Report { shape: 1, findings }, common.format)?;
     } else {
-        text(&findings, &sources, &plan, args)?;
+        text(&findings, &repairs, &loaded, path, common.verbose)?;
     }
     Ok(if bad { NEGATIVE } else { FINE })
 }
 
-fn text(findings: &[Finding], sources: &Sources, plan: &zarnet_core::plan::Plan, args: &Check) -> Result<(), Failure> {
+/// A repair as a diff, where the finding knows one that leads to a plan that can be built.
+fn repair(loaded: &Loaded, finding: &Finding) -> Option<String> {
+    if finding.edits.is_empty() {
+        return None;
+    }
+    let changed = edited(loaded, std::slice::from_ref(&finding.edits)).ok()?;
+    Some(diff(&loaded.sources, &changed.sources))
+}
+
+/// Every finding there is.
+fn list(format: Format) -> Result<u8, Failure> {
+    let all: Vec<(&str, &str, String)> =
+        FINDINGS.iter().map(|f| (f.0, f.1.name(), super::explain::sentence(f.0).unwrap_or_default())).collect();
+    match format {
+        Format::Json => {
+            let entry = |f: &(&str, &str, String)| serde_json::json!({ "name": f.0, "severity": f.1, "means": f.2 });
+            let list: Vec<_> = all.iter().map(entry).collect();
+            output::plain(|out| json::write(out, &serde_json::json!({ "shape": 1, "findings": list })))?;
+        }
+        Format::Csv => output::plain(|out| {
+            writeln!(out, "name,severity,means")?;
+            let mut row = Row::default();
+            all.iter().try_for_each(|f| {
+                [f.0, f.1, &f.2].into_iter().for_each(|t| row.text(t));
+                row.write(out)
+            })
+        })?,
+        Format::Text => output::answer(|out| {
+            let longest = all.iter().map(|f| f.0.len()).max().unwrap_or(0);
+            for (name, severity, means) in &all {
+                writeln!(out, "{severity:<7}  {BOLD}{name:<longest$}{BOLD:#}  {means}")?;
+            }
+            writeln!(out, "{DIM}`zarnet explain NAME` tells more; `[check]` of a plan has `allow` and `deny`{DIM:#}")
+        })?,
+    }
+    Ok(FINE)
+}
+
+fn text(
+    findings: &[Finding],
+    repairs: &[Option<String>],
+    loaded: &Loaded,
+    path: &std::path::Path,
+    verbose: bool,
+) -> Result<(), Failure> {
+    let Loaded { plan, sources } = loaded;
     let rules: usize = plan.devices.iter().map(|d| d.rules.len()).sum();
     output::answer(|out| {
-        for f in findings {
+        for (f, repair) in findings.iter().zip(repairs) {
             let level = match f.severity {
                 Severity::Error => Level::ERROR,
                 Severity::Warning => Level::WARNING,
@@ -80,12 +144,19 @@ fn text(findings: &[Finding], sources: &Sources, plan: &zarnet_core::plan::Plan,
             };
             let other = f.places.get(1).map(|p| (*p, "this one"));
             let (place, message, help) = (f.places.first().copied(), f.message.clone(), f.help.clone());
-            writeln!(out, "{}\n", snippet(&Told { level, name: f.name, message, place, other, help }, sources))?;
+            writeln!(out, "{}", snippet(&Told { level, name: f.name, message, place, other, help }, sources))?;
+            if let Some(witness) = f.witness {
+                writeln!(out, "  {DIM}for example{DIM:#} {}", flow(witness))?;
+            }
+            if let Some(repair) = repair.as_ref().filter(|_| verbose) {
+                write!(out, "{DIM}{repair}{DIM:#}")?;
+            }
+            writeln!(out)?;
         }
         let number = |s: Severity| findings.iter().filter(|f| f.severity == s).count() as u64;
         let summary = format!(
             "{}: {}, {}, {}, {}",
-            args.plan.display(),
+            path.display(),
             count(plan.devices.len() as u64, "device", "devices"),
             count(rules as u64, "rule", "rules"),
             count(plan.hosts.len() as u64, "host", "hosts"),

@@ -1,16 +1,21 @@
 //! One file a command.
 
+mod addresses;
 mod behaviour;
 pub mod capacity;
 mod check;
 mod compare;
+mod define;
 mod demo;
 mod expect;
+mod explain;
 mod files;
 mod follow;
 mod impact;
 mod new;
 mod predict;
+mod schema;
+mod sheet;
 mod traffic;
 mod why;
 
@@ -39,6 +44,13 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Expect(args) => expect::run(args, &arguments.common),
         Command::Why(args) => why::run(args, &arguments.common),
         Command::Capacity(args) => capacity::run(args, &arguments.common),
+        Command::Define(args) => define::run(args, &arguments.common),
+        Command::Addresses(args) => addresses::run(args, &arguments.common),
+        Command::Sheet(args) => sheet::run(args, &arguments.common),
+        Command::Explain(args) => explain::run(args, &arguments.common),
+        Command::Schema => schema::plan(),
+        Command::Completions(args) => schema::completions(args.shell),
+        Command::Man => schema::manual(),
         Command::Impact(args) => impact::run(args, &arguments.common),
         Command::Compare(args) => compare::run(args, &arguments.common),
     }

@@ -107,29 +107,12 @@ pub fn addresses(set: &Intervals) -> String {
     let within = set.intersection(&v4);
     // what IPv6 has besides says nothing where all of IPv4 is told
     let list = if within.is_empty() { set.clone() } else { within };
-    let inverse = complement(&list, &v4);
+    let inverse = v4.difference(&list);
     let (text, other) = (ranges(&list), ranges(&inverse));
     if list.intersection(&v4) == list && other.len() < text.len() && !inverse.is_empty() {
         return format!("any but {other}");
     }
     text
-}
-
-fn complement(set: &Intervals, within: &Intervals) -> Intervals {
-    let mut gaps = Vec::new();
-    for (first, last) in within.list() {
-        let mut next = *first;
-        for (a, b) in set.intersection(within).list() {
-            if *a > next {
-                gaps.push((next, a - 1));
-            }
-            next = b + 1;
-        }
-        if next <= *last {
-            gaps.push((next, *last));
-        }
-    }
-    Intervals::new(gaps)
 }
 
 fn ranges(set: &Intervals) -> String {

@@ -52,11 +52,19 @@ impl Builder {
         self.hosts(draft, &mut plan);
         self.held_twice(&plan);
         plan.expectations = draft.expects.iter().filter_map(|e| self.expectation(e, &plan)).collect();
+        plan.allow = draft.allow.iter().filter_map(|t| self.finding_name("allow", t)).collect();
+        plan.deny = draft.deny.iter().filter_map(|t| self.finding_name("deny", t)).collect();
         for (name, _) in &draft.addresses {
             let set = self.groups.addresses(name, &mut self.problems).into_iter().map(|p| p.0).collect();
             plan.groups.insert(name.value.clone(), set);
         }
         plan
+    }
+
+    /// The name of a finding of `check`.
+    fn finding_name(&mut self, key: &'static str, text: &Text) -> Option<String> {
+        let names = crate::audit::FINDINGS.iter().map(|f| (f.0, f.0)).collect::<Vec<_>>();
+        self.one_of(key, text, &names).map(str::to_owned)
     }
 
     fn report(&mut self, error: impl Into<PlanError>, place: Place) {

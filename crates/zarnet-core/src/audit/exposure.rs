@@ -1,0 +1,127 @@
+//! Findings on what the outside can reach: which internal services, from where, by which rule.
+
+use super::{Finding, finding};
+use crate::device::{Device, Judged};
+use crate::impact::likely;
+use crate::net::{Packet, Protocol};
+use crate::network::special;
+use crate::plan::{InterfaceId, Plan, RuleId, RuleKind};
+use crate::space::{Area, Conditions, Cuts, Field, Intervals, decide, packet};
+
+/// Ports that machines are administered by, and by which protocol.
+const ADMINISTRATION: [(u16, u16, Protocol); 8] = [
+    (22, 23, Protocol::TCP),
+    (161, 162, Protocol::UDP),
+    (512, 514, Protocol::TCP),
+    (623, 623, Protocol::UDP),
+    (830, 830, Protocol::TCP),
+    (3389, 3389, Protocol::TCP),
+    (5900, 5909, Protocol::TCP),
+    (5985, 5986, Protocol::TCP),
+];
+
+pub(super) fn find(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
+    let own = device.plan();
+    for (i, interface) in own.interfaces.iter().enumerate() {
+        if !plan.segments[interface.segment.index()].internet {
+            continue;
+        }
+        if !interface.services.0.is_empty() && interface.ingress_acl.is_none() {
+            let message =
+                format!("everybody outside reaches the services of `{}` itself on `{}`", own.name, interface.name);
+            let help =
+                "attach an `ingress-acl` that lets in those who administer it, or offer them on an inner interface"
+                    .to_owned();
+            findings.push(finding("device-service-open", message, vec![interface.place], help));
+        }
+        of_interface(plan, device, InterfaceId(i as u16), findings);
+    }
+}
+
+/// What is let in by an interface, by the rule that leads it in.
+fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &mut Vec<Finding>) {
+    let own = device.plan();
+    let mut conditions = Conditions::default();
+    conditions.add(device, ingress);
+    let diagram = decide(&conditions.list, |cuts: Cuts<'_>| {
+        let Some(packet) = packet(cuts.point) else { return 0 };
+        match device.judge(ingress, packet) {
+            Judged::Forwarded(v) => {
+                let inner = &own.interfaces[v.egress.index()];
+                let inside = !plan.segments[inner.segment.index()].internet;
+                if inside { 2 + v.entry.map_or(0, |r| u32::from(r.0) + 1) } else { 0 }
+            }
+            _ => 0,
+        }
+    });
+    let interface = &own.interfaces[ingress.index()];
+    for (n, rule) in own.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
+        if !matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_)) {
+            continue;
+        }
+        let areas = diagram.areas(n as u32 + 3);
+        let everyone: Vec<&Area> = areas.iter().filter(|a| is_everyone(a)).collect();
+        let witness = |area: &Area| likely(area, interface);
+        if let Some((area, port)) = everyone.iter().find_map(|a| Some((*a, administered(own, RuleId(n as u16), a)?))) {
+            let message = format!(
+                "everybody outside reaches port {port} inside by rule `{}`: machines are administered by it",
+                rule.name
+            );
+            let help = "narrow `source` to those who administer it, or let them come by a private tunnel".to_owned();
+            let found = finding("remote-administration-open", message, vec![rule.place], help);
+            findings.push(with(found, witness(area)));
+        } else if let Some(area) =
+            everyone.iter().find(|a| a.of(Field::DestinationPort).count() > 65_000 && a.of(Field::Protocol).contains(6))
+        {
+            let message = format!("everybody outside reaches every port inside by rule `{}`", rule.name);
+            let help = "limit it to a `service`, or let the policy pass only what is offered".to_owned();
+            findings.push(with(finding("whole-host-exposed", message, vec![rule.place], help), witness(area)));
+        }
+    }
+    // what is private inside is out of reach for all but neighbours
+    let special = Intervals::addresses(&special());
+    let public = |a: &Area| {
+        let mut area = a.clone();
+        let to = a.of(Field::Destination).intersection(&Intervals::ipv4());
+        area.0[Field::Destination as usize] = to.difference(&special);
+        (!area.of(Field::Destination).is_empty()).then_some(area)
+    };
+    let untranslated: Vec<Area> = diagram.areas(2).iter().filter_map(public).collect();
+    if let Some(area) = untranslated.iter().find(|a| is_everyone(a) && a.of(Field::Protocol).contains(6)) {
+        let message = format!(
+            "whatever comes in by `{}` is let through to the inside of `{}` as it is",
+            interface.name, own.name
+        );
+        let help = "`default-policy = \"drop\"`, and a policy entry for what is meant to pass".to_owned();
+        let found = finding("open-from-outside", message, vec![own.default_policy_place], help);
+        findings.push(with(found, likely(area, interface)));
+    }
+}
+
+fn with(found: Finding, witness: Option<Packet>) -> Finding {
+    match witness {
+        Some(witness) => found.with_witness(witness),
+        None => found,
+    }
+}
+
+/// Whether senders are hardly limited: more than half of all addresses.
+fn is_everyone(area: &Area) -> bool {
+    area.of(Field::Source).intersection(&Intervals::ipv4()).count() > 1 << 31
+}
+
+/// A port of administration that an area leads to inside.
+fn administered(device: &crate::plan::Device, rule: RuleId, area: &Area) -> Option<u16> {
+    let by = match &device.rules[rule.index()].kind {
+        RuleKind::Forward(f) => f.servers.first().map_or(0, |s| s.port.wrapping_sub(f.ports.first)),
+        _ => 0,
+    };
+    // a whole host is told as such
+    if area.of(Field::DestinationPort).count() > 65_000 {
+        return None;
+    }
+    ADMINISTRATION.iter().filter(|a| area.of(Field::Protocol).contains(a.2.0.into())).find_map(|(low, high, _)| {
+        let inside = (*low..=*high).find(|p| area.of(Field::DestinationPort).contains(p.wrapping_sub(by).into()));
+        inside
+    })
+}

@@ -1,0 +1,205 @@
+//! What may be typed behind `define`.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+/// Arguments of `define`.
+#[derive(Debug, Args)]
+pub struct Define {
+    /// Plan file.
+    pub plan: PathBuf,
+    /// What is written into it.
+    #[command(subcommand)]
+    pub what: What,
+    /// The device, where the plan has several.
+    #[arg(long, value_name = "NAME", global = true)]
+    pub device: Option<String>,
+    /// Show it all, and write nothing.
+    #[arg(long, global = true)]
+    pub dry_run: bool,
+}
+
+/// What is written.
+#[derive(Debug, Subcommand)]
+pub enum What {
+    /// One internal address, range or prefix is one external one of the same size, both ways.
+    Static {
+        /// Internal address, range or prefix, or a host's name.
+        internal: String,
+        /// External address, range or prefix; `next` is the lowest free one.
+        external: String,
+        /// Directions it is good in: both, outbound, inbound.
+        #[arg(long)]
+        direction: Option<String>,
+        /// What senders from outside are overloaded to.
+        #[arg(long = "as", value_name = "TARGET")]
+        translate_as: Option<String>,
+        /// Of every rule.
+        #[command(flatten)]
+        rule: Rule,
+    },
+    /// A whole address each, from a pool.
+    Pool {
+        /// The pool.
+        pool: String,
+        /// What happens when it is used up: drop, pass, or what to overload instead.
+        #[arg(long, value_name = "WHAT")]
+        when_exhausted: Option<String>,
+        /// Of every rule.
+        #[command(flatten)]
+        rule: Rule,
+    },
+    /// Many share an address, by port.
+    Overload {
+        /// An interface, a pool or an address; `next` is the lowest free address.
+        target: String,
+        /// What happens when it is used up: drop, pass, or what to overload instead.
+        #[arg(long, value_name = "WHAT")]
+        when_exhausted: Option<String>,
+        /// Of every rule.
+        #[command(flatten)]
+        rule: Rule,
+    },
+    /// An external port leads to an internal one.
+    Forward {
+        /// External end: INTERFACE:PORT/PROTOCOL or ADDRESS:PORT/PROTOCOL; `next:PORT/PROTOCOL` takes the lowest free address.
+        external: String,
+        /// Internal ends: ADDRESS:PORT or HOST:PORT.
+        #[arg(required = true)]
+        internal: Vec<String>,
+        /// How sessions are spread over several: in-turn, by-source.
+        #[arg(long)]
+        spread: Option<String>,
+        /// What senders are overloaded to.
+        #[arg(long = "as", value_name = "TARGET")]
+        translate_as: Option<String>,
+        /// Of every rule.
+        #[command(flatten)]
+        rule: Rule,
+    },
+    /// Matching traffic stays as it is.
+    Exempt {
+        /// Of every rule.
+        #[command(flatten)]
+        rule: Rule,
+    },
+    /// Write a rule once more under another name, with options otherwise.
+    Clone {
+        /// The rule.
+        rule: String,
+        /// Its name there.
+        name: String,
+        /// Another external end.
+        #[arg(long)]
+        external: Option<String>,
+        /// Another internal end.
+        #[arg(long)]
+        internal: Option<String>,
+        /// Other senders.
+        #[arg(long)]
+        source: Option<String>,
+    },
+    /// Let a rule take part.
+    Enable {
+        /// The rule.
+        rule: String,
+    },
+    /// Let a rule take part no more.
+    Disable {
+        /// The rule.
+        rule: String,
+    },
+    /// List a rule before another.
+    Move {
+        /// The rule.
+        rule: String,
+        /// The one that is to come behind it.
+        #[arg(long, value_name = "RULE")]
+        before: String,
+    },
+    /// Take a rule out.
+    Remove {
+        /// The rule.
+        rule: String,
+    },
+    /// Add a named set of addresses, or write it anew.
+    Group {
+        /// Its name.
+        name: String,
+        /// Addresses, prefixes, ranges, names of groups and hosts.
+        #[arg(required = true)]
+        elements: Vec<String>,
+    },
+    /// Add a pool of external addresses.
+    Lines {
+        /// Its name.
+        name: String,
+        /// Addresses, prefixes, ranges; a number takes so many of the lowest free ones.
+        #[arg(required = true)]
+        addresses: Vec<String>,
+        /// How an address is picked: lowest, highest, in-turn, random, by-source.
+        #[arg(long)]
+        pick: Option<String>,
+    },
+    /// Let an interface answer for an address besides its own.
+    Held {
+        /// The address, or a range.
+        address: String,
+        /// The interface; the one in whose prefix it lies if left out.
+        #[arg(long, value_name = "NAME")]
+        interface: Option<String>,
+    },
+}
+
+/// Options of every rule.
+#[derive(Debug, Clone, Default, Args)]
+pub struct Rule {
+    /// Its name; made from what it does if left out.
+    #[arg(long)]
+    pub name: Option<String>,
+    /// Senders: of a static or forward, those who may come in; again for more.
+    #[arg(long, value_name = "WHO")]
+    pub source: Vec<String>,
+    /// Receivers; again for more.
+    #[arg(long, value_name = "WHO")]
+    pub destination: Vec<String>,
+    /// Services; again for more.
+    #[arg(long)]
+    pub service: Vec<String>,
+    /// The internal side: realms or interfaces.
+    #[arg(long, value_name = "REALM")]
+    pub from: Vec<String>,
+    /// The external side.
+    #[arg(long, value_name = "REALM")]
+    pub into: Vec<String>,
+    /// Realms whose hosts may use the external end.
+    #[arg(long, value_name = "REALM")]
+    pub hairpin: Vec<String>,
+    /// Most mappings, or sessions of a fixed rule.
+    #[arg(long)]
+    pub limit: Option<u32>,
+    /// What it is for.
+    #[arg(long)]
+    pub note: Option<String>,
+    /// Write it disabled.
+    #[arg(long)]
+    pub disabled: bool,
+    /// Log its translations.
+    #[arg(long)]
+    pub log: bool,
+    /// Where it is listed.
+    #[command(flatten)]
+    pub place: Place,
+    /// Add what it needs besides: the policy entry that lets it pass, and the address that must be answered for.
+    #[arg(long)]
+    pub with_access: bool,
+}
+
+/// Where a rule is listed.
+#[derive(Debug, Clone, Default, Args)]
+pub struct Place {
+    /// Before this rule; if left out, fixed and exempt ones before the first that is neither, others last.
+    #[arg(long, value_name = "RULE")]
+    pub before: Option<String>,
+}
