@@ -82,6 +82,11 @@ fn what_it_prints() {
     }
     let (flow, office) = ("kiosk-3 -> 198.51.100.80:443/tcp", "office-4 -> 198.51.100.80:443/tcp");
     let map = "protocol=1,internal=2,external=3";
+    let harbour = std::fs::read_to_string(folder.path().join("harbour.toml")).unwrap();
+    let less = harbour.replace("203.0.113.8-203.0.113.10", "203.0.113.8-203.0.113.11");
+    file("changed.toml", &less.replace("name = \"ticketing\"", "name = \"ticketing\"\n  enabled = false"));
+    file("hidden.toml", HIDDEN);
+    let define = ["define", "harbour.toml", "--device", "harbour-edge"];
     let saturday = ["capacity", "terminal.toml", "saturday.toml"];
     let compare = ["compare", "harbour.toml", "morning.csv", "--at", "2h45m", "--observed", "observed.csv"];
     let capture: &[&str] = &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--sessions"];
@@ -144,6 +149,113 @@ fn what_it_prints() {
         ("compare-whose.txt", &[&compare[..], &["--columns", map]].concat()),
         ("compare-bad-columns.txt", &[&compare[..], &["--columns", "inside=2"]].concat()),
         ("compare-no-names.txt", &compare),
+        ("addresses.txt", &["addresses", "harbour.toml"]),
+        ("addresses-free.csv", &["addresses", "harbour.toml", "--free", "--format", "csv", "--device", "harbour-edge"]),
+        ("sheet.txt", &["sheet", "harbour.toml"]),
+        ("sheet.json", &["sheet", "harbour.toml", "--format", "json", "--device", "jetty-box"]),
+        ("impact.txt", &["impact", "harbour.toml", "changed.toml"]),
+        ("impact.json", &["impact", "harbour.toml", "changed.toml", "--format", "json"]),
+        ("impact.csv", &["impact", "harbour.toml", "changed.toml", "--format", "csv"]),
+        ("impact-none.txt", &["impact", "harbour.toml", "harbour.toml"]),
+        (
+            "impact-during.txt",
+            &["impact", "harbour.toml", "changed.toml", "--during", "morning.csv", "--at", "2h45m", "--rows", "4"],
+        ),
+        ("check-proved.txt", &["check", "hidden.toml", "-v"]),
+        ("check-proved.json", &["check", "hidden.toml", "--format", "json"]),
+        (
+            "check-denied.txt",
+            &[
+                "check",
+                "terminal.toml",
+                "--deny",
+                "pool-smaller-than-sources",
+                "--allow",
+                "pool-opens-all-ports",
+                "--allow",
+                "pool-loses-addresses",
+            ],
+        ),
+        ("check-allow-unknown.txt", &["check", "terminal.toml", "--allow", "rule-shadow"]),
+        ("check-list.txt", &["check", "--list"]),
+        ("explain.txt", &["explain", "rule-shadowed"]),
+        ("explain-two.txt", &["explain", "pool-exhausted"]),
+        ("explain-unknown.txt", &["explain", "rule-shadow"]),
+        (
+            "define-forward.txt",
+            &[
+                &define[..],
+                &[
+                    "forward",
+                    "uplink:24070/tcp",
+                    "gauge-north:4010",
+                    "--name",
+                    "spare-gauge",
+                    "--source",
+                    "head-office",
+                    "--from",
+                    "yard",
+                    "--with-access",
+                    "--note",
+                    "for the winter",
+                    "--dry-run",
+                ],
+            ]
+            .concat(),
+        ),
+        (
+            "define-static.txt",
+            &[
+                &define[..],
+                &[
+                    "static",
+                    "gauge-south",
+                    "next",
+                    "--name",
+                    "gauge",
+                    "--from",
+                    "yard",
+                    "--service",
+                    "4010/tcp",
+                    "--source",
+                    "head-office",
+                    "--with-access",
+                    "--dry-run",
+                ],
+            ]
+            .concat(),
+        ),
+        (
+            "define-overload.json",
+            &[
+                &define[..],
+                &[
+                    "overload",
+                    "203.0.113.6",
+                    "--source",
+                    "10.61.16.64/26",
+                    "--before",
+                    "kiosks-out",
+                    "--dry-run",
+                    "--format",
+                    "json",
+                ],
+            ]
+            .concat(),
+        ),
+        ("define-disable.txt", &[&define[..], &["disable", "ticketing", "--dry-run"]].concat()),
+        ("define-taken.txt", &[&define[..], &["static", "office-1", "203.0.113.9", "--dry-run"]].concat()),
+        (
+            "define-name-taken.txt",
+            &[&define[..], &["exempt", "--name", "ballast", "--destination", "head-office", "--dry-run"]].concat(),
+        ),
+        (
+            "define-sizes.txt",
+            &[&define[..], &["static", "10.61.8.32/30", "203.0.113.6-203.0.113.7", "--dry-run"]].concat(),
+        ),
+        ("define-no-rule.txt", &[&define[..], &["remove", "balast"]].concat()),
+        ("define-no-device.txt", &["define", "harbour.toml", "disable", "ticketing"]),
+        ("define-wrong.txt", &[&define[..], &["pool", "office-line", "--source", "offices"]].concat()),
         ("capacity.txt", &[&saturday[..], &["--brief", "--rows", "3"]].concat()),
         (
             "capacity-ascii.txt",
@@ -207,6 +319,103 @@ protocol = "udp"
 destination-port = 53
 rate = RATE
 each-lasts = "2h"
+"#;
+
+/// Rules, policy and filter entries that others hide, and doors that are too wide.
+const HIDDEN: &str = r#"
+[[segment]]
+name = "internet"
+internet = true
+
+[check]
+deny = ["remote-administration-open"]
+
+[[host]]
+name = "web"
+address = "10.0.0.20/24"
+gateway = "10.0.0.1"
+listens = ["443/tcp"]
+
+[[host]]
+name = "desk"
+address = "10.0.0.30/24"
+gateway = "10.0.0.1"
+
+[[device]]
+name = "edge"
+behaviour = { preset = "bcp", filtering = "address-dependent" }
+
+  [[device.interface]]
+  name = "inside"
+  realm = "internal"
+  address = "10.0.0.1/24"
+  ingress-acl = "in"
+
+  [[device.interface]]
+  name = "outside"
+  realm = "external"
+  segment = "internet"
+  address = "192.0.2.1/28"
+  services = ["22/tcp"]
+
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "192.0.2.14"
+
+  [[device.acl]]
+  name = "in"
+  entries = [{ drop = "25/tcp" }, { accept = "any" }, { drop = "23/tcp" }]
+
+  [[device.policy]]
+  from = "internal"
+  into = "external"
+  accept = "any"
+
+  [[device.policy]]
+  from = "internal"
+  into = "external"
+  drop = "53/udp"
+
+  [[device.pool]]
+  name = "spare"
+  addresses = "192.0.2.8"
+
+  [[device.rule]]
+  name = "everybody"
+  type = "overload"
+  as = "outside"
+  hairpin = "internal"
+
+  [[device.rule]]
+  name = "desks"
+  type = "overload"
+  source = "10.0.0.30"
+  as = "192.0.2.6"
+
+  [[device.rule]]
+  name = "screens"
+  type = "forward"
+  external = "outside:33890/tcp"
+  internal = "desk:3389"
+
+  [[device.rule]]
+  name = "pages"
+  type = "forward"
+  external = "outside:8080/tcp"
+  internal = "web:8080"
+
+  [[device.rule]]
+  name = "old"
+  type = "forward"
+  external = "outside:8081/tcp"
+  internal = "10.0.0.77:80"
+  enabled = false
+
+  [[device.rule]]
+  name = "machine"
+  type = "static"
+  internal = "10.0.0.40"
+  external = "192.0.2.5"
 "#;
 
 const RISKY: &str = r#"
@@ -538,6 +747,114 @@ fn reports_and_captures_are_written_whole() {
     assert_eq!(read("seen.pcapng"), first);
     assert_eq!(run(&["follow", "harbour.toml", other, "--capture-to", "seen.pcapng", "--force"]), Some(0));
     assert_ne!(read("seen.pcapng"), first);
+}
+
+/// What `define` writes is what it shows, with the comments of the plan kept, and can be taken back.
+#[test]
+fn what_is_defined_is_written_and_can_be_taken_back() {
+    let folder = estate();
+    let read = || std::fs::read_to_string(folder.path().join("harbour.toml")).unwrap();
+    let run = |arguments: &[&str]| {
+        let all = [&["define", "harbour.toml", "--device", "harbour-edge", "-q"], arguments].concat();
+        zarnet(folder.path(), &all, "").status.code()
+    };
+    let before = read();
+    let commands: [&[&str]; 9] = [
+        &["group", "crews", "10.61.32.40-10.61.32.49", "office-4"],
+        &["lines", "crew-lines", "2", "--pick", "in-turn"],
+        &[
+            "pool",
+            "crew-lines",
+            "--name",
+            "crews-out",
+            "--source",
+            "crews",
+            "--before",
+            "office-lines-out",
+            "--when-exhausted",
+            "uplink",
+        ],
+        &["clone", "tide-gauge-north", "tide-gauge-west", "--external", "uplink:24013/tcp"],
+        &["disable", "tide-gauge-west"],
+        &["enable", "tide-gauge-west"],
+        &["move", "tide-gauge-west", "--before", "ticketing"],
+        &["exempt", "--name", "as-it-is", "--source", "offices", "--destination", "head-office", "--log"],
+        &["held", "203.0.113.14"],
+    ];
+    for command in commands {
+        assert_eq!(run(command), Some(0), "{command:?}");
+    }
+    let after = read();
+    let wanted = [
+        "crews = [\"10.61.32.40-10.61.32.49\", \"office-4\"]",
+        "  [[device.pool]]\n  name = \"crew-lines\"\n  addresses = \"203.0.113.3-203.0.113.4\"\n  pick = \"in-turn\"\n",
+        "  name = \"crews-out\"\n  type = \"pool\"\n  as = \"crew-lines\"\n  when-exhausted = \"uplink\"\n  source = \"crews\"\n",
+        "  proxy-arp = [\"203.0.113.14\"]\n",
+    ];
+    for text in wanted {
+        assert!(after.contains(text), "{text}\n{after}");
+    }
+    assert!(after.find("tide-gauge-west") < after.find("name = \"ticketing\""), "{after}");
+    for comment in before.lines().filter_map(|l| l.split_once("# ")).map(|l| l.1) {
+        assert!(after.contains(comment), "the comment is gone: {comment}");
+    }
+    for rule in ["tide-gauge-west", "crews-out", "as-it-is"] {
+        assert_eq!(run(&["remove", rule]), Some(0));
+    }
+    assert!(!read().contains("tide-gauge-west"));
+    assert_eq!(zarnet(folder.path(), &["expect", "harbour.toml"], "").status.code(), Some(0));
+    // what comes to nothing leaves the plan as it was
+    let whole = read();
+    assert_eq!(run(&["forward", "uplink:24011/tcp", "gauge-south:4010", "--from", "yard"]), Some(2));
+    assert_eq!(read(), whole);
+}
+
+/// The schema knows every key that the reader takes, and no other.
+#[test]
+fn the_schema_knows_the_keys_of_the_reader() {
+    let folder = estate();
+    let printed = zarnet(folder.path(), &["schema"], "");
+    let schema: serde_json::Value = serde_json::from_slice(&printed.stdout).unwrap();
+    let keys =
+        |path: &str| -> Vec<String> { schema.pointer(path).unwrap().as_object().unwrap().keys().cloned().collect() };
+    let device = "/properties/device/items/properties";
+    let tables = [
+        ("".to_owned(), "/properties".to_owned(), String::new()),
+        ("[[segment]]".to_owned(), "/properties/segment/items/properties".to_owned(), "name = \"s\"".to_owned()),
+        ("[[host]]".to_owned(), "/properties/host/items/properties".to_owned(), String::new()),
+        ("[[device]]".to_owned(), device.to_owned(), String::new()),
+        ("[[device]]\n[[device.interface]]".to_owned(), format!("{device}/interface/items/properties"), String::new()),
+        ("[[device]]\n[[device.pool]]".to_owned(), format!("{device}/pool/items/properties"), String::new()),
+        ("[[device]]\n[[device.rule]]".to_owned(), format!("{device}/rule/items/properties"), String::new()),
+        ("[[device]]\n[[device.policy]]".to_owned(), format!("{device}/policy/items/properties"), String::new()),
+        ("[[expect]]".to_owned(), "/properties/expect/items/properties".to_owned(), String::new()),
+    ];
+    for (head, path, _) in tables {
+        let keys = keys(&path);
+        // a key that nobody knows is told as such; those of the schema are not, whatever else is wrong with them
+        let lines: String = keys.iter().map(|k| format!("{k} = 7.5\n")).collect();
+        std::fs::write(folder.path().join("keys.toml"), format!("{head}\n{lines}nobody-knows = 1\n")).unwrap();
+        let output = zarnet(folder.path(), &["check", "keys.toml", "--format", "json"], "");
+        let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        let findings = said["findings"].as_array().unwrap();
+        let unknown: Vec<&str> =
+            findings.iter().filter(|f| f["name"] == "unknown-key").map(|f| f["message"].as_str().unwrap()).collect();
+        assert_eq!(unknown.len(), 1, "{head}: {unknown:?}");
+        assert!(unknown[0].contains("nobody-knows"), "{unknown:?}");
+    }
+}
+
+/// Completions and the manual name every command.
+#[test]
+fn completions_and_manual_name_every_command() {
+    let folder = tempfile::tempdir().unwrap();
+    let say = |arguments: &[&str]| String::from_utf8(zarnet(folder.path(), arguments, "").stdout).unwrap();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let text = say(&["completions", shell]);
+        assert!(["define", "impact", "capacity", "when-exhausted"].iter().all(|w| text.contains(w)), "{shell}");
+    }
+    let manual = say(&["man"]);
+    assert!(manual.starts_with(".") && manual.contains("COMMAND: DEFINE") && manual.contains("COMMAND: IMPACT"));
 }
 
 /// What no machine has room for is said before, not found out after an hour.

@@ -234,7 +234,10 @@ impl Proof<'_> {
             let places = vec![rule.place, plan.rules[double.index()].place];
             findings.push(finding("rule-redundant", message, places, "take it out".to_owned()));
         }
+        let fixed = |r: RuleId| matches!(plan.rules[r.index()].kind, RuleKind::Static(_) | RuleKind::Forward(_));
         let all = seen.beaten.iter().enumerate().flat_map(|(way, b)| b.iter().map(move |b| (way, b)));
+        // what a fixed rule does on the way out is an exception, or told as `static-below-overload`
+        let all = all.filter(|(way, (by, _))| *way == INBOUND || !fixed(id) && !fixed(**by));
         let mut conflicts = all.filter(|(way, (by, _))| {
             let inside = self.rules[by.index()].company[*way].as_ref().is_some_and(|c| c.contains(&id));
             !inside && !self.do_the_same(**by, id)

@@ -6,7 +6,9 @@ use crate::device::Device;
 use crate::net::Packet;
 use crate::network::taken;
 use crate::plan::{self, InterfaceId, Plan};
-use crate::space::{Area, Conditions, Cuts, Diagram, Intervals, Meaning, SameMeaning, decide, meaning, packet};
+use crate::space::{
+    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, decide, meaning, number, packet,
+};
 
 /// Packets that something else becomes of.
 #[derive(Debug, Clone)]
@@ -58,15 +60,21 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         let pair = Pair { before: Device::new(before, &taken_old, 0), after: Device::new(after, &taken_new, 0) };
         interfaces(&pair, &mut impact);
     }
-    // what passes or does not comes first, then what is translated otherwise, then what is dropped for another reason
-    let rank = |c: &Class| match (&c.before, &c.after) {
-        (Meaning::Dropped(_), Meaning::Dropped(_)) => 2,
-        (Meaning::Leaves { .. }, Meaning::Leaves { .. }) => 1,
-        _ => 0,
-    };
-    impact.classes.sort_by(|a, b| {
-        let weight = weight(&b.area).cmp(&weight(&a.area));
-        a.device.cmp(&b.device).then(rank(a).cmp(&rank(b))).then(weight).then(a.from.cmp(&b.from))
+    impact.classes.sort_by_cached_key(|c| {
+        let interfaces = old.device(&c.device).map(|d| &old.devices[d.index()].interfaces);
+        let own = interfaces.into_iter().flatten().filter(|i| c.from.contains(&i.name));
+        // nobody is likely to send from an address that is not behind the interface
+        let likely = own.clone().any(|i| old.segments[i.segment.index()].internet) || {
+            let near = own.flat_map(|i| &i.addresses).map(|a| (number(a.1.first()), number(a.1.last())));
+            !c.area.of(Field::Source).intersection(&Intervals::new(near.collect())).is_empty()
+        };
+        let rank = match (&c.before, &c.after) {
+            (Meaning::Dropped(_), Meaning::Dropped(_)) => 3,
+            (Meaning::Dropped(_), _) => 0,
+            (_, Meaning::Dropped(_)) => 2,
+            _ => 1,
+        };
+        (c.device.clone(), rank == 3, !likely, rank, std::cmp::Reverse(weight(&c.area)), c.from.clone())
     });
     impact
 }
@@ -172,7 +180,6 @@ impl Pair {
 
 /// A packet of an area that somebody might send by an interface.
 pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
-    use crate::space::number;
     let neighbours: Vec<(u128, u128)> =
         interface.addresses.iter().map(|a| (number(a.1.first()) + 1, number(a.1.last()).saturating_sub(1))).collect();
     let own: Vec<u128> = interface.own().map(number).collect();

@@ -31,8 +31,16 @@ pub fn decide(constraints: &[Constraint], answer: impl FnMut(Cuts<'_>) -> u32) -
     Diagram::new(cutter.nodes, root)
 }
 
+/// Numbers of a field that meet the same conditions.
+struct Piece {
+    met: Vec<u32>,
+    /// One of them, and whether it is one that says much to a person.
+    number: u128,
+    is_wished: bool,
+}
+
 /// A number of an interval that somebody might really send: all of them meet the same conditions.
-fn representative(field: Field, first: u128, last: u128) -> u128 {
+fn representative(field: Field, first: u128, last: u128) -> (u128, bool) {
     let wishes: &[u128] = match field {
         Field::Protocol => &[6, 17, 1],
         Field::DestinationPort => &[443, 80, 53],
@@ -44,7 +52,7 @@ fn representative(field: Field, first: u128, last: u128) -> u128 {
     let wished = wishes.iter().copied().find(|w| (first..=last).contains(w));
     // the first address of a prefix is rarely a machine's
     let second = matches!(field, Field::Destination | Field::Source) && last - first > 1;
-    wished.unwrap_or(first + u128::from(second))
+    (wished.unwrap_or(first + u128::from(second)), wished.is_some())
 }
 
 struct Cutter<'a, F> {
@@ -86,7 +94,8 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
         }
         edges.sort_unstable();
         let (mut here, mut active, mut i) = (base, BTreeMap::<u32, u32>::new(), 0);
-        let mut ways: Vec<(u128, Part)> = Vec::new();
+        let mut ways: Vec<(u128, u128)> = Vec::new();
+        let (mut order, mut pieces) = (Vec::new(), HashMap::<u128, Piece, RandomState>::default());
         let mut start = 0u128;
         loop {
             while i < edges.len() && edges[i].0 == start {
@@ -100,25 +109,34 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
                 i += 1;
             }
             let last = edges.get(i).map_or(of.most(), |e| e.0 - 1);
-            let key = (field, here);
-            let part = match self.known.get(&key) {
-                Some(known) => *known,
-                None => {
-                    let mut met = always.clone();
-                    met.extend(active.keys());
-                    met.sort_unstable();
-                    point[field] = representative(of, start, last);
-                    let part = self.part(field + 1, &met, point);
-                    self.known.insert(key, part);
-                    part
+            ways.push((last, here));
+            if !self.known.contains_key(&(field, here)) {
+                let (number, is_wished) = representative(of, start, last);
+                match pieces.get_mut(&here) {
+                    None => {
+                        let mut met = always.clone();
+                        met.extend(active.keys());
+                        met.sort_unstable();
+                        order.push(here);
+                        pieces.insert(here, Piece { met, number, is_wished });
+                    }
+                    Some(piece) if is_wished && !piece.is_wished => (piece.number, piece.is_wished) = (number, true),
+                    Some(_) => {}
                 }
-            };
-            ways.push((last, part));
+            }
             if i >= edges.len() {
                 break;
             }
             start = last + 1;
         }
+        for key in order {
+            if let Some(piece) = pieces.remove(&key) {
+                point[field] = piece.number;
+                let part = self.part(field + 1, &piece.met, point);
+                self.known.insert((field, key), part);
+            }
+        }
+        let ways: Vec<(u128, Part)> = ways.into_iter().map(|(last, key)| (last, self.known[&(field, key)])).collect();
         self.nodes.node(field, ways)
     }
 }

@@ -25,7 +25,7 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
         found.settings.retain(|s| s.0 == *name);
     }
     let live = if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };
-    let answer = Answer { found: &found, live: live.as_deref() };
+    let answer = Answer { found: &found, live: live.as_deref(), hint: true };
     match common.format {
         Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::plain(|out| answer.csv(out))?,
@@ -37,7 +37,7 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
 /// What a plan in place of another changes, for whoever writes one.
 pub(super) fn tell(old: &Plan, new: &Plan, common: &Common) -> Result<Found, Failure> {
     let found = impact(old, new);
-    let answer = Answer { found: &found, live: None };
+    let answer = Answer { found: &found, live: None, hint: false };
     output::answer(|out| answer.text(out, output::width(common), 6, common.verbose))?;
     Ok(found)
 }

@@ -49,6 +49,8 @@ pub struct Answer<'a> {
     pub found: &'a Impact,
     /// Sessions of a day that linger or break, where a day was given.
     pub live: Option<&'a [Live]>,
+    /// Whether to say what else could be asked.
+    pub hint: bool,
 }
 
 /// The answer as a shape.
@@ -345,6 +347,9 @@ impl<'a> Answer<'a> {
 
     fn sessions(self, out: &mut dyn Write, width: usize, rows: usize) -> io::Result<()> {
         let Some(live) = self.live else {
+            if !self.hint {
+                return Ok(());
+            }
             return writeln!(
                 out,
                 "{DIM}next: --during TRAFFIC --at TIME tells which live sessions linger or break{DIM:#}"
