@@ -52,4 +52,6 @@ picture compare 'zarnet compare saltmere/harbour.toml saltmere/morning.csv --at 
 picture capacity 'zarnet capacity saltmere/terminal.toml saltmere/saturday.toml --brief --rows 4 -q --color always | head -40'
 [[ $wanted == "  " || $wanted == *" capacity-chart "* ]] &&
   { zarnet capacity saltmere/terminal.toml saltmere/saturday.toml -q --brief --force --chart "$root/docs/screenshots/capacity-chart.png" >/dev/null || true; }
+picture define 'zarnet define saltmere/harbour.toml --device harbour-edge forward uplink:24070/tcp gauge-north:4010 --name spare-gauge --source head-office --from yard --with-access --dry-run'
+picture impact 'zarnet impact saltmere/harbour.toml saltmere/after.toml --rows 4'
 picture behaviour 'zarnet behaviour carrier'

@@ -184,7 +184,7 @@ fn taken(_: &Plan) -> AddressSet {
 
 /// As many as are wanted: `PAIRS=10000` for the whole measurement.
 fn pairs() -> usize {
-    std::env::var("PAIRS").ok().and_then(|n| n.parse().ok()).unwrap_or(60)
+    std::env::var("PAIRS").ok().and_then(|n| n.parse().ok()).unwrap_or(30)
 }
 
 #[test]
@@ -334,6 +334,34 @@ proptest! {
                     (a, b) => prop_assert!(false, "{:?} is not {:?}", a, b),
                 }
             }
+        }
+    }
+
+    #[test]
+    fn a_rule_that_is_told_to_be_hidden_is_never_applied(text in plans(), sent in proptest::collection::vec(packets(), 200)) {
+        let Ok(loaded) = zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text) else { return Ok(()) };
+        let found = zarnet_core::audit::audit(&loaded.plan);
+        let at_rest = device(&loaded.plan);
+        let rules = &loaded.plan.devices[0].rules;
+        let told = |name: &str| -> Vec<usize> {
+            let of = found.iter().filter(|f| f.name == name).filter_map(|f| f.places.first());
+            of.filter_map(|p| rules.iter().position(|r| r.place == *p)).collect()
+        };
+        let (hidden, idle, double) = (told("rule-shadowed"), told("rule-never-matches"), told("rule-redundant"));
+        for packet in sent {
+            for i in 0..3 {
+                let Judged::Forwarded(v) = at_rest.judge(InterfaceId(i), packet) else { continue };
+                for rule in v.entry.into_iter().chain(v.source) {
+                    prop_assert!(!hidden.contains(&rule.index()) && !idle.contains(&rule.index()), "{:?} {:?}", rule, packet);
+                }
+                if let Some(rule) = v.source.filter(|r| double.contains(&r.index())) {
+                    let matches = at_rest.outbound_matches(InterfaceId(i), v.egress, packet);
+                    prop_assert!(matches.len() > 1 && matches[0] == rule, "{:?} has no double for {:?}", rule, packet);
+                }
+            }
+        }
+        for f in found.iter().filter(|f| f.name == "rule-shadowed") {
+            prop_assert!(f.witness.is_some());
         }
     }
 

@@ -38,6 +38,7 @@ fn estate() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/saltmere");
     for name in [
+        "after.toml",
         "harbour.toml",
         "jetty.toml",
         "morning.csv",

@@ -37,7 +37,12 @@ impl Intervals {
         if set.is_all() {
             return Self::all(Field::Source);
         }
-        Self::new(set.ranges().map(|r| (number(r.first()), number(r.last()))).collect())
+        let (v4, v6): (Vec<_>, Vec<_>) = set.ranges().partition(|r| r.first().is_ipv4());
+        let list = |ranges: Vec<AddressRange>| {
+            Self::new(ranges.iter().map(|r| (number(r.first()), number(r.last()))).collect())
+        };
+        // where IPv4 stands, IPv6 has addresses that no packet carries
+        list(v6).difference(&Self::ipv4()).union(&list(v4))
     }
 
     /// All addresses of IPv4.

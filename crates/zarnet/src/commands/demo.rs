@@ -12,7 +12,7 @@ use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
-const FILES: [(&str, &[u8], &str); 8] = [
+const FILES: [(&str, &[u8], &str); 9] = [
     (
         "harbour.toml",
         include_bytes!("../../../../demo/saltmere/harbour.toml"),
@@ -28,6 +28,11 @@ const FILES: [(&str, &[u8], &str); 8] = [
         "storm.toml",
         include_bytes!("../../../../demo/saltmere/storm.toml"),
         "a scenario: load profiles, and what is done to the edge meanwhile",
+    ),
+    (
+        "after.toml",
+        include_bytes!("../../../../demo/saltmere/after.toml"),
+        "the plan after a change: a fourth line for the offices, and ticketing switched off",
     ),
     (
         "terminal.toml",
@@ -118,16 +123,57 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 16] = [
+const STEPS: [Step; 19] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
-        see: "Every error of a plan is told at once, with its place; findings come with a way out. Here there are none.",
+        see: "Every error of a plan is told at once, with its place; findings come with a way out and a packet that shows them.",
     },
     Step {
         title: "Does what must hold, hold?",
         arguments: &["expect", "@/harbour.toml"],
         see: "What the plan expects of its flows, tried one by one; exit code 1 if one fails, and `--junit FILE` for a build.",
+    },
+    Step {
+        title: "Which external addresses are free?",
+        arguments: &["addresses", "@/harbour.toml", "--device", "harbour-edge"],
+        see: "Every address of the block with who uses it; `sheet` prints what users of forwards connect to.",
+    },
+    Step {
+        title: "A new rule, tried before it is written",
+        arguments: &[
+            "define",
+            "@/harbour.toml",
+            "--device",
+            "harbour-edge",
+            "forward",
+            "uplink:24070/tcp",
+            "gauge-north:4010",
+            "--name",
+            "spare-gauge",
+            "--source",
+            "head-office",
+            "--from",
+            "yard",
+            "--with-access",
+            "--dry-run",
+        ],
+        see: "The diff, what it changes for all possible traffic, and no new finding; without `--dry-run` it is written.",
+    },
+    Step {
+        title: "What would a change of the plan change?",
+        arguments: &[
+            "impact",
+            "@/harbour.toml",
+            "@/after.toml",
+            "--during",
+            "@/morning.csv",
+            "--at",
+            "2h45m",
+            "--rows",
+            "3",
+        ],
+        see: "A fourth line, and ticketing switched off: classes of packets, exact, and the live sessions that would linger.",
     },
     Step {
         title: "One flow hop by hop, there and back",

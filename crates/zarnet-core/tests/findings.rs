@@ -1,0 +1,235 @@
+//! Findings of `check`: each is told where it should be, and no more once it is mended.
+
+mod common;
+
+use zarnet_core::audit::{FINDINGS, Severity, audit};
+use zarnet_core::plan::Plan;
+
+fn build(text: &str) -> Plan {
+    match zarnet_formats::plan::from_text(std::path::Path::new("test.toml"), text.into()) {
+        Ok(loaded) => loaded.plan,
+        Err(error) => panic!("{error:?}\n{text}"),
+    }
+}
+
+/// One edge with a host behind it; `rules` is TOML of the device, `around` of the plan.
+fn edge(device: &str, around: &str) -> String {
+    format!(
+        r#"
+[[segment]]
+name = "world"
+internet = true
+
+[[host]]
+name = "web"
+address = "10.0.0.20/24"
+gateway = "10.0.0.1"
+listens = ["443/tcp"]
+
+[[host]]
+name = "desk"
+address = "10.0.0.30/24"
+gateway = "10.0.0.1"
+{around}
+[[device]]
+name = "edge"
+behaviour = {{ preset = "bcp", filtering = "address-dependent" }}
+
+  [[device.interface]]
+  name = "inside"
+  realm = "internal"
+  address = "10.0.0.1/24"
+
+  [[device.interface]]
+  name = "outside"
+  realm = "external"
+  segment = "world"
+  address = "192.0.2.1/28"
+
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "192.0.2.14"
+{device}"#
+    )
+}
+
+fn rule(name: &str, kind: &str, keys: &str) -> String {
+    format!(
+        "  [[device.rule]]\n  name = \"{name}\"\n  type = \"{kind}\"\n  hairpin = [\"internal\"]\n  {}\n",
+        keys.replace("; ", "\n  ")
+    )
+}
+
+fn names(text: &str) -> Vec<&'static str> {
+    audit(&build(text)).into_iter().map(|f| f.name).collect()
+}
+
+/// What is found in the first, and not in the second.
+#[test]
+fn each_finding_is_told_and_goes_when_it_is_mended() {
+    let over = |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"outside\""));
+    let other =
+        |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"192.0.2.6\""));
+    let policy = |entry: &str| format!("  [[device.policy]]\n  {}\n", entry.replace("; ", "\n  "));
+    let all = || over("all", "10.0.0.0/24");
+    let plain = |device: String| edge(&device, "");
+    let drop =
+        |device: String| edge(&device, "").replace("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\"");
+    let out = policy("from = \"internal\"; into = \"external\"; accept = \"any\"");
+    let filter = |entries: &str| {
+        edge(&format!("  [[device.acl]]\n  name = \"in\"\n  entries = [{entries}]\n{}", all()), "")
+            .replace("realm = \"internal\"", "realm = \"internal\"\n  ingress-acl = \"in\"")
+    };
+    let door = |internal: &str, keys: &str| {
+        rule("door", "forward", &format!("external = \"outside:8443/tcp\"; internal = \"{internal}\"{keys}"))
+    };
+    let machine =
+        |keys: &str| rule("machine", "static", &format!("internal = \"10.0.0.20\"; external = \"192.0.2.5\"{keys}"));
+    let pool = |more: &str| {
+        format!(
+            "  [[device.pool]]\n  name = \"lines\"\n  addresses = \"192.0.2.8-192.0.2.9\"\n{}",
+            rule("lines-out", "pool", &format!("as = \"lines\"{more}"))
+        )
+    };
+    let behind = |port: u16| {
+        format!(
+            "[[device]]\nname = \"inner\"\n  [[device.interface]]\n  name = \"in\"\n  realm = \"internal\"\n  address = \"10.9.0.1/24\"\n  [[device.interface]]\n  name = \"link\"\n  segment = \"lan\"\n  realm = \"external\"\n  address = \"10.0.0.7/24\"\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.0.0.1\"\n  [[device.rule]]\n  name = \"on\"\n  type = \"forward\"\n  external = \"link:{port}/tcp\"\n  internal = \"10.9.0.4:80\"\n  hairpin = [\"internal\"]\n"
+        )
+    };
+    let on_lan = |text: String| {
+        let inside = "realm = \"internal\"\n  address = \"10.0.0.1";
+        let text = text.replace(inside, &format!("segment = \"lan\"\n  {inside}"));
+        let hosts = text.replace("gateway = \"10.0.0.1\"", "gateway = \"10.0.0.1\"\nsegment = \"lan\"");
+        format!("[[segment]]\nname = \"lan\"\n{hosts}")
+    };
+    let with_inner =
+        |port: u16| on_lan(format!("{}{}", plain(format!("{}{}", door("10.0.0.7:8443", ""), all())), behind(port)));
+    let expectation = |becomes: &str| {
+        edge(&all(), &format!("[[expect]]\nflow = \"desk -> 198.51.100.80:443/tcp\"\nbecomes = \"{becomes}\"\n"))
+    };
+    let public = |verdict: &str| {
+        edge(&policy(&format!("from = \"external\"; into = \"internal\"; {verdict} = \"any\"")), "")
+            .replace("10.0.0.", "198.51.100.")
+    };
+    let cases: Vec<(&str, String, String)> = vec![
+        ("rule-shadowed", plain(all() + &other("desk", "10.0.0.30")), plain(other("desk", "10.0.0.30") + &all())),
+        (
+            "rule-partly-shadowed",
+            plain(other("low", "10.0.0.1-10.0.0.99") + &over("middle", "10.0.0.50-10.0.0.150")),
+            plain(other("low", "10.0.0.1-10.0.0.49") + &over("middle", "10.0.0.50-10.0.0.150")),
+        ),
+        ("rule-redundant", plain(over("desk", "10.0.0.30") + &all()), plain(other("desk", "10.0.0.30") + &all())),
+        ("rule-never-matches", drop(all()), drop(format!("{out}{}", all()))),
+        ("rule-disabled", plain(all() + "  enabled = false\n"), plain(all())),
+        (
+            "policy-entry-shadowed",
+            drop(format!("{out}{}{}", policy("from = \"internal\"; into = \"external\"; drop = \"53/udp\""), all())),
+            drop(format!("{}{out}{}", policy("from = \"internal\"; into = \"external\"; drop = \"53/udp\""), all())),
+        ),
+        (
+            "filter-entry-shadowed",
+            filter("{ accept = \"any\" }, { drop = \"23/tcp\" }"),
+            filter("{ drop = \"23/tcp\" }, { accept = \"any\" }"),
+        ),
+        (
+            "filter-drops-everything",
+            filter("{ drop = \"23/tcp\" }"),
+            filter("{ drop = \"23/tcp\" }, { accept = \"any\" }"),
+        ),
+        (
+            "refused-by-policy",
+            drop(format!("{out}{}{}", door("web:443", ""), all())),
+            drop(format!(
+                "{out}{}{}{}",
+                policy("from = \"external\"; into = \"internal\"; accept = \"443/tcp\""),
+                door("web:443", ""),
+                all()
+            )),
+        ),
+        (
+            "translation-wider-than-policy",
+            drop(format!(
+                "{out}{}{}{}",
+                policy("from = \"external\"; into = \"internal\"; accept = \"443/tcp\""),
+                machine(""),
+                all()
+            )),
+            drop(format!(
+                "{out}{}{}{}",
+                policy("from = [\"external\", \"internal\"]; into = \"internal\"; accept = \"443/tcp\""),
+                machine("; service = \"443/tcp\""),
+                all()
+            )),
+        ),
+        (
+            "remote-administration-open",
+            plain(door("desk:22", "") + &all()),
+            plain(door("desk:22", "; source = \"198.51.100.0/28\"") + &all()),
+        ),
+        ("whole-host-exposed", plain(machine("") + &all()), plain(machine("; service = \"443/tcp\"") + &all())),
+        (
+            "device-service-open",
+            plain(all()).replace("realm = \"external\"", "realm = \"external\"\n  services = \"22/tcp\""),
+            plain(all()),
+        ),
+        ("open-from-outside", public("accept"), public("drop")),
+        ("forward-not-listening", plain(door("web:8080", "") + &all()), plain(door("web:443", "") + &all())),
+        ("forward-to-nobody", plain(door("10.0.0.21:443", "") + &all()), plain(door("web:443", "") + &all())),
+        ("chain-ends-here", with_inner(9443), with_inner(8443)),
+        (
+            "pool-unused",
+            plain(all() + "  [[device.pool]]\n  name = \"spare\"\n  addresses = \"192.0.2.8\"\n"),
+            plain(all()),
+        ),
+        (
+            "pool-smaller-than-sources",
+            plain(pool("; source = \"10.0.0.0/24\"")),
+            plain(pool("; source = \"10.0.0.0/24\"; when-exhausted = \"outside\"")),
+        ),
+        ("expectation-fails", expectation("192.0.2.9"), expectation("192.0.2.1")),
+    ];
+    for (name, wrong, right) in &cases {
+        assert!(names(wrong).contains(name), "{name} is not told: {:?}\n{wrong}", names(wrong));
+        assert!(!names(right).contains(name), "{name} is told all the same\n{right}");
+    }
+}
+
+#[test]
+fn the_plan_says_what_is_told_and_how_bad_it_is() {
+    let shadowed = edge(
+        &(rule("all", "overload", "as = \"outside\"")
+            + &rule("desk", "overload", "source = \"desk\"; as = \"192.0.2.6\"")),
+        "",
+    );
+    let severity = |text: &str| audit(&build(text)).into_iter().find(|f| f.name == "rule-shadowed").map(|f| f.severity);
+    assert_eq!(severity(&shadowed), Some(Severity::Warning));
+    assert_eq!(severity(&format!("[check]\ndeny = [\"rule-shadowed\"]\n{shadowed}")), Some(Severity::Error));
+    assert_eq!(severity(&format!("[check]\nallow = [\"rule-shadowed\"]\n{shadowed}")), None);
+    let wrong =
+        zarnet_formats::plan::from_text("t.toml".as_ref(), format!("[check]\nallow = [\"rule-shadow\"]\n{shadowed}"));
+    assert!(wrong.is_err(), "a name that no finding has is an error of the plan");
+}
+
+#[test]
+fn a_shadowed_rule_has_a_witness_and_a_repair_that_works() {
+    let text = edge(
+        &(rule("all", "overload", "as = \"outside\"")
+            + &rule("desk", "overload", "source = \"desk\"; as = \"192.0.2.6\"")),
+        "",
+    );
+    let loaded = zarnet_formats::plan::from_text("t.toml".as_ref(), text).expect("a plan");
+    let found = audit(&loaded.plan).into_iter().find(|f| f.name == "rule-shadowed").expect("it is shadowed");
+    let witness = found.witness.expect("a witness");
+    assert_eq!(witness.source().address, std::net::IpAddr::from([10, 0, 0, 30]));
+    let mended = zarnet_formats::plan::edited(&loaded, &[found.edits]).expect("a repair");
+    assert!(audit(&mended.plan).iter().all(|f| f.name != "rule-shadowed"));
+}
+
+#[test]
+fn every_finding_has_one_name() {
+    let mut names: Vec<&str> = FINDINGS.iter().map(|f| f.0).collect();
+    names.sort_unstable();
+    names.dedup();
+    assert_eq!(names.len(), FINDINGS.len());
+    assert!(names.len() >= 30);
+}
