@@ -121,7 +121,6 @@ fn administered(device: &crate::plan::Device, rule: RuleId, area: &Area) -> Opti
         return None;
     }
     ADMINISTRATION.iter().filter(|a| area.of(Field::Protocol).contains(a.2.0.into())).find_map(|(low, high, _)| {
-        let inside = (*low..=*high).find(|p| area.of(Field::DestinationPort).contains(p.wrapping_sub(by).into()));
-        inside
+        (*low..=*high).find(|p| area.of(Field::DestinationPort).contains(p.wrapping_sub(by).into()))
     })
 }

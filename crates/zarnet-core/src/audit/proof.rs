@@ -217,7 +217,7 @@ impl Proof<'_> {
             format!("rule `{}` is never applied: {}{more} takes all that it is for", self.name(id), names.join(", "));
         let help = format!("list it above `{}`, or take it out", self.name(by));
         let places = vec![plan.rules[id.index()].place, plan.rules[by.index()].place];
-        let move_up = (by < id).then(|| Edit::MoveRule(self.id, id, by));
+        let move_up = (by < id).then_some(Edit::MoveRule(self.id, id, by));
         finding("rule-shadowed", message, places, help).with_witness(witness).with_edits(move_up.into_iter().collect())
     }
 

@@ -122,7 +122,7 @@ impl Conditions {
     fn fixed(&mut self, device: &Device, ingress: InterfaceId) -> Vec<Fixed> {
         let plan = device.plan();
         let mut entered = Vec::new();
-        let mut barred: BTreeMap<(Option<u8>, AddressRange2), Vec<(u128, u128)>> = BTreeMap::new();
+        let mut barred: BTreeMap<(Option<u8>, (u128, u128)), Spans> = BTreeMap::new();
         for (_, rule) in plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16))) {
             let (external, internal, services, ports_by) = match &rule.kind {
                 RuleKind::Static(s) => {
@@ -147,14 +147,14 @@ impl Conditions {
                 entered.push(Fixed { external, internal, services, ports_by });
             } else {
                 for (protocol, ports) in by_protocol(&services) {
-                    let key = (protocol.map(|p| p.0), AddressRange2(number(external.first()), number(external.last())));
+                    let key = (protocol.map(|p| p.0), (number(external.first()), number(external.last())));
                     barred.entry(key).or_default().extend(ports.list());
                 }
             }
         }
         // addresses that are held by the same services are one condition
-        let mut together: BTreeMap<(Option<u8>, Intervals), Vec<(u128, u128)>> = BTreeMap::new();
-        for ((protocol, AddressRange2(first, last)), ports) in barred {
+        let mut together: BTreeMap<(Option<u8>, Intervals), Spans> = BTreeMap::new();
+        for ((protocol, (first, last)), ports) in barred {
             together.entry((protocol, Intervals::new(ports))).or_default().push((first, last));
         }
         for ((protocol, ports), addresses) in together {
@@ -280,9 +280,8 @@ struct Fixed {
     ports_by: u16,
 }
 
-/// First and last address as numbers, to sort by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-struct AddressRange2(u128, u128);
+/// First and last numbers.
+type Spans = Vec<(u128, u128)>;
 
 /// The ports of each protocol that services name; `None` is any protocol.
 fn by_protocol(services: &ServiceSet) -> Vec<(Option<Protocol>, Intervals)> {

@@ -182,12 +182,7 @@ fn combine(
     if let Some(known) = known.get(&(x, y)) {
         return *known;
     }
-    let field = |d: &Diagram, p: Part| {
-        p.value().map_or(u8::MAX, |_| u8::MAX).min(match p.value() {
-            Some(_) => u8::MAX,
-            None => d.nodes.get(p).field,
-        })
-    };
+    let field = |d: &Diagram, p: Part| if p.value().is_some() { u8::MAX } else { d.nodes.get(p).field };
     let (f, g) = (field(a, x), field(b, y));
     let here = f.min(g);
     let whole = |p: Part| vec![(Field::ALL[usize::from(here)].most(), p)];

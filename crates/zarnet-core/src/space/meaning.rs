@@ -88,7 +88,7 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
         s.internal.first().is_ipv6().then(|| (s.internal.first(), external.first(), external.count()))
     };
     let destination = match verdict.entry {
-        Some(rule) if out.destination() != to || verdict.entry.is_some() => match &plan.rules[rule.index()].kind {
+        Some(rule) => match &plan.rules[rule.index()].kind {
             RuleKind::Forward(f) if f.servers.len() > 1 => {
                 let server = |s: &crate::plan::Server| (s.address, s.port.wrapping_sub(f.ports.first));
                 DestinationMeaning::Servers(f.servers.iter().map(server).collect(), f.spread == Spread::BySource)
@@ -102,7 +102,7 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
                 }
             },
         },
-        _ => DestinationMeaning::Same,
+        None => DestinationMeaning::Same,
     };
     let source = match (verdict.target, verdict.kept) {
         (_, Some(_)) => SourceMeaning::Same,
