@@ -55,11 +55,12 @@ fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &m
         }
     });
     let interface = &own.interfaces[ingress.index()];
+    let all = diagram.all_areas(|v| v > 0);
     for (n, rule) in own.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
         if !matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_)) {
             continue;
         }
-        let areas = diagram.areas(n as u32 + 3);
+        let Some(areas) = all.get(&(n as u32 + 3)) else { continue };
         let everyone: Vec<&Area> = areas.iter().filter(|a| is_everyone(a)).collect();
         let witness = |area: &Area| likely(area, interface);
         if let Some((area, port)) = everyone.iter().find_map(|a| Some((*a, administered(own, RuleId(n as u16), a)?))) {
@@ -86,7 +87,7 @@ fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &m
         area.0[Field::Destination as usize] = to.difference(&special);
         (!area.of(Field::Destination).is_empty()).then_some(area)
     };
-    let untranslated: Vec<Area> = diagram.areas(2).iter().filter_map(public).collect();
+    let untranslated: Vec<Area> = all.get(&2).into_iter().flatten().filter_map(public).collect();
     if let Some(area) = untranslated.iter().find(|a| is_everyone(a) && a.of(Field::Protocol).contains(6)) {
         let message = format!(
             "whatever comes in by `{}` is let through to the inside of `{}` as it is",

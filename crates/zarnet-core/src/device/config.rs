@@ -70,6 +70,8 @@ pub(super) struct Config {
     first_match: Option<FirstMatch>,
     by_source_v6: Vec<u16>,
     forwards: HashMap<Protocol, IntervalMap<Vec<u16>>, RandomState>,
+    /// Forward rules by external address.
+    forwards_at: HashMap<u32, Vec<u16>, RandomState>,
     statics: IntervalMap<Vec<u16>>,
     statics_v6: Vec<u16>,
 }
@@ -101,6 +103,7 @@ impl Config {
             first_match: None,
             by_source_v6: Vec::new(),
             forwards: HashMap::default(),
+            forwards_at: HashMap::default(),
             statics: IntervalMap::new(&[], |_| Vec::new()),
             statics_v6: Vec::new(),
             plan,
@@ -228,14 +231,12 @@ impl Config {
     /// Takes out the ports of an address that fixed rules or the device itself use.
     pub(super) fn reserve(&self, address: IpAddr, protocol: Protocol, ports: &mut PortMap) {
         let mut take = |first: u16, last: u16| (first..=last).for_each(|p| ports.take(p));
-        for rule in &self.plan.rules {
+        let forwards = bits(address).and_then(|a| self.forwards_at.get(&a)).into_iter().flatten();
+        for id in forwards.chain(self.static_rules(address)) {
+            let rule = &self.plan.rules[usize::from(*id)];
             match &rule.kind {
-                RuleKind::Forward(f)
-                    if f.protocol == protocol && self.external(f.external).is_some_and(|r| r.contains(address)) =>
-                {
-                    take(f.ports.first, f.ports.last);
-                }
-                RuleKind::Static(s) if self.external(s.external).is_some_and(|r| r.contains(address)) => {
+                RuleKind::Forward(f) if f.protocol == protocol => take(f.ports.first, f.ports.last),
+                RuleKind::Static(_) => {
                     let services = rule.service.0.iter();
                     let held = services.filter(|s| s.protocol.is_none_or(|p| p == protocol));
                     held.for_each(|s| take(s.ports.first, s.ports.last));
@@ -328,6 +329,7 @@ impl Config {
                     if let Some(a) = self.external(f.external).and_then(|r| bits(r.first())) {
                         let range = (port_key(a, f.ports.first), port_key(a, f.ports.last));
                         forwards.entry(f.protocol).or_default().push((range, i));
+                        self.forwards_at.entry(a).or_default().push(i);
                     }
                 }
                 RuleKind::Static(s) => {

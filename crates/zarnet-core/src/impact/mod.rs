@@ -144,8 +144,9 @@ impl Pair {
     fn classes(&self, before: InterfaceId, after: InterfaceId) -> Vec<Class> {
         let (diagram, labels) = self.diagram(before, after);
         let mut classes = Vec::new();
-        for (n, (was, is)) in labels.list.into_iter().enumerate() {
-            for area in diagram.areas(n as u32 + 1) {
+        for (n, areas) in diagram.all_areas(|v| v > 0) {
+            let (was, is) = &labels.list[n as usize - 1];
+            for area in areas {
                 let Some(witness) = self.witness(&area, before) else { continue };
                 let (before, after) = (was.clone(), is.clone());
                 let device = self.before.plan().name.clone();

@@ -1,6 +1,6 @@
 //! Decision diagrams over intervals: a node decides on one field, equal nodes are one node.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use foldhash::fast::RandomState;
@@ -110,27 +110,32 @@ impl Diagram {
 
     /// The packets of a number, as few products of sets as are found.
     pub fn areas(&self, value: u32) -> Vec<Area> {
-        let mut list = Vec::new();
+        self.all_areas(|v| v == value).remove(&value).unwrap_or_default()
+    }
+
+    /// The packets of every number that is wanted, in one walk.
+    pub fn all_areas(&self, wanted: impl Fn(u32) -> bool) -> BTreeMap<u32, Vec<Area>> {
+        let mut found: BTreeMap<u32, Vec<Area>> = BTreeMap::new();
         let mut reaches: HashMap<Part, bool, RandomState> = HashMap::default();
-        self.walk(self.root, value, &mut Area::all(), &mut list, &mut reaches);
-        Area::merged(list)
+        self.walk(self.root, &wanted, &mut Area::all(), &mut found, &mut reaches);
+        found.into_iter().map(|(value, list)| (value, Area::merged(list))).collect()
     }
 
     fn walk(
         &self,
         part: Part,
-        value: u32,
+        wanted: &impl Fn(u32) -> bool,
         area: &mut Area,
-        list: &mut Vec<Area>,
+        found: &mut BTreeMap<u32, Vec<Area>>,
         reaches: &mut HashMap<Part, bool, RandomState>,
     ) {
         if let Some(v) = part.value() {
-            if v == value {
-                list.push(area.clone());
+            if wanted(v) {
+                found.entry(v).or_default().push(area.clone());
             }
             return;
         }
-        if !self.reaches(part, value, reaches) {
+        if !self.reaches(part, wanted, reaches) {
             return;
         }
         let node = self.nodes.get(part);
@@ -139,29 +144,31 @@ impl Diagram {
         let mut position: HashMap<Part, usize, RandomState> = HashMap::default();
         let mut first = 0;
         for (last, next) in &node.ways {
-            let at = *position.entry(*next).or_insert_with(|| {
-                sets.push((*next, Vec::new()));
-                sets.len() - 1
-            });
-            sets[at].1.push((first, *last));
+            if self.reaches(*next, wanted, reaches) {
+                let at = *position.entry(*next).or_insert_with(|| {
+                    sets.push((*next, Vec::new()));
+                    sets.len() - 1
+                });
+                sets[at].1.push((first, *last));
+            }
             first = last.saturating_add(1);
         }
         for (next, intervals) in sets {
             let field = usize::from(node.field);
             let before = std::mem::replace(&mut area.0[field], Intervals::new(intervals));
-            self.walk(next, value, area, list, reaches);
+            self.walk(next, wanted, area, found, reaches);
             area.0[field] = before;
         }
     }
 
-    fn reaches(&self, part: Part, value: u32, known: &mut HashMap<Part, bool, RandomState>) -> bool {
+    fn reaches(&self, part: Part, wanted: &impl Fn(u32) -> bool, known: &mut HashMap<Part, bool, RandomState>) -> bool {
         if let Some(v) = part.value() {
-            return v == value;
+            return wanted(v);
         }
         if let Some(known) = known.get(&part) {
             return *known;
         }
-        let found = self.nodes.get(part).ways.iter().any(|w| self.reaches(w.1, value, known));
+        let found = self.nodes.get(part).ways.iter().any(|w| self.reaches(w.1, wanted, known));
         known.insert(part, found);
         found
     }
