@@ -320,8 +320,10 @@ impl<'a> Answer<'a> {
             for (key, value) in lines {
                 writeln!(out, "   {key:<11}  {}", shortened(&value, width.saturating_sub(16)))?;
             }
-            writeln!(out, "   {:<11}  {BAD}{before}{BAD:#}", "before")?;
-            writeln!(out, "   {:<11}  {GOOD}{after}{GOOD:#}", "after")?;
+            let color = |m: &Meaning| if matches!(m, Meaning::Dropped(_)) { BAD } else { GOOD };
+            let (was, is) = (color(&c.before), color(&c.after));
+            writeln!(out, "   {:<11}  {was}{before}{was:#}", "before")?;
+            writeln!(out, "   {:<11}  {is}{after}{is:#}", "after")?;
             writeln!(out, "   {:<11}  {DIM}{}{DIM:#}", "for example", flow(c.witness))?;
         }
         if told.len() > shown {
