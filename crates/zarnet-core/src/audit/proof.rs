@@ -120,8 +120,15 @@ impl Proof<'_> {
         }
         if let Judged::Forwarded(verdicts) = judged {
             let outbound = self.device.outbound_matches(ingress, verdicts.egress, sent);
-            self.note(OUTBOUND, &outbound, sent);
-            self.note_double(&outbound);
+            // in a hairpin, and where one rule does both ends, it is another that is applied
+            let by = verdicts.source;
+            if by.is_none() || outbound.first() == by.as_ref() {
+                self.note(OUTBOUND, &outbound, sent);
+                self.note_double(&outbound);
+            } else if let Some(rule) = by {
+                self.rules[rule.index()].applied = true;
+                self.rules[rule.index()].double = Some(None);
+            }
         }
     }
 

@@ -247,8 +247,10 @@ mod tests {
 
     #[test]
     fn drawing_keeps_a_peak_and_a_refusal_of_one_instant() {
-        let mut s = series(&[(100, 1), (500, 3), (501, 1), (900, 0)], ROOM);
+        let mut s = series(&[(100, 1), (500, 3)], ROOM);
         s.refuse(500, ROOM);
+        s.note(501, 1, false, ROOM);
+        s.note(900, 0, false, ROOM);
         let drawn = s.reduced(Instant(0), Instant(999), 4);
         assert_eq!(
             drawn.iter().map(|d| (d.least, d.most, d.refused)).collect::<Vec<_>>(),

@@ -75,7 +75,8 @@ impl Conditions {
         for p in &plan.policies {
             if p.from.as_ref().is_none_or(|z| z.interfaces.contains(ingress)) {
                 self.entry(&Constraint::parties(&p.parties.source, &p.parties.destination), &p.service, None);
-                self.behind(&fixed, &p.parties.destination, &p.service);
+                let (source, destination) = (&p.parties.source, &p.parties.destination);
+                self.behind(&fixed, Asked { source, destination, service: &p.service, source_service: None });
             }
         }
         self.rules(device, ingress);
@@ -86,7 +87,9 @@ impl Conditions {
                     &e.service,
                     Some(&e.source_service),
                 );
-                self.behind(&fixed, &e.parties.destination, &e.service);
+                let (source, destination) = (&e.parties.source, &e.parties.destination);
+                let source_service = Some(&e.source_service);
+                self.behind(&fixed, Asked { source, destination, service: &e.service, source_service });
                 self.after_statics(device, &e.parties.source);
             }
         }
@@ -196,30 +199,38 @@ impl Conditions {
         for prefix in prefixes(plan) {
             let set: AddressSet = prefix.range().into();
             self.push(Constraint::default().with(Field::Destination, Intervals::addresses(&set)));
-            self.behind(fixed, &set, &ServiceSet(vec![Service::ANY]));
+            let (source, service) = (&AddressSet::all(), &ServiceSet(vec![Service::ANY]));
+            self.behind(fixed, Asked { source, destination: &set, service, source_service: None });
         }
     }
 
-    /// What is asked of a destination after translation, in terms of before: only ranges can be cut by it.
-    fn behind(&mut self, fixed: &[Fixed], destination: &AddressSet, service: &ServiceSet) {
+    /// What is asked of a packet after its destination was translated, in terms of before.
+    fn behind(&mut self, fixed: &[Fixed], asked: Asked<'_>) {
         for f in fixed {
             let range = f.external.count() > 1;
-            let ports = f.services.0.iter().any(|s| s.ports.count() > 1) && !service.is_any();
-            if !range && !ports {
+            let ports = f.services.0.iter().any(|s| s.ports.count() > 1) && !asked.service.is_any();
+            // of one address and port, all packets become the same: only who sends them can matter
+            let anybody = asked.source.is_all() && asked.source_service.is_none_or(ServiceSet::is_any);
+            if !range && !ports && anybody {
                 continue;
             }
             let inside = Intervals::new(vec![(number(f.internal.first()), number(f.internal.last()))]);
-            let met = Intervals::addresses(destination).intersection(&inside);
+            let met = Intervals::addresses(asked.destination).intersection(&inside);
+            if met.is_empty() {
+                continue;
+            }
             let by = number(f.external.first()).wrapping_sub(number(f.internal.first()));
-            let base = Constraint::default().with(Field::Destination, met.moved(by));
-            for (protocol, set) in by_protocol(service) {
-                let ports = set.list().iter().filter_map(|(a, b)| {
-                    let first = a.saturating_sub(f.ports_by.into());
-                    Some((first, b.checked_sub(f.ports_by.into())?))
-                });
-                let moved =
-                    if f.ports_by == 0 || set.count() > 65_535 { set.clone() } else { Intervals::new(ports.collect()) };
-                self.push(with_ports(base.clone(), protocol, moved, Field::DestinationPort));
+            let base = Constraint::parties(asked.source, &AddressSet::all()).with(Field::Destination, met.moved(by));
+            for (protocol, set) in by_protocol(asked.service) {
+                let one = with_ports(base.clone(), protocol, f.ports_before(&set), Field::DestinationPort);
+                match asked.source_service.filter(|s| !s.is_any()) {
+                    None => self.push(one),
+                    Some(source) => {
+                        for (other, ports) in by_protocol(source) {
+                            self.push(with_ports(one.clone(), other.or(protocol), ports, Field::SourcePort));
+                        }
+                    }
+                }
             }
         }
     }
@@ -263,6 +274,31 @@ impl Conditions {
             self.push(Constraint::default().with(Field::Source, met.moved(by)));
         }
     }
+}
+
+impl Fixed {
+    /// The ports that become these.
+    fn ports_before(&self, set: &Intervals) -> Intervals {
+        if self.ports_by == 0 || set.count() > 65_535 {
+            return set.clone();
+        }
+        // ports move by so much and wrap, as the device reckons them
+        let back = |n: u128| u128::from((n as u16).wrapping_sub(self.ports_by));
+        let parts = set.list().iter().flat_map(|(a, b)| {
+            let (first, last) = (back(*a), back(*b));
+            if first <= last { vec![(first, last)] } else { vec![(first, 65_535), (0, last)] }
+        });
+        Intervals::new(parts.collect())
+    }
+}
+
+/// What a condition asks of a packet after its destination was translated.
+#[derive(Clone, Copy)]
+struct Asked<'a> {
+    source: &'a AddressSet,
+    destination: &'a AddressSet,
+    service: &'a ServiceSet,
+    source_service: Option<&'a ServiceSet>,
 }
 
 /// Prefixes that a device has a way to.

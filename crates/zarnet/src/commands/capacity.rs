@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use indicatif::ProgressBar;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use zarnet_core::capacity::{self, Resource, Spread, demand, of_hour, of_table, remedies, resources};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
@@ -314,16 +314,19 @@ impl Setting<'_> {
         work: impl Fn(&T) -> Result<R, Failure> + Sync,
     ) -> Result<Vec<R>, Failure> {
         let threads = std::thread::available_parallelism().map_or(1, usize::from).min(list.len().max(1));
-        let style = indicatif::ProgressStyle::with_template("{bar:30} {pos} of {len} {msg}, {eta} left");
-        let bar = if self.common.quiet || list.is_empty() {
-            ProgressBar::hidden()
-        } else {
-            ProgressBar::new(list.len() as u64)
-        };
-        let bar = bar.with_message(what);
-        if let Ok(style) = style {
+        let bar =
+            ProgressBar::with_draw_target(Some(list.len() as u64), ProgressDrawTarget::hidden()).with_message(what);
+        if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos} of {len} {msg}, {eta} left") {
             bar.set_style(style);
         }
+        let started = std::time::Instant::now();
+        // on a terminal, and for work over half a second
+        let step = || {
+            if bar.is_hidden() && !self.common.quiet && started.elapsed() > std::time::Duration::from_millis(500) {
+                bar.set_draw_target(ProgressDrawTarget::stderr());
+            }
+            bar.inc(1);
+        };
         let next = AtomicUsize::new(0);
         let outcomes = std::thread::scope(|scope| {
             let worker = || {
@@ -334,7 +337,7 @@ impl Setting<'_> {
                     let outcome = work(item);
                     let failed = outcome.is_err();
                     done.push((i, outcome));
-                    bar.inc(1);
+                    step();
                     if failed {
                         next.store(list.len(), Ordering::Relaxed);
                     }

@@ -103,7 +103,7 @@ impl Answer<'_> {
             }
             let others = lists.saturating_sub(u128::from(usable) + lost.len() as u128);
             if others > 0 {
-                why.push(format!("{others} are somebody else's"));
+                why.push(count(u64::try_from(others).unwrap_or(u64::MAX), "is somebody else's", "are somebody else's"));
             }
             writeln!(
                 out,
@@ -132,6 +132,9 @@ impl Answer<'_> {
         match self.study.outlooks.get(i).and_then(Option::as_ref) {
             Some(outlook) => self.outlook(out, r, outlook, (width, verbose)),
             None if self.study.observed || r.series.usable.is_none() => Ok(()),
+            None if r.series.usable == Some(0) => {
+                writeln!(out, "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` tells why.")
+            }
             None => writeln!(out, "\n{DIM}Too little was asked for to make a forecast from.{DIM:#}"),
         }
     }
