@@ -39,6 +39,22 @@ pub enum Pick {
     BySource,
 }
 
+impl Pick {
+    /// All of them by their names in a plan.
+    pub const NAMES: [(&str, Self); 5] = [
+        ("lowest", Self::Lowest),
+        ("highest", Self::Highest),
+        ("in-turn", Self::InTurn),
+        ("random", Self::Random),
+        ("by-source", Self::BySource),
+    ];
+
+    /// Its name in a plan.
+    pub fn name(self) -> &'static str {
+        Self::NAMES.iter().find(|n| n.1 == self).map_or("", |n| n.0)
+    }
+}
+
 /// In which order source rules are looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RuleOrder {

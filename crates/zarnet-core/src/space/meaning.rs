@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use super::number;
 use crate::device::{Device, Judged};
 use crate::net::{AddressSet, Packet};
-use crate::plan::{InterfaceId, Pick, RuleId, RuleKind, Spread};
+use crate::plan::{InterfaceId, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
 /// What becomes of a first packet on a device at rest.
@@ -62,16 +62,6 @@ pub enum SourceMeaning {
     },
 }
 
-fn pick_name(pick: Pick) -> &'static str {
-    match pick {
-        Pick::Lowest => "lowest",
-        Pick::Highest => "highest",
-        Pick::InTurn => "in-turn",
-        Pick::Random => "random",
-        Pick::BySource => "by-source",
-    }
-}
-
 /// What a device at rest makes of a first packet.
 pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning {
     let verdict = match device.judge(ingress, packet) {
@@ -124,7 +114,7 @@ fn chosen(device: &Device, target: u16) -> SourceMeaning {
     let (set, pick, whole) = device.target_of(target);
     let several = set.count() > 1;
     let from = set.ranges().map(|r| (r.first(), r.last())).collect();
-    SourceMeaning::Chosen { from, whole, pick: several.then(|| pick_name(pick)) }
+    SourceMeaning::Chosen { from, whole, pick: several.then(|| pick.name()) }
 }
 
 /// Tells at little cost that two devices mean the same: what it does not know to be the same is to be looked at closely.

@@ -1,18 +1,17 @@
 //! `zarnet check PLAN`
 
-use annotate_snippets::Level;
 use serde::Serialize;
 use zarnet_core::audit::{FINDINGS, Finding, Severity, audit};
 use zarnet_formats::plan::{LoadError, Loaded, edited, load};
 
 use crate::args::{Check, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE, WRONG_INPUT};
+use crate::render::change::{self, diff};
 use crate::render::csv::Row;
-use crate::render::diagnostic::{Told, snippet};
+use crate::render::diagnostic::finding;
 use crate::render::impact::flow;
 use crate::render::naming::Position;
 use crate::render::table::{BOLD, DIM, count};
-use crate::render::why::diff;
 use crate::render::{json, output};
 
 /// The answer as a shape.
@@ -137,19 +136,9 @@ fn text(
     let rules: usize = plan.devices.iter().map(|d| d.rules.len()).sum();
     output::answer(|out| {
         for (f, repair) in findings.iter().zip(repairs) {
-            let level = match f.severity {
-                Severity::Error => Level::ERROR,
-                Severity::Warning => Level::WARNING,
-                Severity::Hint => Level::INFO.with_name("hint"),
-            };
-            let other = f.places.get(1).map(|p| (*p, "this one"));
-            let (place, message, help) = (f.places.first().copied(), f.message.clone(), f.help.clone());
-            writeln!(out, "{}", snippet(&Told { level, name: f.name, message, place, other, help }, sources))?;
-            if let Some(witness) = f.witness {
-                writeln!(out, "  {DIM}for example{DIM:#} {}", flow(witness))?;
-            }
+            finding(out, f, sources)?;
             if let Some(repair) = repair.as_ref().filter(|_| verbose) {
-                write!(out, "{DIM}{repair}{DIM:#}")?;
+                change::write(out, "", repair)?;
             }
             writeln!(out)?;
         }

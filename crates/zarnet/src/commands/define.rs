@@ -12,10 +12,9 @@ use super::traffic::device;
 use super::{files, impact, plan};
 use crate::args::{Common, Define, Format, Place, Rule, What};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::render::diagnostic::{Told, snippet};
+use crate::render::change::{self, diff};
 use crate::render::impact::flow;
-use crate::render::table::{BAD, BOLD, DIM, GOOD, count};
-use crate::render::why::diff;
+use crate::render::table::{BOLD, DIM, GOOD, count};
 use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
@@ -89,38 +88,14 @@ fn fresh(old: &Loaded, new: &Loaded) -> Vec<Finding> {
 
 fn show(old: &Loaded, new: &Loaded, findings: &[Finding], common: &Common) -> Result<(), Failure> {
     output::answer(|out| {
-        let text = diff(&old.sources, &new.sources);
-        for line in text.lines() {
-            let style = match line.as_bytes().first() {
-                Some(b'+') => GOOD,
-                Some(b'-') => BAD,
-                _ => DIM,
-            };
-            writeln!(out, "{style}{line}{style:#}")?;
-        }
+        change::write(out, "", &diff(&old.sources, &new.sources))?;
         writeln!(out, "\n{BOLD}What it changes{BOLD:#}")
     })?;
     impact::tell(&old.plan, &new.plan, common)?;
     output::answer(|out| {
         for f in findings {
-            let level = match f.severity {
-                Severity::Error => annotate_snippets::Level::ERROR,
-                Severity::Warning => annotate_snippets::Level::WARNING,
-                Severity::Hint => annotate_snippets::Level::INFO.with_name("hint"),
-            };
-            let other = f.places.get(1).map(|p| (*p, "this one"));
-            let told = Told {
-                level,
-                name: f.name,
-                message: f.message.clone(),
-                place: f.places.first().copied(),
-                other,
-                help: f.help.clone(),
-            };
-            writeln!(out, "\n{}", snippet(&told, &new.sources))?;
-            if let Some(witness) = f.witness {
-                writeln!(out, "  {DIM}for example{DIM:#} {}", flow(witness))?;
-            }
+            writeln!(out)?;
+            diagnostic::finding(out, f, &new.sources)?;
         }
         let number = count(findings.len() as u64, "new finding", "new findings");
         if findings.is_empty() { writeln!(out, "{GOOD}no new finding{GOOD:#}") } else { writeln!(out, "\n{number}") }

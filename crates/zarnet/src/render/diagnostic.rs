@@ -4,9 +4,13 @@ use std::io::Write;
 use std::path::Path;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use zarnet_core::audit::{Finding, Severity};
 use zarnet_core::plan::{Place, Problem};
 use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::TrafficError;
+
+use super::impact::flow;
+use super::table::DIM;
 
 /// A thing to tell about a plan.
 pub struct Told<'a> {
@@ -83,6 +87,22 @@ pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
         }
     }
     renderer().render(&groups)
+}
+
+/// Writes a finding with its piece of source, and a packet that shows it.
+pub fn finding(out: &mut dyn Write, found: &Finding, sources: &Sources) -> std::io::Result<()> {
+    let level = match found.severity {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+        Severity::Hint => Level::INFO.with_name("hint"),
+    };
+    let other = found.places.get(1).map(|p| (*p, "this one"));
+    let (place, message, help) = (found.places.first().copied(), found.message.clone(), found.help.clone());
+    writeln!(out, "{}", snippet(&Told { level, name: found.name, message, place, other, help }, sources))?;
+    match found.witness {
+        Some(witness) => writeln!(out, "  {DIM}for example{DIM:#} {}", flow(witness)),
+        None => Ok(()),
+    }
 }
 
 /// Tells every problem of a plan, and how many there are.

@@ -2,6 +2,7 @@
 
 pub mod answer;
 pub mod capacity;
+pub mod change;
 pub mod compare;
 pub mod csv;
 pub mod diagnostic;

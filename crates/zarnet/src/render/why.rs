@@ -3,13 +3,13 @@
 use std::io::{self, Write};
 
 use serde::Serialize;
-use similar::TextDiff;
 use zarnet_core::Class;
 use zarnet_core::compare::Observed;
 use zarnet_core::diagnose::{Cause, Diagnosis, Outcome, SearchStep, Suspect, steps};
 use zarnet_core::predict::Scene;
 use zarnet_formats::source::Sources;
 
+use super::change::{self, diff};
 use super::csv::Row;
 use super::follow::{Story, class_name, label_of};
 use super::naming::{Naming, Position};
@@ -384,26 +384,6 @@ impl<'a> Answer<'a> {
         for change in &repair.changes {
             writeln!(out, "  {CAUTION}besides{CAUTION:#} {change}")?;
         }
-        for line in repair.diff.lines() {
-            let style = match line.as_bytes() {
-                [b'+', b'+', ..] | [b'-', b'-', ..] | [b'@', ..] => DIM,
-                [b'+', ..] => GOOD,
-                [b'-', ..] => BAD,
-                _ => anstyle::Style::new(),
-            };
-            writeln!(out, "  {style}{line}{style:#}")?;
-        }
-        Ok(())
+        change::write(out, "  ", &repair.diff)
     }
-}
-
-/// What a change changes in the files of a plan.
-pub fn diff(old: &Sources, new: &Sources) -> String {
-    let mut text = String::new();
-    for (a, b) in old.0.iter().zip(&new.0).filter(|(a, b)| a.text != b.text) {
-        let name = a.path.display().to_string();
-        let diff = TextDiff::from_lines(&a.text, &b.text);
-        text += &diff.unified_diff().context_radius(2).header(&name, &name).to_string();
-    }
-    text
 }

@@ -142,14 +142,7 @@ impl Builder {
     }
 
     fn pool(&mut self, draft: &DraftPool) -> Option<Pool> {
-        let picks = [
-            ("lowest", Pick::Lowest),
-            ("highest", Pick::Highest),
-            ("in-turn", Pick::InTurn),
-            ("random", Pick::Random),
-            ("by-source", Pick::BySource),
-        ];
-        let pick = draft.pick.as_ref().and_then(|p| self.one_of("pick", p, &picks)).unwrap_or(Pick::Lowest);
+        let pick = draft.pick.as_ref().and_then(|p| self.one_of("pick", p, &Pick::NAMES)).unwrap_or(Pick::Lowest);
         let usable = [("all", true), ("hosts", false)];
         let usable_all = draft.usable.as_ref().and_then(|u| self.one_of("usable", u, &usable)).unwrap_or(false);
         let parts = draft.addresses.iter().flat_map(|a| self.groups.addresses(a, &mut self.problems)).collect();

@@ -14,9 +14,9 @@ use zarnet_core::plan::{DeviceId, RuleId};
 use zarnet_formats::plan::Loaded;
 
 use super::answer::ProtocolName;
+use super::change::diff;
 use super::csv::Row;
 use super::naming::{Naming, supply_name};
-use super::why::diff;
 use crate::args::Capacity;
 
 /// Everything that was found out.

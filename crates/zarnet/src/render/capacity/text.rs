@@ -10,8 +10,8 @@ use zarnet_core::net::Instant;
 use super::chart::{self, terminal};
 use super::{Answer, Outlook, Trial};
 use crate::commands::capacity::MOST;
+use crate::render::change;
 use crate::render::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
-use crate::render::why::diff;
 
 impl Answer<'_> {
     /// Everything, for people, in so many columns.
@@ -387,15 +387,7 @@ impl Answer<'_> {
         let why =
             if self.study.shown.is_some() { "as asked for" } else { "refuses fewest, and is the first of equals" };
         writeln!(out, "\n{BOLD}{}{BOLD:#} ({why}): {}", best.kind.name(), best.title)?;
-        for line in diff(&self.loaded.sources, &changed.sources).lines() {
-            let style = match line.as_bytes().first() {
-                Some(b'+') => GOOD,
-                Some(b'-') => BAD,
-                _ => DIM,
-            };
-            writeln!(out, "{style}{line}{style:#}")?;
-        }
-        Ok(())
+        change::write(out, "", &change::diff(&self.loaded.sources, &changed.sources))
     }
 
     fn footer(self, out: &mut dyn Write, focus: &[usize]) -> io::Result<()> {
