@@ -31,13 +31,14 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     let desk = Desk { plan: &loaded.plan, id, device: &loaded.plan.devices[id.index()] };
     let edits = desk.edits(&args.what)?;
     let mut changed = edited(&loaded, std::slice::from_ref(&edits)).map_err(|error| told(error, &loaded))?;
-    let mut new: Vec<Finding> = fresh(&loaded, &changed);
+    let before = audit(&loaded.plan);
+    let mut new: Vec<Finding> = fresh(&before, &changed);
     // an entry that decides about nothing is not needed: the policy lets it pass already
     if new.iter().any(|f| f.name == "policy-entry-shadowed") {
         let needed = |e: &Edit| !matches!(e, Edit::Insert(_, List::Policies, ..));
         let fewer: Vec<Edit> = edits.into_iter().filter(needed).collect();
         changed = edited(&loaded, &[fewer]).map_err(|error| told(error, &loaded))?;
-        new = fresh(&loaded, &changed);
+        new = fresh(&before, &changed);
     }
     let bad = new.iter().any(|f| f.severity == Severity::Error);
     if common.format == Format::Json {
@@ -81,9 +82,9 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
 }
 
 /// Findings that were not there before.
-fn fresh(old: &Loaded, new: &Loaded) -> Vec<Finding> {
-    let before: Vec<(&str, String)> = audit(&old.plan).into_iter().map(|f| (f.name, f.message)).collect();
-    audit(&new.plan).into_iter().filter(|f| !before.iter().any(|b| b.0 == f.name && b.1 == f.message)).collect()
+fn fresh(before: &[Finding], new: &Loaded) -> Vec<Finding> {
+    let is_new = |f: &Finding| !before.iter().any(|b| b.name == f.name && b.message == f.message);
+    audit(&new.plan).into_iter().filter(is_new).collect()
 }
 
 fn show(old: &Loaded, new: &Loaded, findings: &[Finding], common: &Common) -> Result<(), Failure> {
