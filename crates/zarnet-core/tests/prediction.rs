@@ -10,10 +10,10 @@ use std::sync::Arc;
 use common::{OVERLOAD, plan, plan_text, pool};
 use proptest::prelude::*;
 use zarnet_core::device::Ending;
-use zarnet_core::net::{Instant, Prefix, Protocol};
+use zarnet_core::net::{Endpoint, Instant, Packet, Prefix, Protocol, Signal};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party};
+use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Seen};
 
 const S: u64 = 1_000_000_000;
 
@@ -96,6 +96,34 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
     })
 }
 
+/// The packets of some flows as they would be seen on an interface, in their order; and a few that belong nowhere.
+fn captures() -> impl Strategy<Value = Vec<Item>> {
+    let signal = prop_oneof![4 => Just(Signal::Plain), 1 => Just(Signal::Fin), 1 => Just(Signal::Rst), 1 => Just(Signal::Syn)];
+    let more = proptest::collection::vec((any::<bool>(), signal, 0u64..200_000_000_000), 0..8);
+    let flow = (flows(), proptest::collection::vec((more, prop_oneof![9 => Just(0u16), 1 => Just(1u16)]), 60));
+    flow.prop_map(|(flows, more)| {
+        let mut items = Vec::new();
+        for (flow, (more, interface)) in flows.iter().zip(more) {
+            let (Party::Address(from), Party::Address(to)) = (flow.source, flow.destination) else { continue };
+            let from = Endpoint::new(from, flow.source_port.unwrap_or(0));
+            let to = Endpoint::new(to, flow.destination_port.unwrap_or(0));
+            let first = Packet::first(flow.protocol, from, to);
+            let seen = |at: u64, packet: Packet| {
+                Item::Seen(Seen { at: Instant(at), device: DeviceId(0), interface: InterfaceId(interface), packet })
+            };
+            items.push(seen(flow.start.0, first));
+            items.push(seen(flow.start.0 + 1_000_000, first.answer()));
+            for (back, signal, later) in more {
+                let packet = if back { first.answer() } else { first };
+                let signal = if flow.protocol == Protocol::TCP { signal } else { packet.signal };
+                items.push(seen(flow.start.0 + later, Packet { signal, ..packet }));
+            }
+        }
+        items.sort_by_key(Item::at);
+        items
+    })
+}
+
 /// What is done to a device in between, leases and other plans included.
 fn events() -> impl Strategy<Value = Vec<Event>> {
     let rule = || (0u16..3).prop_map(RuleId);
@@ -127,6 +155,11 @@ fn events() -> impl Strategy<Value = Vec<Event>> {
 }
 
 fn run(plan: &Arc<Plan>, flows: &[Flow], events: Vec<Event>, moment: Moment, stepwise: bool) -> Prediction {
+    let items: Vec<Item> = flows.iter().map(|f| Item::Flow(*f)).collect();
+    run_items(plan, &items, events, moment, stepwise)
+}
+
+fn run_items(plan: &Arc<Plan>, items: &[Item], events: Vec<Event>, moment: Moment, stepwise: bool) -> Prediction {
     let rules = plan.devices[0].rules.len();
     let known = |e: &Event| match &e.action {
         Action::Disable(r) | Action::Enable(r) => r.index() < rules,
@@ -134,9 +167,13 @@ fn run(plan: &Arc<Plan>, flows: &[Flow], events: Vec<Event>, moment: Moment, ste
         _ => true,
     };
     let events = events.into_iter().filter(known).collect();
-    let sources: Sources =
-        flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
-    let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
+    let source = |item: &Item| match item {
+        Item::Flow(Flow { source: Party::Address(a), .. }) => Some(*a),
+        Item::Seen(seen) => Some(seen.packet.source().address),
+        _ => None,
+    };
+    let sources: Sources = items.iter().filter_map(source).collect();
+    let items = items.iter().map(|item| Ok::<_, Infallible>(*item));
     let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise, record: false };
     predict(plan.clone(), items, events, options).unwrap()
 }
@@ -159,6 +196,26 @@ proptest! {
             prop_assert_eq!(&short.tables[0].sessions, &long.tables[0].sessions);
             prop_assert_eq!(&short.tables[0].totals.rules, &long.tables[0].totals.rules);
             prop_assert_eq!((short.at, short.end), (long.at, long.end));
+        }
+    }
+
+    /// The same of packets of a capture, and with flows in between.
+    #[test]
+    fn packets_come_to_the_same_the_short_way_and_the_long_one(
+        text in plans(), packets in captures(), flows in flows(), events in events(), at in 0u64..1_500_000,
+    ) {
+        let plan = plan(&text);
+        let mut items = packets;
+        items.extend(flows.iter().take(10).map(|f| Item::Flow(*f)));
+        items.sort_by_key(Item::at);
+        for moment in [Moment::At(Instant(at * 1_000_000)), Moment::End] {
+            let short = run_items(&plan, &items, events.clone(), moment, false);
+            let long = run_items(&plan, &items, events.clone(), moment, true);
+            prop_assert_eq!(short.tally, long.tally);
+            prop_assert_eq!(&short.not_translated, &long.not_translated);
+            prop_assert_eq!(&short.tables[0].mappings, &long.tables[0].mappings);
+            prop_assert_eq!(&short.tables[0].sessions, &long.tables[0].sessions);
+            prop_assert_eq!(&short.tables[0].totals.rules, &long.tables[0].totals.rules);
         }
     }
 

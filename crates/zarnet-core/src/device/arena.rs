@@ -1,12 +1,13 @@
 //! Places for many small things, in pieces that never move: growing copies nothing, and a place is one line of a cache.
 
 /// So many places a piece.
-const PIECE: u32 = 1 << 12;
+const PIECE: usize = 1 << 12;
 
 /// An arena of places, numbered from 0.
 #[derive(Debug, Clone)]
 pub(super) struct Arena<T> {
-    pieces: Vec<Box<[T]>>,
+    /// Each has room for [`PIECE`] places from the beginning.
+    pieces: Vec<Vec<T>>,
     len: u32,
 }
 
@@ -19,14 +20,15 @@ impl<T: Copy> Arena<T> {
         self.len
     }
 
-    /// Adds a place; others may be made in advance and hold the same.
+    /// Adds a place.
+    #[inline]
     pub(super) fn push(&mut self, value: T) -> u32 {
         let id = self.len;
-        if id.is_multiple_of(PIECE) {
-            self.pieces.push(vec![value; PIECE as usize].into());
+        if (id as usize).is_multiple_of(PIECE) {
+            self.pieces.push(Vec::with_capacity(PIECE));
         }
+        self.pieces[id as usize / PIECE].push(value);
         self.len += 1;
-        self[id] = value;
         id
     }
 }
@@ -36,13 +38,13 @@ impl<T> std::ops::Index<u32> for Arena<T> {
 
     #[inline(always)]
     fn index(&self, id: u32) -> &T {
-        &self.pieces[(id / PIECE) as usize][(id % PIECE) as usize]
+        &self.pieces[id as usize / PIECE][id as usize % PIECE]
     }
 }
 
 impl<T> std::ops::IndexMut<u32> for Arena<T> {
     #[inline(always)]
     fn index_mut(&mut self, id: u32) -> &mut T {
-        &mut self.pieces[(id / PIECE) as usize][(id % PIECE) as usize]
+        &mut self.pieces[id as usize / PIECE][id as usize % PIECE]
     }
 }

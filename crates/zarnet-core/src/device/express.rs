@@ -6,15 +6,18 @@
 
 use super::intervals::IntervalMap;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
-use super::table::{Kind, Mapping, bits, v4};
+use super::table::{Kind, Mapping, v4};
 use super::translate::Source;
-use super::{Device, Ending, Hit, SessionRef};
-use crate::net::{Instant, Packet, Protocol};
+use super::{Device, Ending};
+use crate::net::{Instant, Packet, Protocol, Signal};
 use crate::plan::{Fallback, InterfaceId, PortAssignment, RuleKind};
 
 /// Flows that come in by one interface.
 #[derive(Debug, Clone)]
 pub(crate) struct Lane {
+    ingress: InterfaceId,
+    /// Whether packets of known sessions pass whatever they are.
+    unfiltered: bool,
     /// By source: the rule that translates whatever comes from there.
     rules: IntervalMap<Option<u16>>,
     /// By destination: the interface that leads to somebody outside.
@@ -25,6 +28,11 @@ impl Lane {
     /// Where the rule may change, and which one it is for a source.
     pub(crate) fn rules(&self) -> &IntervalMap<Option<u16>> {
         &self.rules
+    }
+
+    /// Whether packets of known sessions that are seen on an interface are on it.
+    pub(crate) fn shows(&self, interface: InterfaceId) -> bool {
+        self.ingress == interface && self.unfiltered
     }
 }
 
@@ -91,7 +99,7 @@ impl Device {
                 rules.find(|r| self.enabled[usize::from(*r)] && self.rule(*r).from.interfaces.contains(ingress))?;
             let rule = self.rule(first);
             let simple = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
-            (simple && rule.limit.is_none() && rule.service.is_any() && rule.parties.destination.is_all())
+            (simple && !self.config.concerns(address(n)) && rule.limit.is_none() && rule.service.is_any() && rule.parties.destination.is_all())
                 .then_some(first)
         };
         let exit = |n: u64| {
@@ -102,7 +110,8 @@ impl Device {
         };
         let mut all = edges.to_vec();
         all.extend(self.config.edges());
-        Some(Lane { rules: IntervalMap::from_edges(all.clone(), rule), exits: IntervalMap::from_edges(all, exit) })
+        let (rules, exits) = (IntervalMap::from_edges(all.clone(), rule), IntervalMap::from_edges(all, exit));
+        Some(Lane { ingress, unfiltered: self.config.is_unfiltered(), rules, exits })
     }
 
     /// Notes whether answers to an external address come in by the interface that it is used on.
@@ -135,20 +144,15 @@ impl Device {
         self.table.by_internal.touch(t.hash)
     }
 
-    /// What a packet of a capture may be looked up by: from inside, and as the reverse of one that leaves there.
-    pub(crate) fn packet_hashes(&self, packet: Packet) -> [u32; 2] {
-        let (from, to) = (packet.source(), packet.destination());
-        let (Some(a), Some(b)) = (bits(from.address), bits(to.address)) else { return [0; 2] };
-        let hash = |a: (u32, u16), b: (u32, u16)| self.endpoint_hash(packet.protocol, a.0, a.1, b.0, b.1);
-        [hash((a, from.port), (b, to.port)), hash((b, to.port), (a, from.port))]
+    /// Reads the mapping that a packet may belong to, and where one that goes back would have another.
+    pub(crate) fn warm_mapping(&self, t: &Ticket, back: bool) -> u64 {
+        let other = if back { self.table.by_internal.touch(self.reverse_hash(t)) } else { 0 };
+        other ^ self.table.by_internal.candidates(t.hash).next().map_or(0, |id| self.table.mapping(id).internal.into())
     }
 
-    /// Reads what is found by a hash: first where it is noted, then, for `deep`, the mapping itself.
-    pub(crate) fn warm_hash(&self, hash: u32, deep: bool) -> u64 {
-        if !deep {
-            return self.table.by_internal.touch(hash);
-        }
-        self.table.by_internal.candidates(hash).next().map_or(0, |id| u64::from(self.table.mapping(id).internal))
+    /// What would find a mapping of a flow's receiver, as if that had begun it.
+    fn reverse_hash(&self, t: &Ticket) -> u32 {
+        self.endpoint_hash(t.protocol, t.destination.0, t.destination.1, t.source.0, t.source.1)
     }
 
     /// Reads what a flow's host is looked up by.
@@ -177,9 +181,7 @@ impl Device {
         }
         (session.remote, session.remote_port) = t.destination;
         // the server's SYN establishes it: RFC 7857 figure 1
-        if session.state == State::Opening {
-            session.state = State::Established;
-        }
+        session.state = [State::Open, State::Established][usize::from(t.protocol == Protocol::TCP)];
         session.run_until(course.end.0, course.ending, terms);
         if let Some(mapping) = self.find_endpoint(t.hash, t.protocol, host, port) {
             let m = self.table.mapping(mapping);
@@ -244,6 +246,34 @@ impl Device {
         Ride::Done
     }
 
+    /// Enters a packet of a known session that was seen on the lane's interface: one of the flow's own, or `back` to who
+    /// began it. `false`: nothing was done, and it has to go the long way.
+    pub(crate) fn ride_along(&mut self, now: Instant, t: &Ticket, back: bool, signal: Signal) -> bool {
+        let ((host, port), (peer, peer_port)) = (t.source, t.destination);
+        self.expire(now);
+        if back {
+            // another session could have the same ends the other way round
+            let other = self.table.by_internal.candidates(self.reverse_hash(t)).next().is_some();
+            if other || self.table.may_be_wide(t.protocol, t.destination, t.source) {
+                return false;
+            }
+        }
+        let mapping = self.find_endpoint(t.hash, t.protocol, host, port);
+        let Some(id) = mapping.and_then(|m| self.table.under(m, peer, peer_port)) else { return false };
+        let mut session = *self.table.session(id);
+        let inbound = session.has(INBOUND);
+        let mapping = self.table.mapping(session.owner);
+        if mapping.rule != t.rule {
+            return false;
+        }
+        let port = if inbound { mapping.external_port } else { peer_port };
+        let refresh_both = self.config.plan.behaviour.refresh_both;
+        let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port, refresh_both };
+        session.on_packet(now.0, signal, Heading { from_initiator: inbound == back, outbound: !back }, terms);
+        self.put_session(id, session);
+        true
+    }
+
     fn find_wide_of(&self, t: &Ticket) -> bool {
         self.table.find_wide(t.packet(), |_, _| true).is_some()
     }
@@ -274,16 +304,15 @@ impl Device {
 
     /// Another flow on a living session.
     fn ride_again(&mut self, now: Instant, id: u32, t: &Ticket, course: Course) -> Ride {
-        let session = self.table.session(id);
+        let mut session = *self.table.session(id);
         if session.expires <= course.answer.0 {
             return Ride::NotHere;
         }
-        let (from_initiator, created) = (!session.has(INBOUND), session.created);
-        let packet = t.packet();
-        self.refresh(now, Hit { id, heading: Heading { from_initiator, outbound: true } }, packet.signal);
+        let (from_initiator, packet, terms) = (!session.has(INBOUND), t.packet(), self.terms(&session));
+        session.on_packet(now.0, packet.signal, Heading { from_initiator, outbound: true }, terms);
         let back = Heading { from_initiator: !from_initiator, outbound: false };
-        self.refresh(now, Hit { id, heading: back }, packet.answer().signal);
-        self.run_until(now, SessionRef { id, created }, course.end, course.ending);
+        session.on_packet(now.0, packet.answer().signal, back, terms);
+        self.run_on(now, id, session, (course.end.0, course.ending));
         Ride::Done
     }
 
@@ -317,9 +346,4 @@ impl Device {
         }
         true
     }
-}
-
-/// An address as a lane counts it.
-pub(crate) fn lane_number(address: std::net::IpAddr) -> Option<u32> {
-    bits(address)
 }

@@ -9,19 +9,21 @@ use super::ports::PortMap;
 use super::session::NONE;
 use crate::net::Protocol;
 
-/// So many protocols are translated by port or query id.
-const PAGED: usize = 5;
+/// The protocols that are translated by port or query id; each has a page of an address.
+const PAGED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
 
-/// Which page of an address is a protocol's.
+/// Which page of an address is a protocol's: looked up, for protocols come in no order.
 fn page_slot(protocol: Protocol) -> Option<usize> {
-    Some(match protocol {
-        Protocol::TCP => 0,
-        Protocol::UDP => 1,
-        Protocol::ICMP => 2,
-        Protocol::SCTP => 3,
-        Protocol::DCCP => 4,
-        _ => return None,
-    })
+    const SLOTS: [u8; 256] = {
+        let (mut slots, mut i) = ([u8::MAX; 256], 0);
+        while i < PAGED.len() {
+            slots[PAGED[i].0 as usize] = i as u8;
+            i += 1;
+        }
+        slots
+    };
+    let slot = usize::from(SLOTS[usize::from(protocol.0)]);
+    (slot < PAGED.len()).then_some(slot)
 }
 
 /// The ports of one external address and protocol.
@@ -64,7 +66,7 @@ pub(super) struct External {
     pub created: u64,
     /// Whether answers come in by the interface that it is used on; not known at first.
     pub returns: Option<bool>,
-    pages: [u32; PAGED],
+    pages: [u32; PAGED.len()],
 }
 
 impl External {
@@ -110,7 +112,12 @@ impl Resting {
     }
 
     /// Ends the rest of a port; `until` is the one that was agreed, for a port may have begun another rest since.
+    #[inline]
     fn end(&mut self, page: u32, port: u16, until: Option<u64>) -> bool {
+        !self.hosts.is_empty() && self.end_one(page, port, until)
+    }
+
+    fn end_one(&mut self, page: u32, port: u16, until: Option<u64>) -> bool {
         let Some(&(agreed, host)) = self.hosts.get(&(page, port)) else { return false };
         if until.is_some_and(|u| u != agreed) {
             return false;
@@ -154,7 +161,7 @@ impl Externals {
     /// The position of an address, new if need be.
     pub(super) fn obtain(&mut self, address: u32) -> u32 {
         *self.by_address.entry(address).or_insert_with(|| {
-            let (peak, pages) = (Peak::default(), [NONE; PAGED]);
+            let (peak, pages) = (Peak::default(), [NONE; PAGED.len()]);
             self.list.push(External { address, whole: NONE, endpoints: 0, peak, created: 0, returns: None, pages });
             self.list.len() as u32 - 1
         })
@@ -200,6 +207,7 @@ impl Externals {
     }
 
     /// Gives a port to a mapping, and tells whether it was free.
+    #[inline]
     pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32, now: u64) -> bool {
         let p = &mut self.pages[page as usize];
         let was_free = p.by_port[usize::from(port)] == 0;
@@ -216,6 +224,7 @@ impl Externals {
 
     /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or rests until `rest_until`
     /// but for `host`.
+    #[inline]
     pub(super) fn unbind(&mut self, page: u32, port: u16, mapping: u32, host: u32, rest_until: Option<u64>) -> bool {
         let p = &mut self.pages[page as usize];
         self.list[p.external as usize].endpoints -= 1;
@@ -280,7 +289,7 @@ impl Externals {
         let list = std::mem::take(&mut self.list);
         let by_address = std::mem::take(&mut self.by_address);
         *self = Self { list, by_address, ..Self::default() };
-        self.list.iter_mut().for_each(|e| (e.returns, e.pages) = (None, [NONE; PAGED]));
+        self.list.iter_mut().for_each(|e| (e.returns, e.pages) = (None, [NONE; PAGED.len()]));
     }
 
     /// Forgets which answers come back: something has been done to the device.

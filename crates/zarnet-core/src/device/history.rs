@@ -146,10 +146,15 @@ impl Device {
     #[inline]
     pub(super) fn record_port(&mut self, page: u32, port: u16, now: u64, up: bool) {
         if self.history.is_some() {
-            let lines = self.page_lines(page, port);
-            if let Some(history) = &mut self.history {
-                [lines.ports, lines.all[0], lines.all[1]].into_iter().for_each(|l| history.change(l, now, up));
-            }
+            self.write_port(page, port, now, up);
+        }
+    }
+
+    #[inline(never)]
+    fn write_port(&mut self, page: u32, port: u16, now: u64, up: bool) {
+        let lines = self.page_lines(page, port);
+        if let Some(history) = &mut self.history {
+            [lines.ports, lines.all[0], lines.all[1]].into_iter().for_each(|l| history.change(l, now, up));
         }
     }
 

@@ -7,7 +7,21 @@ use std::collections::BTreeSet;
 pub(crate) struct IntervalMap<V> {
     starts: Vec<u64>,
     values: Vec<V>,
+    /// For each 256th part of the IPv4 addresses the widest interval in it: most packets of a kind are for that one.
+    widest: Vec<Widest>,
 }
+
+/// An interval as far as it lies in a part.
+#[derive(Debug, Clone, Copy)]
+struct Widest {
+    start: u32,
+    /// The last number behind the start.
+    span: u32,
+    position: u32,
+}
+
+/// So many bits of an address tell its place in a part.
+const PART: u32 = 24;
 
 impl<V: Clone + PartialEq> IntervalMap<V> {
     /// From ranges of numbers below 2^64 - 1, both ends included. `value` makes an interval's value out of the
@@ -40,7 +54,20 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self { starts, values }
+        Self::finish(starts, values)
+    }
+
+    fn finish(starts: Vec<u64>, values: Vec<V>) -> Self {
+        let widest = |part: u64| {
+            let (low, high) = (part << PART, (part + 1) << PART);
+            let first = starts.partition_point(|s| *s <= low) - 1;
+            let inside = (first..starts.len()).take_while(|i| starts[*i] < high);
+            let bounds = inside.map(|i| (starts[i].max(low), starts.get(i + 1).map_or(high, |s| high.min(*s)), i));
+            let (start, end, position) = bounds.max_by_key(|(start, end, _)| end - start).unwrap_or((low, low + 1, first));
+            Widest { start: start as u32, span: (end - start - 1) as u32, position: position as u32 }
+        };
+        let widest = (0..1 << (32 - PART)).map(widest).collect();
+        Self { starts, values, widest }
     }
 
     /// From numbers at which the value may change. `value` tells it for a number.
@@ -56,7 +83,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self { starts, values }
+        Self::finish(starts, values)
     }
 
     /// Where the value changes.
@@ -67,6 +94,11 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
     /// The value of the interval that holds `x`.
     #[inline]
     pub(crate) fn get(&self, x: u64) -> &V {
+        if let Some(widest) = self.widest.get((x >> PART) as usize)
+            && (x as u32).wrapping_sub(widest.start) <= widest.span
+        {
+            return &self.values[widest.position as usize];
+        }
         let i = self.starts.partition_point(|s| *s <= x);
         &self.values[i - 1]
     }

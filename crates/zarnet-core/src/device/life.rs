@@ -22,15 +22,19 @@ impl Device {
     }
 
     fn expire_due(&mut self, now: Instant) {
-        loop {
-            self.warm_leavers();
+        'next: loop {
             let lingering = self.lingering.peek().map_or(u64::MAX, |l| l.0.0);
-            if let Some(id) = self.table.next_due(now.0.min(lingering)) {
+            let until = now.0.min(lingering);
+            while let Some(id) = self.table.next_due(until) {
+                if self.table.has_leavers() {
+                    self.warm_leavers();
+                }
                 if !self.alight(id) {
                     let at = self.table.session(id).expires;
                     self.end_session(id, at, true);
+                    // its address mapping may linger, and for less than the next session lives
+                    continue 'next;
                 }
-                continue;
             }
             let Some(&Reverse((until, mapping))) = self.lingering.peek().filter(|l| l.0.0 <= now.0) else { break };
             self.lingering.pop();
@@ -73,7 +77,7 @@ impl Device {
     }
 
     /// Puts a changed session back.
-    fn put_session(&mut self, id: u32, session: Session) {
+    pub(super) fn put_session(&mut self, id: u32, session: Session) {
         self.calm_until = self.calm_until.min(session.expires);
         self.table.put_session(id, session);
     }
@@ -158,13 +162,15 @@ impl Device {
     /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of packet by packet: the
     /// session's state at any moment in between follows from it.
     pub fn run_until(&mut self, now: Instant, session: SessionRef, end: Instant, ending: Ending) {
-        if !self.is_alive(session) {
-            return;
+        if self.is_alive(session) {
+            self.run_on(now, session.id, *self.table.session(session.id), (end.0, ending));
         }
-        let id = session.id;
-        let mut s = *self.table.session(id);
+    }
+
+    /// The same for a living session as it has become meanwhile.
+    pub(super) fn run_on(&mut self, now: Instant, id: u32, mut s: Session, flow: (u64, Ending)) {
         let running = s.running(now.0);
-        let (mut end, mut ending) = (end.0, ending);
+        let (mut end, mut ending) = flow;
         if let (Some(other), false) = (running, s.has(SHARED) || ending == Ending::Close)
             && other.1 != Ending::Close
         {

@@ -54,7 +54,7 @@ use table::{Mapping, Table, bits};
 
 pub use conditions::Condition;
 pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
-pub(crate) use express::{Course, Lane, Ride, Ticket, lane_number};
+pub(crate) use express::{Course, Lane, Ride, Ticket};
 pub use history::{History, Supply};
 pub use icmp::ForwardedError;
 pub use pipeline::{Judged, Verdicts};

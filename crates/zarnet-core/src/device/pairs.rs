@@ -24,6 +24,7 @@ impl Pairs {
         Self { places: vec![Pair::default(); 16], len: 0 }
     }
 
+    #[inline(always)]
     fn home(&self, host: u32, target: u16) -> usize {
         mix(host.into(), target.into()) as usize & (self.places.len() - 1)
     }
@@ -58,7 +59,7 @@ impl Pairs {
 
     /// Counts one more mapping; the first one decides on the address.
     pub(super) fn add(&mut self, host: u32, target: u16, external: u32) {
-        if (self.len + 1) * 2 > self.places.len() {
+        if (self.len + 1) * 4 > self.places.len() * 3 {
             let larger = vec![Pair::default(); self.places.len() * 2];
             for pair in std::mem::replace(&mut self.places, larger).into_iter().filter(|p| p.count > 0) {
                 if let Err(free) = self.search(pair.host, pair.target) {

@@ -81,14 +81,23 @@ impl PortMap {
     }
 
     /// The first free port at or behind `from` in `spans` (sorted), going on from their low end.
+    #[inline]
     pub(super) fn next_free(&self, spans: &[Span], from: u16, odd: Option<bool>) -> Option<u16> {
         // the port itself or one close by, most of the time
-        if let [span] = spans
-            && (span.0..=span.1).contains(&from)
-            && let Some(port) = self.lowest_free((from, span.1), odd)
+        if let ([span], None) = (spans, odd)
+            && span.0 <= from
         {
-            return Some(port);
+            let free = !self.taken[usize::from(from >> 6)] & u64::MAX << (from & 63);
+            let port = from & !63 | free.trailing_zeros() as u16;
+            if free != 0 && port <= span.1 {
+                return Some(port);
+            }
         }
+        self.search(spans, from, odd)
+    }
+
+    #[inline(never)]
+    fn search(&self, spans: &[Span], from: u16, odd: Option<bool>) -> Option<u16> {
         let behind = spans.iter().filter(|s| s.1 >= from).map(|s| (s.0.max(from), s.1));
         let before = spans.iter().filter(|s| s.0 < from).map(|s| (s.0, s.1.min(from - 1)));
         behind.chain(before).find_map(|s| self.lowest_free(s, odd))

@@ -92,19 +92,16 @@ pub(super) const ANSWERED: u8 = 4;
 pub(super) const SWAPPED: u8 = 8;
 /// Another flow runs on it too.
 pub(super) const SHARED: u8 = 16;
-/// A flow is running: it closes, resets or just ends at `last`.
+/// A flow is running: it closes, resets or just ends at `last`. A bit for each ending, in their order.
 const RUNNING: u8 = 32 + 64 + 128;
-const RUNS_TO_CLOSE: u8 = 32;
-const RUNS_TO_RESET: u8 = 64;
-const RUNS_TO_SILENCE: u8 = 128;
+const RUNS_TO_CLOSE: u8 = 32 << Ending::Close as u8;
+const RUNS_TO_RESET: u8 = 32 << Ending::Reset as u8;
 
 /// The timers of a device in nanoseconds, as the table needs them.
 #[derive(Debug, Clone)]
 pub(super) struct Spans {
-    states: [u64; 7],
-    udp: u64,
-    icmp: u64,
-    other: u64,
+    /// By kind of protocol and state: looked up rather than decided, for protocols come in no order.
+    states: [[u64; 7]; 4],
     /// How long an address mapping outlives its last session.
     pub binding: u64,
     /// How long a freed port rests.
@@ -116,11 +113,9 @@ impl Spans {
     pub(super) fn new(timers: &Timers, hold_down: Duration) -> Self {
         let ns = |span: Duration| u64::try_from(span.as_nanos()).unwrap_or(u64::MAX);
         let idle = ns(timers.tcp_idle);
+        let of = |open| [open, ns(timers.tcp_open), idle, idle, idle, ns(timers.tcp_close), ns(AFTER_RESET)];
         Self {
-            states: [0, ns(timers.tcp_open), idle, idle, idle, ns(timers.tcp_close), ns(AFTER_RESET)],
-            udp: ns(timers.udp),
-            icmp: ns(timers.icmp),
-            other: ns(timers.other),
+            states: [ns(timers.other), ns(timers.udp), ns(timers.icmp), ns(timers.icmp)].map(of),
             binding: ns(timers.binding),
             hold_down: ns(hold_down),
             per_port: timers.per_port.iter().map(|(k, v)| (*k, ns(*v))).collect(),
@@ -149,12 +144,9 @@ impl Terms<'_> {
         {
             return *span;
         }
-        match (state, self.protocol) {
-            (State::Open, Protocol::UDP) => self.spans.udp,
-            (State::Open, p) if p.has_query_id() => self.spans.icmp,
-            (State::Open, _) => self.spans.other,
-            _ => self.spans.states[state as usize],
-        }
+        let protocol = self.protocol;
+        let kind = usize::from(protocol == Protocol::UDP) | usize::from(protocol.has_query_id()) << 1;
+        self.spans.states[kind][state as usize]
     }
 }
 
@@ -233,21 +225,15 @@ impl Session {
 
     /// A flow runs on it from now until `end`, both ways without a pause. RFC 7857 §2.2 and figure 1 for what the last
     /// packet does.
+    #[inline]
     pub(super) fn run_until(&mut self, end: u64, ending: Ending, terms: Terms<'_>) {
         if !self.state.is_refreshable() {
             return;
         }
-        let last_state = match (self.state, ending) {
-            (State::Open, _) | (_, Ending::Silent) => self.state,
-            (_, Ending::Close) => State::Closing,
-            (_, Ending::Reset) => State::Reset,
-        };
-        self.flags = self.flags & !RUNNING
-            | match ending {
-                Ending::Close => RUNS_TO_CLOSE,
-                Ending::Reset => RUNS_TO_RESET,
-                Ending::Silent => RUNS_TO_SILENCE,
-            };
+        // looked up, not decided: what comes next is hard to guess
+        let after = if self.state == State::Open { [State::Open; 3] } else { [State::Closing, State::Reset, self.state] };
+        let last_state = after[ending as usize];
+        self.flags = self.flags & !RUNNING | 32 << ending as u8;
         self.last = end;
         self.expires = end.saturating_add(terms.span(last_state));
     }

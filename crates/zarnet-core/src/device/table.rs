@@ -285,14 +285,21 @@ impl Table {
     /// Adds an endpoint mapping and its first session, which changes the source only.
     #[inline]
     pub(super) fn add_both(&mut self, mut mapping: Mapping, mut session: Session, hash: u32) -> u32 {
-        let id = self.take_slot();
+        let free = self.free;
+        let id = if free == NONE { self.slots.len() } else { free };
         mapping.place &= !EXPECTANT;
         (mapping.head, session.owner) = (id, id);
-        self.slots[id] = Slot { session, mapping, armed: UNARMED, listed: 1 };
+        let slot = Slot { session, mapping, armed: self.wheel.file(session.expires, id), listed: 1 };
+        if free == NONE {
+            self.slots.push(slot);
+        } else {
+            let place = &mut self.slots[id];
+            self.free = place.session.next;
+            *place = slot;
+        }
         self.mappings += 1;
         self.sessions += 1;
         self.by_internal.insert(hash, id);
-        self.wheel.arm_new(&mut self.slots, id);
         id
     }
 
@@ -339,7 +346,7 @@ impl Table {
         if mapping != NONE {
             self.list(mapping, id);
         }
-        self.wheel.arm_new(&mut self.slots, id);
+        self.slots[id].armed = self.wheel.file(session.expires, id);
         id
     }
 
@@ -506,8 +513,8 @@ impl Table {
 
     /// Whether a packet between IPv4 endpoints may belong to a session with tuples of its own.
     pub(super) fn may_be_wide(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> bool {
-        let hash = v4_hash(protocol, v4_number(source), v4_number(destination));
-        self.has_wide() && self.by_tuple.candidates(hash).next().is_some()
+        let hash = || v4_hash(protocol, v4_number(source), v4_number(destination));
+        self.has_wide() && self.by_tuple.candidates(hash()).next().is_some()
     }
 
     /// Whether any session has tuples of its own.
@@ -531,10 +538,16 @@ impl Table {
         })
     }
 
+    /// Whether [`Self::next_leavers`] has some to tell of.
+    #[inline]
+    pub(super) fn has_leavers(&self) -> bool {
+        self.wheel.has_ahead()
+    }
+
     /// Tells of sessions that are about to expire, the next few, once each: their mapping and their far end.
     pub(super) fn next_leavers(&mut self, mut tell: impl FnMut(&Mapping, (u32, u16))) {
-        for (_, id) in self.wheel.ahead() {
-            let session = &self.slots[*id].session;
+        for id in self.wheel.ahead() {
+            let session = &self.slots[id].session;
             if !session.has(WIDE) && session.owner != NONE {
                 tell(&self.slots[session.owner].mapping, (session.remote, session.remote_port));
             }

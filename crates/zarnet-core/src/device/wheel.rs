@@ -92,11 +92,17 @@ impl Pieces {
 pub(super) struct Wheel {
     slots: Vec<Slot>,
     pieces: Pieces,
-    /// Entries that are still to be filed, and a time before the expiry of all of them.
-    waiting: Vec<u32>,
-    waiting_until: u64,
-    /// Entries of the current tick, latest first.
-    due: Vec<(u64, u32)>,
+    /// Entries of the current tick in the order of their expiry: nanoseconds into the tick, then the entry, in one word
+    /// that is quickly sorted.
+    due: Vec<u64>,
+    /// How many of them have been given out.
+    given: usize,
+    /// How many of them have been fetched ahead.
+    fetched: usize,
+    /// Room for them as they came.
+    unordered: Vec<u64>,
+    /// When the current tick begins.
+    tick_start: u64,
     /// Entries that were filed for the current tick after it began.
     soon: BinaryHeap<Reverse<(u64, u32)>>,
     origin: Option<u64>,
@@ -104,12 +110,8 @@ pub(super) struct Wheel {
     filed: usize,
     /// Room for the entries of the slot whose tick begins.
     turning: Vec<u32>,
-    /// Entries of the current tick behind those that were fetched ahead.
-    fetched: usize,
 }
 
-/// So many entries are filed at once.
-const TOGETHER: usize = 32;
 /// So many entries are fetched ahead at once.
 const AHEAD: usize = 64;
 
@@ -120,71 +122,46 @@ impl Wheel {
     }
 
     /// Files an entry under its expiry, if it is not filed early enough already.
+    #[inline]
     pub(super) fn arm(&mut self, arena: &mut impl Timed, id: u32) {
-        let tick = self.tick(arena.expires(id));
-        let armed = *arena.armed(id);
-        let ahead = u32::from(armed).wrapping_sub(self.now) % SLOTS;
-        if armed == UNARMED || tick < self.now + ahead {
-            self.file(arena, id, tick);
-        }
-    }
-
-    /// The same for an entry that was never filed. It may have to wait until a few more have come: the slots that they go
-    /// to are then fetched together.
-    pub(super) fn arm_new(&mut self, arena: &mut impl Timed, id: u32) {
         let expires = arena.expires(id);
-        self.waiting_until = if self.waiting.is_empty() { expires } else { self.waiting_until.min(expires) };
-        self.waiting.push(id);
-        if self.waiting.len() == TOGETHER {
-            self.file_waiting(arena);
+        let tick = self.tick(expires);
+        let armed = arena.armed(id);
+        let ahead = u32::from(*armed).wrapping_sub(self.now) % SLOTS;
+        if *armed == UNARMED || tick < self.now + ahead {
+            *armed = self.file(expires, id);
         }
     }
 
-    fn file_waiting(&mut self, arena: &mut impl Timed) {
-        let waiting = std::mem::take(&mut self.waiting);
-        if !self.slots.is_empty() {
-            let slot = |id: &u32| &self.slots[usize::from(slot_of(self.tick(arena.expires(*id))))];
-            let read = waiting.iter().fold(0, |sum, id| sum ^ slot(id).filled);
-            let entry = |s: &Slot| {
-                let piece = self.pieces.pieces.get(s.last as usize);
-                piece.and_then(|p| p.entries.get(s.filled as usize)).copied().unwrap_or(0)
-            };
-            let read = waiting.iter().fold(read, |sum, id| sum ^ entry(slot(id)));
-            std::hint::black_box(read);
+    /// Files an entry, and gives the slot that it is then armed for.
+    #[inline]
+    pub(super) fn file(&mut self, expires: u64, id: u32) -> u16 {
+        let tick = self.tick(expires).min(self.now + SLOTS - 1);
+        if tick <= self.now || self.slots.is_empty() {
+            return self.file_soon(expires, id, tick);
         }
-        for id in &waiting {
-            // it may have been taken out again
-            if arena.expires(*id) < NEVER {
-                self.arm(arena, *id);
-            }
-        }
-        self.waiting = waiting;
-        self.waiting.clear();
-    }
-
-    fn file(&mut self, arena: &mut impl Timed, id: u32, tick: u32) {
-        if tick <= self.now {
-            *arena.armed(id) = slot_of(self.now);
-            self.soon.push(Reverse((arena.expires(id), id)));
-            return;
-        }
-        if self.slots.is_empty() {
-            self.slots = vec![Slot { last: NO_PIECE, filled: 0 }; SLOTS as usize];
-        }
-        let tick = tick.min(self.now + SLOTS - 1);
-        *arena.armed(id) = slot_of(tick);
-        let slot = &mut self.slots[usize::from(slot_of(tick))];
-        self.pieces.push(slot, id);
         self.filed += 1;
+        self.pieces.push(&mut self.slots[usize::from(slot_of(tick))], id);
+        slot_of(tick)
+    }
+
+    #[cold]
+    fn file_soon(&mut self, expires: u64, id: u32, tick: u32) -> u16 {
+        // who files before anybody has asked: what expires earlier then counts as soon, too
+        let is_first = self.origin.is_none();
+        self.origin.get_or_insert(expires >> SHIFT);
+        if tick <= self.now || is_first {
+            self.soon.push(Reverse((expires, id)));
+            return slot_of(self.now);
+        }
+        self.slots = vec![Slot { last: NO_PIECE, filled: 0 }; SLOTS as usize];
+        self.file(expires, id)
     }
 
     /// The next entry that expires at `now` or before, in the order of expiry. It is then no longer filed.
     pub(super) fn next_due(&mut self, arena: &mut impl Timed, now: u64) -> Option<u32> {
         if self.origin.is_none() {
             self.origin = Some(now >> SHIFT);
-        }
-        if !self.waiting.is_empty() && self.waiting_until <= now {
-            self.file_waiting(arena);
         }
         let target = self.tick(now);
         loop {
@@ -215,22 +192,24 @@ impl Wheel {
         }
     }
 
+    /// Whether [`Self::ahead`] has something to tell.
+    #[inline]
+    pub(super) fn has_ahead(&self) -> bool {
+        self.given >= self.fetched && self.fetched < self.due.len()
+    }
+
     /// The next entries of the current tick, once each, so that what they need can be fetched ahead.
-    pub(super) fn ahead(&mut self) -> &[(u64, u32)] {
-        let left = self.due.len();
-        if left > self.fetched {
-            return &[];
-        }
-        self.fetched = left.saturating_sub(AHEAD);
-        &self.due[self.fetched..]
+    pub(super) fn ahead(&mut self) -> impl Iterator<Item = u32> + '_ {
+        let from = self.given.max(self.fetched).min(self.due.len());
+        self.fetched = self.due.len().min(from + AHEAD);
+        self.due[from..self.fetched].iter().map(|key| *key as u32)
     }
 
     /// Until when nothing becomes due, unless something is filed.
     pub(super) fn calm_until(&self) -> u64 {
         let Some(origin) = self.origin else { return 0 };
         let next_tick = (origin + u64::from(self.now) + 1) << SHIFT;
-        let waiting = if self.waiting.is_empty() { NEVER } else { self.waiting_until };
-        self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick)).min(waiting)
+        self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick))
     }
 
     /// Takes over the slot of the tick that begins.
@@ -238,6 +217,9 @@ impl Wheel {
         let Some(slot) = self.slots.get_mut(usize::from(slot_of(self.now))) else { return };
         let slot = std::mem::replace(slot, Slot { last: NO_PIECE, filled: 0 });
         let mut turning = std::mem::take(&mut self.turning);
+        self.due.clear();
+        (self.given, self.fetched) = (0, 0);
+        self.tick_start = (self.origin.unwrap_or(0) + u64::from(self.now)) << SHIFT;
         self.pieces.drain(slot, &mut turning);
         self.filed -= turning.len();
         std::hint::black_box(turning.iter().fold(0, |sum, id| sum ^ arena.expires(*id)));
@@ -250,28 +232,59 @@ impl Wheel {
                 *arena.armed(id) = UNARMED;
                 self.arm(arena, id);
             } else {
-                self.due.push((expires, id));
+                self.due.push(expires.saturating_sub(self.tick_start) << 32 | u64::from(id));
             }
         }
         self.turning = turning;
-        self.due.sort_unstable_by(|a, b| b.cmp(a));
-        self.fetched = self.due.len();
+        self.order_due();
     }
 
-    fn peek(&self) -> Option<(u64, u32)> {
-        let soon = self.soon.peek().map(|r| r.0);
-        match (self.due.last().copied(), soon) {
-            (Some(a), Some(b)) => Some(a.min(b)),
-            (a, b) => a.or(b),
+    /// Puts the entries of the tick in order: into buckets first where they are many, for times are spread evenly.
+    fn order_due(&mut self) {
+        const BUCKETS: usize = 256;
+        if self.due.len() < BUCKETS / 2 {
+            return self.due.sort_unstable();
+        }
+        let bucket = |key: u64| (key >> (32 + SHIFT - BUCKETS.ilog2())) as usize % BUCKETS;
+        let mut ends = [0u32; BUCKETS];
+        self.due.iter().for_each(|key| ends[bucket(*key)] += 1);
+        let mut sum = 0;
+        for end in &mut ends {
+            sum += *end;
+            *end = sum;
+        }
+        self.unordered.clone_from(&self.due);
+        for key in &self.unordered {
+            let end = &mut ends[bucket(*key)];
+            *end -= 1;
+            self.due[*end as usize] = *key;
+        }
+        let mut start = 0;
+        for next in ends.into_iter().skip(1).chain([sum]) {
+            self.due[start..next as usize].sort_unstable();
+            start = next as usize;
         }
     }
 
+    fn first_due(&self) -> Option<(u64, u32)> {
+        self.due.get(self.given).map(|key| (self.tick_start + (key >> 32), *key as u32))
+    }
+
+    #[inline]
+    fn peek(&self) -> Option<(u64, u32)> {
+        let due = self.first_due();
+        match self.soon.peek() {
+            None => due,
+            Some(Reverse(soon)) => Some(due.map_or(*soon, |d| d.min(*soon))),
+        }
+    }
+
+    #[inline]
     fn pop(&mut self) {
-        let soon = self.soon.peek().map(|r| r.0);
-        match (self.due.last(), soon) {
-            (Some(a), Some(b)) if b < *a => drop(self.soon.pop()),
-            (None, _) => drop(self.soon.pop()),
-            _ => drop(self.due.pop()),
+        match (self.first_due(), self.soon.peek()) {
+            (Some(_), None) => self.given += 1,
+            (Some(due), Some(Reverse(soon))) if due <= *soon => self.given += 1,
+            _ => drop(self.soon.pop()),
         }
     }
 }
@@ -315,7 +328,7 @@ mod tests {
                 let is_new = arena.0[id as usize].0 == NEVER;
                 arena.0[id as usize].0 = now + 1 + (life << 20);
                 if is_new {
-                    wheel.arm_new(&mut arena, id);
+                    arena.0[id as usize].1 = wheel.file(arena.expires(id), id);
                 } else {
                     wheel.arm(&mut arena, id);
                 }

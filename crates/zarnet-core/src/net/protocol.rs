@@ -38,17 +38,18 @@ impl Protocol {
 
     /// Whether its packets carry ports.
     pub fn has_ports(self) -> bool {
-        matches!(self, Self::TCP | Self::UDP | Self::DCCP | Self::SCTP)
+        // computed, not decided: which protocol comes next is hard to guess
+        (self == Self::TCP) | (self == Self::UDP) | (self == Self::DCCP) | (self == Self::SCTP)
     }
 
     /// Whether its queries carry an identifier that takes the place of a port (RFC 5508 §3.1).
     pub fn has_query_id(self) -> bool {
-        matches!(self, Self::ICMP | Self::ICMPV6)
+        (self == Self::ICMP) | (self == Self::ICMPV6)
     }
 
     /// Whether it can be translated by port or query id.
     pub fn is_multiplexed(self) -> bool {
-        self.has_ports() || self.has_query_id()
+        self.has_ports() | self.has_query_id()
     }
 
     /// Its name, if it has one here.

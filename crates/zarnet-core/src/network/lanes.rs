@@ -5,9 +5,10 @@ use std::net::IpAddr;
 use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::intervals::IntervalMap;
-use crate::device::{Course, Lane, Ride, Ticket, lane_number};
-use crate::net::{Endpoint, Instant, Packet, Protocol};
+use crate::device::{Course, Lane, Ride, Ticket};
+use crate::net::{Instant, Protocol, Signal};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
+use crate::traffic::Seen;
 
 /// Every lane, and which sources are on it.
 #[derive(Debug, Clone, Default)]
@@ -31,10 +32,23 @@ impl Lanes {
     }
 }
 
-/// A flow whose way is known.
+/// What is on a lane.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Journey {
+    /// A flow from its first packet to its last.
+    Flow,
+    /// A packet that was seen coming in.
+    Forth,
+    /// A packet that was seen going out to who began its flow.
+    Back,
+}
+
+/// A flow or a packet whose way is known.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Boarding {
+    journey: Journey,
     ticket: Ticket,
+    lane: u16,
     device: DeviceId,
     issue: u32,
 }
@@ -91,33 +105,46 @@ impl Network {
 
     /// What can be known of a flow before its turn comes, if it is on a lane.
     #[inline]
-    pub(crate) fn board(&self, protocol: Protocol, source: Endpoint, destination: Endpoint) -> Option<Boarding> {
+    pub(crate) fn board(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> Option<Boarding> {
         let by_source = self.lanes.by_source.as_ref()?;
-        let (from, to) = (lane_number(source.address)?, lane_number(destination.address)?);
-        let (lane, rule) = (*by_source.get(from.into()))?;
-        let (device, lane) = &self.lanes.list[usize::from(lane)];
-        let (source, destination) = ((from, source.port), (to, destination.port));
+        let (number, rule) = (*by_source.get(source.0.into()))?;
+        let (device, lane) = &self.lanes.list[usize::from(number)];
         let ticket = self.devices[device.index()].ticket(lane, rule, protocol, source, destination)?;
-        Some(Boarding { ticket, device: *device, issue: self.lanes.issue })
+        Some(Boarding { journey: Journey::Flow, ticket, lane: number, device: *device, issue: self.lanes.issue })
     }
 
-    /// Reads what flows will be looked up by, all at once.
+    /// The same of a packet that was seen on an interface.
+    #[inline]
+    pub(crate) fn board_seen(&self, seen: &Seen) -> Option<Boarding> {
+        let (from, to) = (seen.packet.source(), seen.packet.destination());
+        let (IpAddr::V4(a), IpAddr::V4(b)) = (from.address, to.address) else { return None };
+        let (from, to) = ((a.to_bits(), from.port), (b.to_bits(), to.port));
+        let (boarding, journey) = match self.board(seen.packet.protocol, from, to) {
+            Some(boarding) => (boarding, Journey::Forth),
+            None => (self.board(seen.packet.protocol, to, from)?, Journey::Back),
+        };
+        let (device, lane) = &self.lanes.list[usize::from(boarding.lane)];
+        (*device == seen.device && lane.shows(seen.interface)).then_some(Boarding { journey, ..boarding })
+    }
+
+    /// Reads what flows and packets will be looked up by, all at once.
     pub(crate) fn warm(&self, boardings: &[Option<Boarding>]) {
         let device = |b: &Boarding| &self.devices[b.device.index()];
-        let mappings = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm(&b.ticket));
-        let hosts = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
-        let ports = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
-        std::hint::black_box((mappings, hosts, ports));
+        let flows = || boardings.iter().flatten().filter(|b| b.journey == Journey::Flow);
+        let packets = || boardings.iter().flatten().filter(|b| b.journey != Journey::Flow);
+        let places = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm(&b.ticket));
+        let hosts = flows().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
+        let ports = flows().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
+        let mappings = packets().fold(0, |sum, b| sum ^ device(b).warm_mapping(&b.ticket, b.journey == Journey::Back));
+        std::hint::black_box((places, hosts, ports, mappings));
     }
 
-    /// Reads what packets of a capture will be looked up by, all at once.
-    pub(crate) fn warm_packets(&self, packets: impl Iterator<Item = (DeviceId, Packet)>) {
-        let hashes = packets.flat_map(|(d, p)| self.devices[d.index()].packet_hashes(p).map(|h| (d, h)));
-        let hashes: Vec<(DeviceId, u32)> = hashes.collect();
-        for deep in [false, true] {
-            let read = hashes.iter().fold(0, |sum, (d, h)| sum ^ self.devices[d.index()].warm_hash(*h, deep));
-            std::hint::black_box(read);
-        }
+    /// Enters a packet of a known session. `false`: nothing was done, and it has to go step by step.
+    #[inline]
+    pub(crate) fn express_seen(&mut self, now: Instant, boarding: &Boarding, signal: Signal) -> bool {
+        let Boarding { journey, ticket, device, issue, .. } = boarding;
+        *issue == self.lanes.issue
+            && self.devices[device.index()].ride_along(now, ticket, *journey == Journey::Back, signal)
     }
 
     /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.

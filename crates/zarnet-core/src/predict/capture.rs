@@ -3,16 +3,22 @@
 use super::run::Run;
 use crate::device::Outcome;
 use crate::net::{Endpoint, Packet, Protocol};
-use crate::network::{Loss, Passage};
+use crate::network::{Boarding, Loss, Passage};
 use crate::plan::InterfaceId;
 use crate::reason::{Class, Reason};
 use crate::traffic::{Flow, Party, Seen, SeenError};
 
 impl Run {
     /// Plays a packet that was seen on an interface, coming in or going out.
-    pub(super) fn seen(&mut self, seen: Seen) {
-        let Seen { at, device, interface, packet } = seen;
+    pub(super) fn seen(&mut self, seen: &Seen, boarding: Option<&Boarding>) {
+        let Seen { at, device, interface, packet } = *seen;
         self.end = self.end.max(at);
+        if let Some(boarding) = boarding
+            && !self.is_stepwise()
+            && self.network.express_seen(at, boarding, packet.signal)
+        {
+            return;
+        }
         let node = self.network.device_mut(device);
         if node.refresh_coming(at, interface, packet) {
             return;
@@ -36,7 +42,7 @@ impl Run {
         };
         let outcome = node.receive(at, ingress, packet);
         self.note_peak(at);
-        self.judge(seen, ingress, packet, outcome);
+        self.judge(*seen, ingress, packet, outcome);
     }
 
     /// Plays an ICMP error that was seen on an interface.

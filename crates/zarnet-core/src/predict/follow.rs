@@ -8,7 +8,7 @@ use crate::net::{Instant, Packet, Signal, Tuple};
 use crate::network::{Fate, Loss, Network, Origin, Receiver, Trace};
 use crate::plan::{DeviceId, InterfaceId, Plan};
 use crate::reason::{Class, Reason};
-use crate::traffic::{Event, Flow, Item};
+use crate::traffic::{Batches, Event, Flow};
 
 /// One conversation, watched.
 #[derive(Debug, Clone)]
@@ -160,13 +160,13 @@ fn sightings(first: Option<(Vantage, Packet)>, trace: &Trace, last: Option<(Vant
 ///
 /// # Errors
 /// As [`super::predict`].
-pub fn follow_during<E>(
+pub fn follow_during<B: Batches>(
     plan: Arc<Plan>,
-    items: impl Iterator<Item = Result<Item, E>>,
+    items: B,
     events: Vec<Event>,
     options: Options,
     flow: &Flow,
-) -> Result<Scene, Halt<E>> {
+) -> Result<Scene, Halt<B::Error>> {
     let moment = options.moment;
     let mut run = Run::new(plan, events, options);
     if let Moment::At(at) = moment {

@@ -18,7 +18,7 @@ use crate::net::{Endpoint, Instant, Packet};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
-use crate::traffic::{Event, Flow, Item, Party};
+use crate::traffic::{Batches, Event, Flow, Item, Party};
 
 /// First and last port that a host chooses itself (RFC 6335 §6).
 const EPHEMERAL: (u16, u16) = (49_152, 65_535);
@@ -28,12 +28,12 @@ const EPHEMERAL: (u16, u16) = (49_152, 65_535);
 ///
 /// # Errors
 /// When the items cannot be read or are out of order, or when their sources must be known beforehand.
-pub fn predict<E>(
+pub fn predict<B: Batches>(
     plan: Arc<Plan>,
-    items: impl Iterator<Item = Result<Item, E>>,
+    items: B,
     events: Vec<Event>,
     options: Options,
-) -> Result<Prediction, Halt<E>> {
+) -> Result<Prediction, Halt<B::Error>> {
     let mut run = Run::new(plan, events, options);
     play(&mut run, items)?;
     let prediction = run.finish();
@@ -41,16 +41,19 @@ pub fn predict<E>(
 }
 
 /// Plays items, up to the instant that the run is to come to.
-pub(super) fn play<E>(run: &mut Run, items: impl Iterator<Item = Result<Item, E>>) -> Result<(), Halt<E>> {
-    let mut items = items.fuse();
+pub(super) fn play<B: Batches>(run: &mut Run, mut items: B) -> Result<(), Halt<B::Error>> {
     let (mut batch, mut boardings) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {
-        batch.extend(items.by_ref().take(BATCH));
-        if batch.is_empty() {
+        batch.clear();
+        let error = items.fill(&mut batch, BATCH);
+        run.board(&batch, &mut boardings);
+        run.play(&batch, &boardings)?;
+        if let Some(error) = error {
+            return Err(Halt::Traffic(error));
+        }
+        if batch.len() < BATCH {
             return Ok(());
         }
-        run.board(&batch, &mut boardings);
-        run.play(&mut batch, &boardings)?;
     }
 }
 
@@ -59,46 +62,42 @@ const BATCH: usize = 32;
 
 impl Run {
     /// Finds out what can be known of a batch before it is played: what this reads, it reads for all at once.
-    fn board<E>(&mut self, batch: &[Result<Item, E>], boardings: &mut Vec<Option<Boarding>>) {
+    fn board(&mut self, batch: &[Item], boardings: &mut Vec<Option<Boarding>>) {
         self.network.prepare_lanes();
         boardings.clear();
         boardings.extend(batch.iter().map(|item| match item {
-            Ok(Item::Flow(Flow {
+            Item::Flow(Flow {
                 protocol,
-                source: Party::Address(from),
+                source: Party::Address(IpAddr::V4(from)),
                 source_port: Some(port),
-                destination: Party::Address(to),
+                destination: Party::Address(IpAddr::V4(to)),
                 destination_port,
                 ..
-            })) => {
-                let to = Endpoint { address: *to, port: destination_port.unwrap_or(0) };
-                self.network.board(*protocol, Endpoint { address: *from, port: *port }, to)
+            }) => {
+                let to = (to.to_bits(), destination_port.unwrap_or(0));
+                self.network.board(*protocol, (from.to_bits(), *port), to)
             }
+            Item::Seen(seen) => self.network.board_seen(seen),
             _ => None,
         }));
         self.network.warm(boardings);
-        let packets = batch.iter().filter_map(|item| match item {
-            Ok(Item::Seen(seen)) => Some((seen.device, seen.packet)),
-            _ => None,
-        });
-        self.network.warm_packets(packets);
     }
 
-    fn play<E>(&mut self, batch: &mut Vec<Result<Item, E>>, boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {
-        for (item, boarding) in batch.drain(..).zip(boardings) {
-            let item = item.map_err(Halt::Traffic)?;
-            if item.at() < self.read {
-                return Err(Halt::OutOfOrder { at: item.at(), after: self.read });
+    fn play<E>(&mut self, batch: &[Item], boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {
+        for (item, boarding) in batch.iter().zip(boardings) {
+            let at = item.at();
+            if at < self.read {
+                return Err(Halt::OutOfOrder { at, after: self.read });
             }
-            self.read = item.at();
-            if item.at() > self.until {
+            self.read = at;
+            if at > self.until {
                 continue; // only to know whether it is in order
             }
-            self.advance(item.at());
+            self.advance(at);
             match item {
-                Item::Flow(flow) => self.flow(&flow, boarding.as_ref()),
-                Item::Seen(seen) => self.seen(seen),
-                Item::Error(seen) => self.seen_error(seen),
+                Item::Flow(flow) => self.flow(flow, boarding.as_ref()),
+                Item::Seen(seen) => self.seen(seen, boarding.as_ref()),
+                Item::Error(seen) => self.seen_error(*seen),
             }
             if self.network.missed_source() {
                 return Err(Halt::SourcesNeeded);
@@ -296,6 +295,11 @@ impl Run {
         self.passages = passages;
     }
 
+    /// Whether nothing may go a shorter way than step by step.
+    pub(super) fn is_stepwise(&self) -> bool {
+        self.options.stepwise
+    }
+
     /// Whether nobody looks and nothing is done between now and `at`.
     fn is_unwatched_until(&self, at: Instant) -> bool {
         let watched = match (self.options.moment, &self.snapshot) {
@@ -303,7 +307,7 @@ impl Run {
             _ => false,
         };
         let eventful = self.events.front().is_some_and(|e| e.at <= at);
-        !self.options.stepwise && !watched && !eventful && at.0 - self.now.0 <= 1_000_000_000
+        !self.is_stepwise() && !watched && !eventful && at.0 - self.now.0 <= 1_000_000_000
     }
 
     /// Whether nothing can come between now and an answer at `at` that would see the difference.

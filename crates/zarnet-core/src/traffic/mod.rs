@@ -51,11 +51,7 @@ pub struct Flow {
 impl Flow {
     /// How it ends, with the default of its protocol.
     pub fn ending(&self) -> Ending {
-        match (self.protocol, self.ending) {
-            (Protocol::TCP, None) => Ending::Close,
-            (Protocol::TCP, Some(ending)) => ending,
-            _ => Ending::Silent,
-        }
+        if self.protocol == Protocol::TCP { self.ending.unwrap_or(Ending::Close) } else { Ending::Silent }
     }
 
     /// When the answer to its first packet is sent.
@@ -115,6 +111,31 @@ impl Item {
             Self::Seen(seen) => seen.at,
             Self::Error(seen) => seen.at,
         }
+    }
+}
+
+/// Items that come many at a time: to be asked for each would cost more than most of them take. Whatever gives items one by
+/// one is that too.
+pub trait Batches {
+    /// Why no more can be read.
+    type Error;
+
+    /// Adds the next items to a batch until it holds `most` of them or there are no more, or gives the reason why the next
+    /// one cannot be read.
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<Self::Error>;
+}
+
+impl<I: Iterator<Item = Result<Item, E>>, E> Batches for I {
+    type Error = E;
+
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<E> {
+        while batch.len() < most {
+            match self.next()? {
+                Ok(item) => batch.push(item),
+                Err(error) => return Some(error),
+            }
+        }
+        None
     }
 }
 

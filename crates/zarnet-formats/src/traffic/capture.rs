@@ -10,6 +10,7 @@ use pcap_parser::{Block, PcapBlockOwned, PcapError, create_reader};
 use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol, Signal, Tuple};
 
 use super::Fault;
+use super::frames::{self, Records};
 
 /// Frames that say nothing about translation, by why.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -36,12 +37,12 @@ impl Skipped {
 
 /// An interface of a pcapng section, or the one of a pcap.
 #[derive(Clone, Copy)]
-struct Wire {
-    link: i32,
+pub(super) struct Wire {
+    pub link: i32,
     /// Ticks of a second: a power of ten or of two.
-    ticks: u64,
+    pub ticks: u64,
     /// Seconds to add.
-    offset: i64,
+    pub offset: i64,
 }
 
 /// What a frame held.
@@ -52,7 +53,7 @@ pub(super) enum Sight {
 }
 
 /// What the fragments of a datagram have in common (RFC 791 §3.2).
-type Datagram = (IpAddr, IpAddr, u8, u32);
+pub(super) type Datagram = (IpAddr, IpAddr, u8, u32);
 
 /// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
 /// then says nothing new.
@@ -91,6 +92,8 @@ impl Heads {
 pub(super) struct Capture {
     reader: Box<dyn PcapReaderIterator + Send>,
     wires: Vec<Wire>,
+    /// How most records can be read, if they can be read where they lie.
+    records: Option<Records>,
     /// Packets read so far.
     pub packets: u64,
     pub skipped: Skipped,
@@ -115,7 +118,23 @@ impl Capture {
         })?;
         let (wires, skipped) = (Vec::new(), Skipped::default());
         let heads = Heads::default();
-        Ok(Self { reader, wires, packets: 0, skipped, heads, ended: false, refilled_at: None, room: ROOM, consumed: 0 })
+        Ok(Self { reader, wires, records: None, packets: 0, skipped, heads, ended: false, refilled_at: None, room: ROOM, consumed: 0 })
+    }
+
+    /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next`].
+    pub(super) fn take_usual(&mut self, mut take: impl FnMut(i128, Packet) -> bool) {
+        let Some(records) = self.records else { return };
+        let data = self.reader.data();
+        let (mut at, mut packets) = (0, 0);
+        while let Some((length, time, packet)) = records.usual(&data[at..], &self.wires)
+            && take(time, packet)
+        {
+            at += length;
+            packets += 1;
+        }
+        self.packets += packets;
+        self.consumed += at as u64;
+        self.reader.consume_noshift(at);
     }
 
     /// The next packet.
@@ -128,6 +147,7 @@ impl Capture {
                         PcapBlockOwned::LegacyHeader(h) => {
                             let ticks = if h.is_nanosecond_precision() { 1_000_000_000 } else { 1_000_000 };
                             self.wires = vec![Wire { link: h.network.0, ticks, offset: h.thiszone.into() }];
+                            self.records = (!h.is_bigendian()).then_some(Records::Classic);
                             None
                         }
                         PcapBlockOwned::Legacy(b) => self.wires.first().map(|w| {
@@ -135,8 +155,9 @@ impl Capture {
                                 + i128::from(b.ts_usec) * (1_000_000_000 / i128::from(w.ticks));
                             (time, w.link, b.data)
                         }),
-                        PcapBlockOwned::NG(Block::SectionHeader(_)) => {
+                        PcapBlockOwned::NG(Block::SectionHeader(h)) => {
                             self.wires.clear();
+                            self.records = (!h.big_endian()).then_some(Records::Blocks);
                             None
                         }
                         PcapBlockOwned::NG(Block::InterfaceDescription(i)) => {
@@ -164,7 +185,7 @@ impl Capture {
                     };
                     if let Some((time, link, data)) = frame {
                         self.packets += 1;
-                        let decoded = match plain(link, data) {
+                        let decoded = match frames::plain(link, data) {
                             Some(packet) => Ok((Sight::Packet(packet), None)),
                             None => decode(link, data),
                         };
@@ -218,7 +239,7 @@ impl Capture {
                 }
             };
             self.consumed += used as u64;
-            self.reader.consume(used);
+            self.reader.consume_noshift(used);
             if found.is_some() {
                 return found;
             }
@@ -247,7 +268,11 @@ fn ticks_of(option: Option<&u8>) -> u64 {
 }
 
 impl Wire {
-    fn time(&self, ticks: u64) -> i128 {
+    /// Nanoseconds since the epoch.
+    pub(super) fn time(&self, ticks: u64) -> i128 {
+        if self.ticks == 1_000_000 {
+            return i128::from(ticks) * 1000 + i128::from(self.offset) * 1_000_000_000;
+        }
         let whole = i128::from(ticks / self.ticks) + i128::from(self.offset);
         let part = u128::from(ticks % self.ticks) * 1_000_000_000 / u128::from(self.ticks);
         whole * 1_000_000_000 + part as i128
@@ -256,50 +281,15 @@ impl Wire {
 
 /// Why a frame says nothing.
 #[derive(Debug, PartialEq, Eq)]
-enum Why {
+pub(super) enum Why {
     NotIp,
     /// A fragment behind the first of its datagram.
     Fragment(Datagram),
     IcmpOther,
 }
 
-/// What nearly every frame holds: TCP or UDP in a whole IPv4 header without options, on Ethernet or without a link header.
-/// Anything else is left to the careful reading.
-#[inline]
-fn plain(link: i32, data: &[u8]) -> Option<Packet> {
-    let ip = match link {
-        1 if data.get(12..14)? == [8, 0] => &data[14..],
-        101 | 228 => data,
-        _ => return None,
-    };
-    let header: &[u8; 40] = ip.get(..40)?.try_into().ok()?;
-    let word = |at: usize| u16::from_be_bytes([header[at], header[at + 1]]);
-    let length = usize::from(word(2));
-    // version 4 and five words; no fragment; as long as it says, and long enough for a TCP header
-    if header[0] != 0x45 || word(6) & 0x3FFF != 0 || length > ip.len() || length < 40 {
-        return None;
-    }
-    let protocol = Protocol(header[9]);
-    let signal = match protocol {
-        Protocol::TCP => {
-            let flags = header[33];
-            if header[32] >> 4 < 5 {
-                return None;
-            }
-            tcp_signal(flags & 4 != 0, flags & 2 != 0, flags & 16 != 0, flags & 1 != 0)
-        }
-        Protocol::UDP => Signal::Plain,
-        _ => return None,
-    };
-    let end = |address: usize, port: usize| {
-        let address = [header[address], header[address + 1], header[address + 2], header[address + 3]];
-        Endpoint { address: IpAddr::V4(address.into()), port: word(port) }
-    };
-    Some(Packet { protocol, signal, ends: Tuple { source: end(12, 20), destination: end(16, 22) } })
-}
-
 /// What a frame holds; and of the first fragment of a datagram, which datagram that is.
-fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
+pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
     let cut = |n: usize| data.get(n..).ok_or(Why::NotIp);
     let word = |at: usize| word_at(data, at).ok_or(Why::NotIp);
     let sliced = match link {
@@ -388,7 +378,7 @@ fn icmp_error(number: IpNumber, from: IpAddr, to: IpAddr, payload: &[u8]) -> Opt
     Some(IcmpError { from, to, about: Packet { protocol, signal, ends } })
 }
 
-fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
+pub(super) fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
     match (rst, syn, ack, fin) {
         (true, ..) => Signal::Rst,
         (_, true, false, _) => Signal::Syn,
@@ -437,33 +427,4 @@ fn without_transport(
         return Ok(packet(signal, ports.0, ports.1));
     }
     Ok(packet(Signal::Plain, 0, 0))
-}
-
-#[cfg(test)]
-mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-
-    proptest! {
-        #![proptest_config(ProptestConfig::with_cases(4000))]
-
-        /// What is read the short way is read the same the careful way.
-        #[test]
-        fn plain_frames_mean_the_same_both_ways(
-            mut rest in proptest::collection::vec(any::<u8>(), 20..60), protocol in prop_oneof![Just(6u8), Just(17), Just(1)],
-            first in prop_oneof![9 => Just(0x45u8), 1 => any::<u8>()], length in 20u8..80, fragment in prop_oneof![9 => Just(0u16), 1 => any::<u16>()],
-            words in prop_oneof![9 => Just(0x50u8), 1 => any::<u8>()],
-        ) {
-            if protocol == 6 && rest.len() > 12 {
-                rest[12] = words;
-            }
-            let [high, low] = fragment.to_be_bytes();
-            let ip = [first, 0, 0, length, 0, 1, high, low, 64, protocol, 0, 0, 10, 0, 0, 5, 198, 51, 100, 53];
-            let data = [&[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0][..], &ip, &rest].concat();
-            if let Some(packet) = plain(1, &data) {
-                prop_assert_eq!(decode(1, &data), Ok((Sight::Packet(packet), None)));
-            }
-        }
-    }
 }

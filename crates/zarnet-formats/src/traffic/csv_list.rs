@@ -2,11 +2,11 @@
 
 use std::io::{ErrorKind, Read};
 
-use zarnet_core::traffic::Flow;
+use zarnet_core::traffic::{Flow, Item};
 
 use super::Fault;
 use super::fields::{Column, Context, Fields};
-use super::plain::{self, BEFORE, ROOM};
+use super::plain::{self, ROOM};
 
 /// No line of a list is longer.
 pub(super) const LONGEST_LINE: usize = 1 << 20;
@@ -14,7 +14,7 @@ pub(super) const LONGEST_LINE: usize = 1 << 20;
 /// Lines of a text that is read as it comes.
 pub(super) struct Lines {
     reader: Box<dyn Read + Send>,
-    /// Text, with the room around it that the quick reading of lines needs.
+    /// Text, with the room behind it that the quick reading of lines needs.
     buffer: Vec<u8>,
     at: usize,
     have: usize,
@@ -25,14 +25,13 @@ pub(super) struct Lines {
 
 impl Lines {
     pub(super) fn new(reader: Box<dyn Read + Send>) -> Self {
-        Self { reader, buffer: vec![0; 1 << 18], at: BEFORE, have: BEFORE, ended: false, number: 0 }
+        Self { reader, buffer: vec![0; 1 << 18], at: 0, have: 0, ended: false, number: 0 }
     }
 
     /// The next line if `read` knows what to make of it, which also tells its length.
     #[inline]
-    fn next_plain<T>(&mut self, read: impl Fn(&[u8; BEFORE + ROOM]) -> Option<(T, usize)>) -> Option<T> {
-        let around = self.buffer.get(self.at - BEFORE..self.at + ROOM)?.try_into().ok()?;
-        let (value, length) = read(around)?;
+    fn next_plain<T>(&mut self, read: impl Fn(&[u8; ROOM]) -> Option<(T, usize)>) -> Option<T> {
+        let (value, length) = read(self.buffer.get(self.at..)?.first_chunk()?)?;
         // behind what was read there may still be what was read before
         if self.at + length > self.have {
             return None;
@@ -76,9 +75,9 @@ impl Lines {
     }
 
     fn fill(&mut self) -> Result<(), Fault> {
-        self.buffer.copy_within(self.at..self.have, BEFORE);
-        self.have -= self.at - BEFORE;
-        self.at = BEFORE;
+        self.buffer.copy_within(self.at..self.have, 0);
+        self.have -= self.at;
+        self.at = 0;
         if self.have + ROOM >= self.buffer.len() {
             self.buffer.resize(self.buffer.len() * 2, 0);
         }
@@ -89,8 +88,8 @@ impl Lines {
                     self.ended = n == 0;
                     self.have += n;
                     // a mark of the byte order is no part of the first line
-                    if self.number == 0 && self.buffer[BEFORE..self.have].starts_with(b"\xef\xbb\xbf") {
-                        self.at = BEFORE + 3;
+                    if self.number == 0 && self.buffer[..self.have].starts_with(b"\xef\xbb\xbf") {
+                        self.at = 3;
                     }
                     return Ok(());
                 }
@@ -158,6 +157,15 @@ impl<'a> CsvList<'a> {
     /// Number of the line read last.
     pub(super) fn line(&self) -> u64 {
         self.lines.number
+    }
+
+    /// Adds flows to a batch until it holds `most` items, or a line is none that can be read the short way.
+    #[inline]
+    pub(super) fn fill(&mut self, batch: &mut Vec<Item>, most: usize) {
+        while self.plain && batch.len() < most {
+            let Some(flow) = self.lines.next_plain(|text| plain::flow(text, self.columns.len())) else { return };
+            batch.push(Item::Flow(flow));
+        }
     }
 }
 

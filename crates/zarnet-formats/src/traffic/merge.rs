@@ -369,6 +369,34 @@ impl Reader<'_> {
         }
     }
 
+    /// Adds the next items to a batch until it holds `most`; the reason why one cannot be read.
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
+        while batch.len() < most {
+            match &mut self.stream {
+                _ if self.failed.is_some() => {}
+                Stream::Csv(list) => list.fill(batch, most),
+                Stream::Capture(capture) => {
+                    if let Some((device, interface)) = self.seen_at {
+                        capture.take_usual(|at, packet| {
+                            let at = self.clock.absolute(at).filter(|_| batch.len() < most);
+                            batch.extend(at.map(|at| Item::Seen(Seen { at, device, interface, packet })));
+                            at.is_some()
+                        });
+                    }
+                }
+                _ => {}
+            }
+            if batch.len() == most {
+                break;
+            }
+            match self.next()? {
+                Ok(item) => batch.push(item),
+                Err(error) => return Some(error),
+            }
+        }
+        None
+    }
+
     fn error(&self, line: u64, fault: Fault) -> TrafficError {
         let input = self.input.map(|i| i.name.clone()).unwrap_or_default();
         TrafficError { input, line: (line > 0).then_some(line), fault }
@@ -410,6 +438,22 @@ impl Items<'_> {
             self.skipped.add(reader.skipped());
             (reader.stream, reader.failed, reader.bad) = (Stream::Items(items.into_iter()), failed, 0);
         }
+    }
+
+    /// Adds the next items to a batch until it holds `most` of them or there are no more; the reason why one cannot be read.
+    pub fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
+        if let ([reader], [None], false) = (&mut self.readers[..], &self.heads[..], self.failed) {
+            let error = reader.fill(batch, most);
+            self.failed = error.is_some();
+            return error;
+        }
+        while batch.len() < most {
+            match self.next()? {
+                Ok(item) => batch.push(item),
+                Err(error) => return Some(error),
+            }
+        }
+        None
     }
 
     /// What was passed over so far.

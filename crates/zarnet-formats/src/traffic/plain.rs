@@ -11,25 +11,29 @@ use zarnet_core::traffic::{Flow, Party};
 
 use super::fields::Column;
 
-/// Room before a line, so that eight octets before any field's end can be read.
-pub(super) const BEFORE: usize = 8;
-/// Room from the beginning of a line on.
-pub(super) const ROOM: usize = 136;
-/// The columns up to the destination's address end within so many octets of a plain line.
-const FIRST: usize = 64;
-/// And those behind it within so many more.
-const SECOND: usize = 48;
-/// The highest bit of each of eight octets, and the digit `0` in each.
-const HIGH: u64 = 0x8080_8080_8080_8080;
+/// Room from the beginning of a line on: a stretch that begins behind another.
+pub(super) const ROOM: usize = STRETCH + AROUND;
+/// So many octets of a line are looked at at once. Most lines are no longer; of others, the first stretch reaches to the
+/// destination's address, and the second to the end.
+const STRETCH: usize = 64;
+/// A stretch, and room for eight octets from any place that a field can seem to begin at.
+const AROUND: usize = 2 * STRETCH + 8;
+/// The digit `0` in each of eight octets.
 const ZEROS: u64 = 0x3030_3030_3030_3030;
 
 /// Some columns of a line, and where their fields and the parts of these end. What is wrong is gathered, and asked for once
 /// at the end: what comes of it until then is of no account.
-struct Stretch<'a, const N: usize> {
-    /// [`BEFORE`], then the octets of the stretch.
-    text: &'a [u8; N],
+struct Stretch<'a> {
+    /// The octets of the stretch, and a few more.
+    text: &'a [u8; AROUND],
     /// A bit for every octet below `0`: commas, points, line ends and all that does not belong here.
     marks: u64,
+    /// A bit for every line end.
+    ends: u64,
+    /// A bit for every octet above `9`: what belongs in words only.
+    letters: u64,
+    /// A bit for every octet of a word.
+    words: u64,
     /// Where the next field begins.
     at: usize,
     /// Not 0 if something is wrong.
@@ -39,52 +43,47 @@ struct Stretch<'a, const N: usize> {
 /// A run of octets up to a mark.
 struct Run {
     length: usize,
-    /// The eight octets before the mark, as digits; those before the run are zero.
+    /// Its octets as digits, the last one highest, zeros below the first. What is longer than eight octets is refused by its
+    /// length, and so is nothing.
     digits: u64,
     mark: u8,
 }
 
-/// A bit for each of sixteen octets that is below `0`. Octets from 0x80 on count as such: they are no text of a plain line.
+/// A bit for each octet before a place.
 #[inline(always)]
-fn marks_of(octets: &[u8]) -> u64 {
-    let octets: [u8; 16] = octets.try_into().unwrap_or_default();
-    let octets = i8x16::new(octets.map(u8::cast_signed));
-    octets.simd_lt(i8x16::splat(b'0' as i8)).to_bitmask().into()
+fn before(at: usize) -> u64 {
+    (1 << (at & (STRETCH - 1))) - 1
 }
 
-#[inline(always)]
-fn word_at<const N: usize>(text: &[u8; N], at: usize) -> u64 {
-    text.get(at..at + 8).and_then(|w| w.try_into().ok()).map_or(0, u64::from_le_bytes)
-}
-
-impl<'a, const N: usize> Stretch<'a, N> {
+impl<'a> Stretch<'a> {
     #[inline(always)]
-    fn new(text: &'a [u8; N]) -> Self {
-        let mut marks = 0u64;
+    fn new(text: &'a [u8; AROUND]) -> Self {
+        let (mut marks, mut ends, mut letters) = (0u64, 0u64, 0u64);
         let mut i = 0;
-        while BEFORE + i + 16 < N {
-            marks |= marks_of(&text[BEFORE + i..BEFORE + i + 16]) << i;
+        while i < STRETCH {
+            let octets: [u8; 16] = text[i..i + 16].try_into().unwrap_or_default();
+            // as signed numbers: octets from 0x80 on count as marks, which they are not
+            let octets = i8x16::new(octets.map(u8::cast_signed));
+            marks |= u64::from(octets.simd_lt(i8x16::splat(b'0' as i8)).to_bitmask()) << i;
+            ends |= u64::from(octets.simd_eq(i8x16::splat(b'\n' as i8)).to_bitmask()) << i;
+            letters |= u64::from(octets.simd_gt(i8x16::splat(b'9' as i8)).to_bitmask()) << i;
             i += 16;
         }
-        Self { text, marks, at: 0, wrong: 0 }
+        Self { text, marks, ends, letters, words: 0, at: 0, wrong: 0 }
     }
 
     /// The next run.
     #[inline(always)]
     fn next(&mut self) -> Run {
-        let end = self.marks.trailing_zeros() as usize & (FIRST - 1);
+        // with no mark left this is the last octet, which is then no mark that is asked for
+        let end = self.marks.trailing_zeros() as usize & (STRETCH - 1);
         self.marks &= self.marks.wrapping_sub(1);
         let length = end.wrapping_sub(self.at);
+        let mark = self.text[end];
+        let from: &[u8; 8] = self.text[self.at & (2 * STRETCH - 1)..].first_chunk().unwrap_or(&[0; 8]);
+        let digits = (u64::from_le_bytes(*from) ^ ZEROS) << (length.wrapping_mul(8).wrapping_neg() & 63);
         self.at = end + 1;
-        let mark = self.text.get(end + BEFORE).copied().unwrap_or(0);
-        let digits = word_at(self.text, end) ^ ZEROS;
-        // what is longer is refused by its length, and so is nothing
-        Run { length, digits: digits & u64::MAX << (length.wrapping_mul(8).wrapping_neg() & 63), mark }
-    }
-
-    #[inline(always)]
-    fn refuse_if(&mut self, wrong: bool) {
-        self.wrong |= u64::from(wrong);
+        Run { length, digits, mark }
     }
 
     #[inline(always)]
@@ -92,47 +91,45 @@ impl<'a, const N: usize> Stretch<'a, N> {
         self.wrong |= u64::from(mark ^ wanted);
     }
 
-    /// The number that a run is; at most seven digits.
+    /// The number that a run is; at most eight digits.
     #[inline(always)]
     fn number(&mut self, run: &Run) -> u64 {
-        let word = run.digits;
-        self.refuse_if(run.length.wrapping_sub(1) > 6);
-        self.wrong |= word.wrapping_add(0x7676_7676_7676_7676) & HIGH;
-        let pairs = word.wrapping_mul(10).wrapping_add(word >> 8);
+        self.wrong |= run.length.wrapping_sub(1) as u64 & !7;
+        let pairs = run.digits.wrapping_mul(10).wrapping_add(run.digits >> 8);
         let low = (pairs & 0xFF_0000_00FF).wrapping_mul(0x000F_4240_0000_0064);
         let high = (pairs >> 16 & 0xFF_0000_00FF).wrapping_mul(0x0000_2710_0000_0001);
         low.wrapping_add(high) >> 32
     }
 
-    /// Seconds with at most seven decimals, in nanoseconds, and the mark behind them.
+    /// Seconds with at most eight decimals, in nanoseconds, and the mark behind them.
     #[inline(always)]
     fn seconds(&mut self) -> (u64, u8) {
-        const SCALE: [u64; 8] = [0, 100_000_000, 10_000_000, 1_000_000, 100_000, 10_000, 1000, 100];
+        const SCALE: [u64; 16] =
+            [0, 100_000_000, 10_000_000, 1_000_000, 100_000, 10_000, 1000, 100, 10, 0, 0, 0, 0, 0, 0, 0];
         let run = self.next();
         let whole = self.number(&run) * 1_000_000_000;
         if run.mark != b'.' {
             return (whole, run.mark);
         }
         let part = self.next();
-        (whole + self.number(&part) * SCALE[part.length & 7], part.mark)
+        (whole + self.number(&part) * SCALE[part.length & 15], part.mark)
     }
 
     #[inline(always)]
     fn address(&mut self) -> u32 {
-        let (mut address, mut outside) = (0u32, false);
+        let (mut address, mut most, mut lengths) = (0u32, 0, 0);
         for octet in 0..4 {
             let run = self.next();
             let digits = (run.digits >> 32) as u32;
             // hundreds, tens and ones one below the other; of three digits up to 255 nothing is carried
             let value = digits.wrapping_mul(1 + (10 << 8) + (100 << 16)) >> 24;
-            // digits only, in their order: no more than 255, and no leading zero, which means octal to some
-            let (least, span) = ORDER[run.length & 7];
-            outside |= digits.swap_bytes().wrapping_sub(least) > span;
-            self.wrong |= u64::from(digits.wrapping_add(0x7676_7676) & 0x8080_8080) | run.length as u64 & !7;
-            self.expect(run.mark, if octet < 3 { b'.' } else { b',' });
             address = address << 8 | value;
+            // no leading zero, which means octal to some: then this is below nothing, and so more than anything
+            most = most.max(digits.swap_bytes().wrapping_sub(LEAST[run.length & 7]));
+            lengths |= run.length.wrapping_sub(1);
+            self.expect(run.mark, if octet < 3 { b'.' } else { b',' });
         }
-        self.refuse_if(outside);
+        self.wrong |= u64::from(most > 0x2_0505 - LEAST[3]) | lengths as u64 & !3;
         address
     }
 
@@ -151,17 +148,27 @@ impl<'a, const N: usize> Stretch<'a, N> {
     /// A word of at most seven letters as [`letters`] gives it, and the mark behind it.
     #[inline(always)]
     fn word(&mut self) -> (u64, u8) {
+        let start = self.at;
         let run = self.next();
+        self.words |= before(self.at - 1) & !before(start);
         (if run.length == 0 { 0 } else { run.digits | run.length as u64 }, run.mark)
+    }
+
+    /// Whether the line goes on behind the stretch.
+    #[inline(always)]
+    fn has_no_end(&self) -> bool {
+        self.ends == 0
+    }
+
+    /// What was wrong up to here, letters outside of words too.
+    #[inline(always)]
+    fn faults(&self) -> u64 {
+        self.wrong | (self.letters & !self.words & before(self.at - 1))
     }
 }
 
-/// The least octet of an address by its length, digit by digit, and how far the greatest lies above it. What has no digits
-/// or too many has a digit where there is none, or none where there is one, so that it is outside.
-const ORDER: [(u32, u32); 8] = {
-    let none = (u32::MAX, 0);
-    [none, (0, 9), (0x100, 0x809), (0x1_0000, 0x1_0505), none, none, none, none]
-};
+/// The least octet of an address by its length, digit by digit. Four digits are less than that.
+const LEAST: [u32; 8] = [0, 0, 0x100, 0x1_0000, 1 << 31, 0, 0, 0];
 
 /// What a word's run holds in place of digits, and its length.
 const fn letters(word: &[u8]) -> u64 {
@@ -190,10 +197,10 @@ pub(super) fn suits(columns: &[Column]) -> bool {
     columns.len() >= 6 && USUAL.starts_with(columns)
 }
 
-/// The flow of the line that begins [`BEFORE`] octets into `text`, with so many of the usual columns, and the line's length
+/// The flow of the line that `text` begins with, with so many of the usual columns, and the line's length
 /// with its end; if it is a plain line about TCP, UDP or ICMP between IPv4 addresses.
 #[inline(always)]
-pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, usize)> {
+pub(super) fn flow(text: &[u8; ROOM], columns: usize) -> Option<(Flow, usize)> {
     const TCP: u64 = letters(b"tcp");
     const UDP: u64 = letters(b"udp");
     const ICMP: u64 = letters(b"icmp");
@@ -201,33 +208,36 @@ pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, 
     const CLOSE: u64 = letters(b"close");
     const RESET: u64 = letters(b"reset");
     const SILENT: u64 = letters(b"silent");
-    let mut first = Stretch::new(text.first_chunk::<{ BEFORE + FIRST + 1 }>()?);
-    let (start, mark) = first.seconds();
-    first.expect(mark, b',');
-    let (protocol, mark) = first.word();
-    first.expect(mark, b',');
-    let protocol = match protocol {
-        TCP => Protocol::TCP,
-        UDP => Protocol::UDP,
-        ICMP => Protocol::ICMP,
-        _ => return None,
-    };
-    let source = first.address();
-    let (source_port, mark) = first.port();
-    first.expect(mark, b',');
-    let destination = first.address();
-    let rest = text.get(first.at..first.at + BEFORE + SECOND + 1)?;
-    let mut second = Stretch::<{ BEFORE + SECOND + 1 }>::new(rest.try_into().ok()?);
-    let (destination_port, mut mark) = second.port();
+    let mut line = Stretch::new(text.first_chunk()?);
+    let (start, mark) = line.seconds();
+    line.expect(mark, b',');
+    let (protocol, mark) = line.word();
+    line.expect(mark, b',');
+    // computed, not decided: which comes next is hard to guess
+    let known = [(TCP, Protocol::TCP), (UDP, Protocol::UDP), (ICMP, Protocol::ICMP)];
+    let protocol = Protocol(known.iter().map(|(word, p)| u8::from(protocol == *word) * p.0).sum());
+    if protocol.0 == 0 {
+        return None;
+    }
+    let source = line.address();
+    let (source_port, mark) = line.port();
+    line.expect(mark, b',');
+    let destination = line.address();
+    let (mut faults, mut length) = (line.faults(), 0);
+    if line.has_no_end() {
+        length = line.at;
+        line = Stretch::new(text.get(length..)?.first_chunk()?);
+    }
+    let (destination_port, mut mark) = line.port();
     let mut lasts = 0;
     if columns > 6 {
-        second.expect(mark, b',');
-        (lasts, mark) = second.seconds();
+        line.expect(mark, b',');
+        (lasts, mark) = line.seconds();
     }
     let mut ending = None;
     if columns > 7 {
-        second.expect(mark, b',');
-        let (word, behind) = second.word();
+        line.expect(mark, b',');
+        let (word, behind) = line.word();
         mark = behind;
         ending = match word {
             NOTHING => None,
@@ -238,12 +248,13 @@ pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, 
         };
     }
     if mark == b'\r' {
-        let end = second.next();
-        second.refuse_if(end.length > 0);
+        let end = line.next();
+        line.wrong |= end.length as u64;
         mark = end.mark;
     }
-    second.expect(mark, b'\n');
-    if first.wrong | second.wrong != 0 {
+    line.expect(mark, b'\n');
+    faults |= line.faults();
+    if faults != 0 {
         return None;
     }
     let ports = protocol.has_ports();
@@ -262,7 +273,7 @@ pub(super) fn flow(text: &[u8; BEFORE + ROOM], columns: usize) -> Option<(Flow, 
         ending,
         round_trip: None,
     };
-    Some((flow, first.at + second.at))
+    Some((flow, length + line.at))
 }
 
 #[cfg(test)]
@@ -297,10 +308,10 @@ mod tests {
             let context = Context { names: &names, clock: &clock };
             let cut = line.len().min(if cut < 70 { usize::MAX } else { cut - 60 });
             let line = &line.as_bytes()[..cut];
-            let mut text = [b'7'; BEFORE + ROOM];
-            text[BEFORE..BEFORE + line.len()].copy_from_slice(line);
+            let mut text = [b'7'; ROOM];
+            text[..line.len()].copy_from_slice(line);
             for end in [&b"\n"[..], b"\r\n"] {
-                text[BEFORE + line.len()..][..end.len()].copy_from_slice(end);
+                text[line.len()..][..end.len()].copy_from_slice(end);
                 if let Some((plain, length)) = flow(&text, columns.len()) {
                     prop_assert_eq!(length, line.len() + end.len());
                     prop_assert_eq!(careful(line, &columns, context), Ok(plain));
@@ -317,9 +328,9 @@ mod tests {
             "86399.9999999,icmp,192.168.100.200,65535,198.51.100.200,,86399.999,silent",
             "12,udp,10.0.0.1,,203.0.113.7,53,0,close",
         ] {
-            let mut text = [0; BEFORE + ROOM];
-            text[BEFORE..BEFORE + line.len()].copy_from_slice(line.as_bytes());
-            text[BEFORE + line.len()] = b'\n';
+            let mut text = [0; ROOM];
+            text[..line.len()].copy_from_slice(line.as_bytes());
+            text[line.len()] = b'\n';
             assert!(flow(&text, 8).is_some(), "{line}");
         }
     }

@@ -8,9 +8,9 @@ use indicatif::{ProgressBar, ProgressStyle};
 use zarnet_core::net::Protocol;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, predict};
-use zarnet_core::traffic::Item;
+use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::plan::Loaded;
-use zarnet_formats::traffic::{Attempt, Fault, Given, Growth, Reading, Skipped, Traffic, TrafficError};
+use zarnet_formats::traffic::{Attempt, Fault, Given, Growth, Items, Reading, Skipped, Traffic, TrafficError};
 
 use crate::args::{Common, Reader};
 use crate::exit::Failure;
@@ -101,17 +101,13 @@ pub(super) fn attempts<T>(
     traffic: &Traffic,
     options: Options,
     quiet: bool,
-    play: impl Fn(&mut dyn Iterator<Item = Result<Item, TrafficError>>, Options) -> Result<T, Halt<TrafficError>>,
+    play: impl Fn(Watched<'_, '_>, Options) -> Result<T, Halt<TrafficError>>,
 ) -> Result<(T, Skipped), Failure> {
     let (mut attempt, mut options) = (Attempt::Streaming, options);
     let progress = Progress::new(quiet);
     loop {
         let mut items = traffic.items(attempt);
-        let mut next = std::iter::from_fn(|| {
-            progress.step();
-            items.next()
-        });
-        let outcome = play(&mut next, options.clone());
+        let outcome = play(Watched { items: &mut items, progress: &progress }, options.clone());
         let skipped = items.skipped();
         match outcome {
             Ok(answer) => return Ok((answer, skipped)),
@@ -208,6 +204,22 @@ pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {
     }
 }
 
+/// Traffic that tells how far it was read.
+pub(super) struct Watched<'a, 'b> {
+    items: &'a mut Items<'b>,
+    progress: &'a Progress,
+}
+
+impl Batches for Watched<'_, '_> {
+    type Error = TrafficError;
+
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
+        let error = self.items.fill(batch, most);
+        self.progress.step(batch.len() as u64);
+        error
+    }
+}
+
 /// Tells on a terminal, for work over half a second, how far it has come.
 struct Progress {
     started: Clock,
@@ -222,10 +234,11 @@ impl Progress {
     }
 
     #[inline]
-    fn step(&self) {
-        let items = self.items.get() + 1;
+    fn step(&self, more: u64) {
+        let before = self.items.get();
+        let items = before + more;
         self.items.set(items);
-        if items.is_multiple_of(65_536) && !self.quiet {
+        if before >> 16 != items >> 16 && !self.quiet {
             self.show(items);
         }
     }

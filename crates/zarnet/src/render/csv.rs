@@ -13,17 +13,25 @@ pub fn mappings(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
     out.write_all(
         b"device,rule,type,protocol,internal,internal-port,external,external-port,peer,peer-port,fixed,chosen-freely,created,expires,sessions\n",
     )?;
-    let mut row = Row::default();
+    let (mut row, mut lead) = (Row::default(), Row::default());
+    let mut last = None;
     for (device, m) in answer.mapping_rows() {
-        row.text(answer.device(device));
-        row.text(answer.rule(device, m.rule));
-        row.text(m.kind);
-        row.protocol(ProtocolName(m.protocol));
+        // row after row begins the same
+        let begins = (device, m.rule, m.kind, m.protocol);
+        if last != Some(begins) {
+            last = Some(begins);
+            lead.buffer.clear();
+            lead.text(answer.device(device));
+            lead.text(answer.rule(device, m.rule));
+            lead.text(m.kind);
+            lead.protocol(ProtocolName(m.protocol));
+        }
+        row.buffer.extend_from_slice(&lead.buffer);
         row.end(Some(m.internal));
         row.end(Some(m.external));
         row.end(m.peer);
-        row.text(if m.fixed { "true" } else { "false" });
-        row.text(if m.freely { "true" } else { "false" });
+        row.flag(m.fixed);
+        row.flag(m.freely);
         row.time(m.created);
         row.time(m.expires);
         row.number(m.sessions.into());
@@ -56,6 +64,22 @@ translated-source,translated-source-port,translated-destination,translated-desti
     }
     Ok(())
 }
+
+/// The digits of each octet of an address with a point behind them, and how many digits these are.
+const OCTETS: [([u8; 4], u8); 256] = {
+    let mut octets = [([b'.'; 4], 0); 256];
+    let mut n = 0;
+    while n < 256 {
+        let digits = [b'0' + (n / 100) as u8, b'0' + (n / 10 % 10) as u8, b'0' + (n % 10) as u8];
+        octets[n] = match n {
+            0..10 => ([digits[2], b'.', 0, 0], 1),
+            10..100 => ([digits[1], digits[2], b'.', 0], 2),
+            _ => ([digits[0], digits[1], digits[2], b'.'], 3),
+        };
+        n += 1;
+    }
+    octets
+};
 
 /// A row in the making.
 #[derive(Default)]
@@ -95,20 +119,29 @@ impl Row {
         let Some(end) = end else { return self.buffer.extend_from_slice(b",,") };
         match end.address {
             IpAddr::V4(a) => {
-                for (i, octet) in a.octets().into_iter().enumerate() {
-                    if i > 0 {
-                        self.buffer.push(b'.');
-                    }
-                    self.buffer.extend_from_slice(self.digits.format(octet).as_bytes());
+                let (mut text, mut at) = ([0; 20], 0);
+                for octet in a.octets() {
+                    let (digits, length) = OCTETS[usize::from(octet)];
+                    text[at..at + 4].copy_from_slice(&digits);
+                    at += usize::from(length) + 1;
                 }
+                text[at - 1] = b',';
+                self.buffer.extend_from_slice(&text[..at]);
             }
-            IpAddr::V6(a) => self.buffer.extend_from_slice(a.to_string().as_bytes()),
+            IpAddr::V6(a) => {
+                self.buffer.extend_from_slice(a.to_string().as_bytes());
+                self.buffer.push(b',');
+            }
         }
-        self.buffer.push(b',');
         if end.port > 0 {
             self.buffer.extend_from_slice(self.digits.format(end.port).as_bytes());
         }
         self.buffer.push(b',');
+    }
+
+    /// Whether something is so.
+    fn flag(&mut self, flag: bool) {
+        self.buffer.extend_from_slice(if flag { b"true," } else { b"false," });
     }
 
     /// Seconds with milliseconds; empty for a fixed mapping.
