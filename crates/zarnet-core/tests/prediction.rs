@@ -98,7 +98,8 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
 
 /// The packets of some flows as they would be seen on an interface, in their order; and a few that belong nowhere.
 fn captures() -> impl Strategy<Value = Vec<Item>> {
-    let signal = prop_oneof![4 => Just(Signal::Plain), 1 => Just(Signal::Fin), 1 => Just(Signal::Rst), 1 => Just(Signal::Syn)];
+    let signal =
+        prop_oneof![4 => Just(Signal::Plain), 1 => Just(Signal::Fin), 1 => Just(Signal::Rst), 1 => Just(Signal::Syn)];
     let more = proptest::collection::vec((any::<bool>(), signal, 0u64..200_000_000_000), 0..8);
     let flow = (flows(), proptest::collection::vec((more, prop_oneof![9 => Just(0u16), 1 => Just(1u16)]), 60));
     flow.prop_map(|(flows, more)| {

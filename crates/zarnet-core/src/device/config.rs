@@ -395,7 +395,8 @@ impl Config {
         }
         let own = self.own.keys().map(|a| AddressRange::one(*a));
         let all: AddressSet = self.claimed.ranges().chain(own).collect();
-        self.concerned = IntervalMap::new(&v4_ranges(&all), |active| !active.is_empty());
+        self.concerned =
+            IntervalMap::new(&v4_ranges(&all), |active| !active.is_empty()).favouring(|concerned| !concerned);
     }
 
     /// Whether an address is one of its own or an external one of its rules. If not, it is somebody else's, and only the

@@ -99,8 +99,12 @@ impl Device {
                 rules.find(|r| self.enabled[usize::from(*r)] && self.rule(*r).from.interfaces.contains(ingress))?;
             let rule = self.rule(first);
             let simple = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
-            (simple && !self.config.concerns(address(n)) && rule.limit.is_none() && rule.service.is_any() && rule.parties.destination.is_all())
-                .then_some(first)
+            (simple
+                && !self.config.concerns(address(n))
+                && rule.limit.is_none()
+                && rule.service.is_any()
+                && rule.parties.destination.is_all())
+            .then_some(first)
         };
         let exit = |n: u64| {
             let to = address(n);
@@ -110,7 +114,8 @@ impl Device {
         };
         let mut all = edges.to_vec();
         all.extend(self.config.edges());
-        let (rules, exits) = (IntervalMap::from_edges(all.clone(), rule), IntervalMap::from_edges(all, exit));
+        let rules = IntervalMap::from_edges(all.clone(), rule);
+        let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some);
         Some(Lane { ingress, unfiltered: self.config.is_unfiltered(), rules, exits })
     }
 
@@ -316,6 +321,13 @@ impl Device {
         Ride::Done
     }
 
+    /// Counts that a rule's mapping and its session expire.
+    pub(super) fn count_end(&mut self, rule: u16) {
+        self.counters.rules[usize::from(rule)].mappings -= 1;
+        self.counters.end(rule, true);
+        self.counters.end_session(true);
+    }
+
     /// Ends a session that is due, and its mapping with it, if there is nothing more to either: `false` if there is.
     pub(super) fn alight(&mut self, id: u32) -> bool {
         if !self.config.plain {
@@ -337,10 +349,7 @@ impl Device {
         }
         // the peer is of no account: mappings of a plain device do not depend on it
         self.table.remove_lone(id, self.endpoint_hash(protocol, m.internal, m.internal_port, 0, 0));
-        let counters = &mut self.counters.rules[usize::from(m.rule)];
-        counters.mappings -= 1;
-        self.counters.end(m.rule, true);
-        self.counters.end_session(true);
+        self.count_end(m.rule);
         if !self.externals.get(external).is_used() {
             self.note_use(self.externals.get(external).address, false, at);
         }

@@ -248,6 +248,13 @@ impl Externals {
         true
     }
 
+    /// Counts one mapping less on a page's address, and gives the address if it is out of use.
+    pub(super) fn leave(&mut self, page: u32) -> Option<u32> {
+        let external = &mut self.list[self.pages[page as usize].external as usize];
+        external.endpoints -= 1;
+        (!external.is_used()).then_some(external.address)
+    }
+
     /// Wakes the ports whose rest is over.
     pub(super) fn wake(&mut self, now: u64) {
         while let Some(&(until, page, port)) = self.resting.queue.front().filter(|r| r.0 <= now) {

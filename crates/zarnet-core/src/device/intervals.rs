@@ -7,13 +7,13 @@ use std::collections::BTreeSet;
 pub(crate) struct IntervalMap<V> {
     starts: Vec<u64>,
     values: Vec<V>,
-    /// For each 256th part of the IPv4 addresses the widest interval in it: most packets of a kind are for that one.
-    widest: Vec<Widest>,
+    /// For each 256th part of the IPv4 addresses the interval that most packets are for, if that was asked for.
+    usual: Vec<Usual>,
 }
 
 /// An interval as far as it lies in a part.
 #[derive(Debug, Clone, Copy)]
-struct Widest {
+struct Usual {
     start: u32,
     /// The last number behind the start.
     span: u32,
@@ -54,20 +54,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self::finish(starts, values)
-    }
-
-    fn finish(starts: Vec<u64>, values: Vec<V>) -> Self {
-        let widest = |part: u64| {
-            let (low, high) = (part << PART, (part + 1) << PART);
-            let first = starts.partition_point(|s| *s <= low) - 1;
-            let inside = (first..starts.len()).take_while(|i| starts[*i] < high);
-            let bounds = inside.map(|i| (starts[i].max(low), starts.get(i + 1).map_or(high, |s| high.min(*s)), i));
-            let (start, end, position) = bounds.max_by_key(|(start, end, _)| end - start).unwrap_or((low, low + 1, first));
-            Widest { start: start as u32, span: (end - start - 1) as u32, position: position as u32 }
-        };
-        let widest = (0..1 << (32 - PART)).map(widest).collect();
-        Self { starts, values, widest }
+        Self { starts, values, usual: Vec::new() }
     }
 
     /// From numbers at which the value may change. `value` tells it for a number.
@@ -83,7 +70,23 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self::finish(starts, values)
+        Self { starts, values, usual: Vec::new() }
+    }
+
+    /// Finds addresses sooner that are in the widest interval of their part that has such a value.
+    pub(crate) fn favouring(mut self, favourite: impl Fn(&V) -> bool) -> Self {
+        let usual = |part: u64| {
+            let (low, high) = (part << PART, (part + 1) << PART);
+            let first = self.starts.partition_point(|s| *s <= low) - 1;
+            let inside = (first..self.starts.len()).take_while(|i| self.starts[*i] < high);
+            let end = |i: usize| self.starts.get(i + 1).map_or(high, |s| high.min(*s));
+            let bounds = inside.map(|i| (self.starts[i].max(low), end(i), i));
+            let widest = bounds.max_by_key(|(start, end, i)| (favourite(&self.values[*i]), end - start));
+            let (start, end, position) = widest.unwrap_or((low, low + 1, first));
+            Usual { start: start as u32, span: (end - start - 1) as u32, position: position as u32 }
+        };
+        self.usual = (0..1 << (32 - PART)).map(usual).collect();
+        self
     }
 
     /// Where the value changes.
@@ -94,10 +97,10 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
     /// The value of the interval that holds `x`.
     #[inline]
     pub(crate) fn get(&self, x: u64) -> &V {
-        if let Some(widest) = self.widest.get((x >> PART) as usize)
-            && (x as u32).wrapping_sub(widest.start) <= widest.span
+        if let Some(usual) = self.usual.get((x >> PART) as usize)
+            && (x as u32).wrapping_sub(usual.start) <= usual.span
         {
-            return &self.values[widest.position as usize];
+            return &self.values[usual.position as usize];
         }
         let i = self.starts.partition_point(|s| *s <= x);
         &self.values[i - 1]
@@ -114,7 +117,9 @@ mod tests {
         fn names_exactly_the_ranges_that_hold_a_number(ranges in proptest::collection::vec((0u64..60, 0u64..20), 0..12)) {
             let ranges: Vec<_> = ranges.into_iter().map(|(a, n)| (a, a + n)).collect();
             let map = IntervalMap::new(&ranges, |active| active.iter().copied().collect::<Vec<_>>());
+            let favouring = map.clone().favouring(|v| v.len() == 1);
             for x in 0..90 {
+                prop_assert_eq!(favouring.get(x), map.get(x));
                 let holding: Vec<_> = (0..ranges.len()).filter(|i| ranges[*i].0 <= x && x <= ranges[*i].1).collect();
                 prop_assert_eq!(map.get(x), &holding);
             }

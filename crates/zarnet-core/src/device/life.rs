@@ -179,16 +179,10 @@ impl Device {
                 (end, ending) = other;
             }
         } else if running.is_some() || s.has(SHARED) {
-            let list = self.table.overlaps.entry(id).or_default();
-            list.retain(|f| f.0 > now.0);
-            // most are two, and there may be many of such lists
-            list.reserve_exact(2);
-            list.extend(running.filter(|_| !s.has(SHARED)));
-            list.push((end, ending));
+            let overlap = self.table.overlaps.entry(id).or_default();
+            overlap.add(now.0, running.filter(|_| !s.has(SHARED)).into_iter().chain([flow]));
             s.flags |= SHARED;
-            // the first to close ends the session for all; else it lasts as long as the longest
-            let closing = list.iter().filter(|f| f.1 == Ending::Close).min_by_key(|f| f.0);
-            (end, ending) = *closing.or(list.iter().max_by_key(|f| f.0)).unwrap_or(&(end, ending));
+            (end, ending) = overlap.end().unwrap_or(flow);
         }
         s.run_until(end, ending, self.terms(&s));
         self.put_session(id, s);

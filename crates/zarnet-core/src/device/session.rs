@@ -231,7 +231,8 @@ impl Session {
             return;
         }
         // looked up, not decided: what comes next is hard to guess
-        let after = if self.state == State::Open { [State::Open; 3] } else { [State::Closing, State::Reset, self.state] };
+        let after =
+            if self.state == State::Open { [State::Open; 3] } else { [State::Closing, State::Reset, self.state] };
         let last_state = after[ending as usize];
         self.flags = self.flags & !RUNNING | 32 << ending as u8;
         self.last = end;

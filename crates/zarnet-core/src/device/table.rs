@@ -9,9 +9,9 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use foldhash::fast::RandomState;
 
-use super::Ending;
 use super::arena::Arena;
 use super::index::{Index, mix};
+use super::overlap::Overlap;
 use super::session::{NONE, SHARED, Session, WIDE};
 use super::wheel::{NEVER, Timed, UNARMED, Wheel};
 use crate::net::{Endpoint, Packet, Protocol, Tuple};
@@ -143,7 +143,7 @@ pub(super) struct Table {
     by_peer: Index,
     wheel: Wheel,
     /// Flows that run on a session that has several.
-    pub overlaps: HashMap<u32, Vec<(u64, Ending)>, RandomState>,
+    pub overlaps: HashMap<u32, Overlap, RandomState>,
     /// Sessions that came in through a mapping but are listed under that of their source.
     pub entered: HashMap<u32, Vec<u32>, RandomState>,
 }
@@ -506,6 +506,11 @@ impl Table {
     /// Takes out a mapping and its session that [`Self::lone_mapping`] has found.
     pub(super) fn remove_lone(&mut self, id: u32, hash: u32) {
         self.by_internal.remove(hash, id);
+        self.forget_lone(id);
+    }
+
+    /// The same after [`Self::release`].
+    pub(super) fn forget_lone(&mut self, id: u32) {
         self.mappings -= 1;
         self.slots[id].mapping = Mapping::NONE;
         self.vacate_session(id);
@@ -564,9 +569,23 @@ impl Table {
         (self.by_internal, self.by_tuple, self.by_peer) = (Index::new(), Index::new(), Index::new());
     }
 
+    /// Files all living sessions anew.
+    pub(super) fn file_anew(&mut self) {
+        let living: Vec<u32> = self.all_sessions().collect();
+        self.wheel = Wheel::default();
+        for id in living {
+            self.slots[id].armed = self.wheel.file(self.slots[id].session.expires, id);
+        }
+    }
+
     /// Until when nothing becomes due.
     pub(super) fn calm_until(&self) -> u64 {
         self.wheel.calm_until()
+    }
+
+    /// How many places there are, taken or free.
+    pub(super) fn places(&self) -> u32 {
+        self.slots.len()
     }
 
     /// Every living session.

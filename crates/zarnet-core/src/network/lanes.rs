@@ -99,7 +99,7 @@ impl Network {
         };
         let rules = list.iter().flat_map(|l| l.1.rules().edges());
         let edges = edges.iter().chain(rules).copied().collect();
-        let by_source = (!list.is_empty()).then(|| IntervalMap::from_edges(edges, lane_of));
+        let by_source = (!list.is_empty()).then(|| IntervalMap::from_edges(edges, lane_of).favouring(Option::is_some));
         Lanes { list, by_source, issue: self.lanes.issue, found: true }
     }
 

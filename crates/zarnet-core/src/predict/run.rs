@@ -429,6 +429,15 @@ impl Run {
         }
     }
 
+    /// Ends what is due when nothing more comes.
+    fn sweep(&mut self, now: Instant) {
+        self.network.release();
+        for i in 0..self.network.devices().len() {
+            let device = self.network.device_mut(DeviceId(i as u16));
+            if self.options.stepwise { device.expire(now) } else { device.sweep(now) }
+        }
+    }
+
     fn expire_all(&mut self, now: Instant) {
         for i in 0..self.network.devices().len() {
             self.network.device_mut(DeviceId(i as u16)).expire(now);
@@ -451,14 +460,13 @@ impl Run {
             (Some(taken), _) => taken,
             (None, Moment::End) => {
                 // nothing more will be looked up: room for the answer, and less to do for what still expires
-                self.network.release();
-                self.expire_all(self.end);
+                self.sweep(self.end);
                 (self.end, self.tables(self.end))
             }
             (None, Moment::At(at)) => (at, self.tables(at)),
         };
         let (at, mut tables) = at;
-        self.expire_all(self.end.max(at));
+        self.sweep(self.end.max(at));
         for table in &mut tables {
             table.history = self.network.device_mut(table.device).take_history();
             let device = &self.network.devices()[table.device.index()];

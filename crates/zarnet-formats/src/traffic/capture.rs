@@ -118,7 +118,18 @@ impl Capture {
         })?;
         let (wires, skipped) = (Vec::new(), Skipped::default());
         let heads = Heads::default();
-        Ok(Self { reader, wires, records: None, packets: 0, skipped, heads, ended: false, refilled_at: None, room: ROOM, consumed: 0 })
+        Ok(Self {
+            reader,
+            wires,
+            records: None,
+            packets: 0,
+            skipped,
+            heads,
+            ended: false,
+            refilled_at: None,
+            room: ROOM,
+            consumed: 0,
+        })
     }
 
     /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next`].

@@ -76,7 +76,7 @@ impl<'a> Stretch<'a> {
     #[inline(always)]
     fn next(&mut self) -> Run {
         // with no mark left this is the last octet, which is then no mark that is asked for
-        let end = self.marks.trailing_zeros() as usize & (STRETCH - 1);
+        let end = (self.marks | 1 << (STRETCH - 1)).trailing_zeros() as usize;
         self.marks &= self.marks.wrapping_sub(1);
         let length = end.wrapping_sub(self.at);
         let mark = self.text[end];
