@@ -59,7 +59,7 @@ impl Pairs {
 
     /// Counts one more mapping; the first one decides on the address.
     pub(super) fn add(&mut self, host: u32, target: u16, external: u32) {
-        if (self.len + 1) * 4 > self.places.len() * 3 {
+        if (self.len + 1) * 2 > self.places.len() {
             let larger = vec![Pair::default(); self.places.len() * 2];
             for pair in std::mem::replace(&mut self.places, larger).into_iter().filter(|p| p.count > 0) {
                 if let Err(free) = self.search(pair.host, pair.target) {

@@ -51,6 +51,16 @@ impl State {
     }
 }
 
+/// The state behind the last packet of a flow, by its ending and the state before.
+const AFTER: [[State; 7]; 3] = {
+    use State::{ClientFin, Closing, Established, Open, Opening, Reset, ServerFin};
+    [
+        [Open, Closing, Closing, Closing, Closing, Closing, Closing],
+        [Open, Reset, Reset, Reset, Reset, Reset, Reset],
+        [Open, Opening, Established, ClientFin, ServerFin, Closing, Reset],
+    ]
+};
+
 /// How a flow ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Ending {
@@ -175,7 +185,8 @@ impl Session {
 
     /// A session that its first packet makes.
     pub(super) fn new(now: u64, terms: Terms<'_>, owner: u32, flags: u8) -> Self {
-        let state = if terms.protocol == Protocol::TCP { State::Opening } else { State::Open };
+        // looked up, not decided: protocols come in no order
+        let state = [State::Open, State::Opening][usize::from(terms.protocol == Protocol::TCP)];
         Self {
             created: now,
             last: now,
@@ -230,10 +241,7 @@ impl Session {
         if !self.state.is_refreshable() {
             return;
         }
-        // looked up, not decided: what comes next is hard to guess
-        let after =
-            if self.state == State::Open { [State::Open; 3] } else { [State::Closing, State::Reset, self.state] };
-        let last_state = after[ending as usize];
+        let last_state = AFTER[ending as usize][self.state as usize];
         self.flags = self.flags & !RUNNING | 32 << ending as u8;
         self.last = end;
         self.expires = end.saturating_add(terms.span(last_state));

@@ -205,7 +205,17 @@ impl Run {
     }
 
     /// Plays everything that is due before the first packets of `to`: events, then answers, instant by instant.
+    #[inline]
     pub(super) fn advance(&mut self, to: Instant) {
+        if self.events.is_empty() && self.answers.is_empty() {
+            self.snapshot_before(to);
+            self.now = to;
+        } else {
+            self.advance_by_steps(to);
+        }
+    }
+
+    fn advance_by_steps(&mut self, to: Instant) {
         loop {
             let event = self.events.front().map(|e| e.at);
             let answer = self.answers.peek().map(|a| a.0.0);
@@ -429,7 +439,8 @@ impl Run {
         }
     }
 
-    /// Ends what is due when nothing more comes.
+    /// Ends what is due when nothing more comes. What is only needed to look something up is given back: there is room for
+    /// the answer then.
     fn sweep(&mut self, now: Instant) {
         self.network.release();
         for i in 0..self.network.devices().len() {
@@ -456,17 +467,18 @@ impl Run {
         if self.network.missed_source() {
             return None;
         }
-        let at = match (self.snapshot.take(), self.options.moment) {
-            (Some(taken), _) => taken,
+        let (at, mut tables) = match (self.snapshot.take(), self.options.moment) {
             (None, Moment::End) => {
-                // nothing more will be looked up: room for the answer, and less to do for what still expires
                 self.sweep(self.end);
                 (self.end, self.tables(self.end))
             }
-            (None, Moment::At(at)) => (at, self.tables(at)),
+            (taken, moment) => {
+                let at = if let Moment::At(at) = moment { at } else { self.end };
+                let taken = taken.unwrap_or_else(|| (at, self.tables(at)));
+                self.sweep(self.end.max(at));
+                taken
+            }
         };
-        let (at, mut tables) = at;
-        self.sweep(self.end.max(at));
         for table in &mut tables {
             table.history = self.network.device_mut(table.device).take_history();
             let device = &self.network.devices()[table.device.index()];

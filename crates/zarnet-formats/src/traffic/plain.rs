@@ -258,7 +258,8 @@ pub(super) fn flow(text: &[u8; ROOM], columns: usize) -> Option<(Flow, usize)> {
         return None;
     }
     let ports = protocol.has_ports();
-    if ports && destination_port.is_none() || !ports && destination_port.is_some_and(|p| p > 0) {
+    // no port where there must be one, or one where there is none
+    if (ports & destination_port.is_none()) | (!ports & (destination_port.unwrap_or(0) > 0)) {
         return None;
     }
     let party = |a: u32| Party::Address(IpAddr::V4(a.into()));
