@@ -52,6 +52,35 @@ fn rfc4787_req2_a_host_keeps_one_address_of_a_pool() {
     );
 }
 
+/// `by-source` and paired: a host stays where its source puts it; who finds no room there goes on to the next address, and
+/// then stays there. Two addresses with two ports each; 10.0.0.4 and 10.0.0.6 begin at the first of them.
+#[test]
+fn rfc4787_req2_by_source_hosts_stay_at_home_or_where_they_went() {
+    let rules = pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\"");
+    let behaviour = r#"{ port-assignment = "sequential", port-classes = ["1-65535 -> 3000-3001"] }"#;
+    Edge::new(behaviour, "{}", &rules).play(
+        "udp 10.0.0.4:1 > 198.51.100.10:53 @0   => 192.0.2.8:3000 > 198.51.100.10:53
+         udp 10.0.0.4:2 > 198.51.100.10:53 @1   => 192.0.2.8:3001 > 198.51.100.10:53
+         udp 10.0.0.6:1 > 198.51.100.10:53 @2   => 192.0.2.9:3000 > 198.51.100.10:53
+         udp 10.0.0.4:3 > 198.51.100.10:53 @3   => ports-exhausted
+         udp 10.0.0.6:2 > 198.51.100.10:53 @4   => 192.0.2.9:3001 > 198.51.100.10:53
+         udp 10.0.0.5:1 > 198.51.100.10:53 @5   => ports-exhausted
+         udp 10.0.0.6:1 > 198.51.100.10:53 @250 => 192.0.2.9:3000 > 198.51.100.10:53
+         udp 10.0.0.6:3 > 198.51.100.10:53 @310 => 192.0.2.9:3001 > 198.51.100.10:53
+         udp 10.0.0.4:9 > 198.51.100.10:53 @311 => 192.0.2.8:3000 > 198.51.100.10:53",
+    );
+    // refused at once: nobody has gone elsewhere before
+    Edge::new(behaviour, "{}", &rules).play(
+        "udp 10.0.0.4:1 > 198.51.100.10:53 @0   => 192.0.2.8:3000 > 198.51.100.10:53
+         udp 10.0.0.6:2 > 198.51.100.10:53 @1   => 192.0.2.8:3001 > 198.51.100.10:53
+         udp 10.0.0.4:3 > 198.51.100.10:53 @2   => ports-exhausted
+         udp 10.0.0.8:1 > 198.51.100.10:53 @3   => 192.0.2.9:3000 > 198.51.100.10:53
+         udp 10.0.0.6:2 > 198.51.100.10:53 @200 => 192.0.2.8:3001 > 198.51.100.10:53
+         udp 10.0.0.8:2 > 198.51.100.10:53 @302 => 192.0.2.9:3001 > 198.51.100.10:53
+         udp 10.0.0.6:3 > 198.51.100.10:53 @302 => 192.0.2.8:3000 > 198.51.100.10:53",
+    );
+}
+
 #[test]
 fn rfc4787_req3_two_endpoints_never_share_an_external_one() {
     Edge::bcp(OVERLOAD).play(

@@ -25,6 +25,7 @@ fn plans() -> impl Strategy<Value = String> {
         Just("{ preset = \"carrier\", ports-per-host = 600 }".to_owned()),
         Just("{ port-assignment = \"sequential\", filtering = \"address-dependent\" }".to_owned()),
         Just("{ pooling = \"arbitrary\", port-classes = [\"1-65535 -> 3000-3007\"] }".to_owned()),
+        Just("{ port-assignment = \"sequential\", port-classes = [\"1-65535 -> 3000-3003\"] }".to_owned()),
         Just("{ mapping = \"address-dependent\", port-parity = true, max-sessions = 12 }".to_owned()),
         Just("{ hold-down-timeout = 90, refresh = \"both\", max-mappings = 9 }".to_owned()),
     ];

@@ -105,7 +105,7 @@ impl Device {
             };
             index.insert(hash, id);
             if m.kind() != Kind::Address {
-                if self.is_paired(m.target) {
+                if self.keeps_pairs(m.target) {
                     self.pairs.add(m.internal, m.target, external);
                 }
                 if self.config.rule_targets[usize::from(m.rule)].fallback == Some(m.target) {

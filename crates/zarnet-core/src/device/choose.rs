@@ -30,6 +30,9 @@ pub(super) struct TargetState {
     pub peak: Peak,
     /// Packets refused for want of an address or port.
     pub refused: u64,
+    /// Every host with mappings on it has them where `by-source` begins for it. As long as that is so, it need not be
+    /// kept who has which address.
+    pub at_home: bool,
 }
 
 /// An external end that was found, and what choosing it moves.
@@ -86,6 +89,36 @@ impl Device {
                 state.free = Some(FreeSet::full(config.space.count()));
             }
         }
+    }
+
+    /// Where hosts begin by their source, and stay.
+    pub(super) fn send_home(&mut self) {
+        for (config, state) in self.config.targets.iter().zip(&mut self.targets) {
+            let paired = self.config.plan.behaviour.paired && !config.whole;
+            state.at_home = paired && config.pick == Pick::BySource && config.space.count() > 1;
+        }
+    }
+
+    /// The external address that a host has on a target that pairs them; of one where all are at home, the one that it has
+    /// or gets, unless that has no room for it.
+    #[inline]
+    pub(super) fn paired_address(&self, host: u32, target: u16) -> Option<u32> {
+        if self.targets[usize::from(target)].at_home {
+            return Some(self.home(host, target));
+        }
+        self.pairs.find(host, target).map(|found| self.externals.get(found.0).address)
+    }
+
+    /// Where `by-source` begins for a host.
+    #[inline]
+    pub(super) fn home(&self, host: u32, target: u16) -> u32 {
+        let space = &self.config.targets[usize::from(target)].space;
+        space.nth(source_number(IpAddr::V4(host.into())) % space.count())
+    }
+
+    /// Whether a host has a mapping on a target: found by going through all.
+    fn is_on(&self, host: u32, target: u16) -> bool {
+        self.table.all_mappings().map(|id| self.table.mapping(id)).any(|m| m.internal == host && m.target == target)
     }
 
     #[inline]
@@ -335,9 +368,13 @@ impl Device {
         let paired = self.config.plan.behaviour.paired && count > 1;
         let found =
             |address: u32, picked: bool, draw: &mut Option<Draw>| self.end_on(target, address, picked, wish, draw);
-        if let Some((external, _)) = self.pairs.find(host, target).filter(|_| paired) {
-            let address = self.externals.get(external).address;
-            return found(address, false, &mut draw).ok_or(self.none_left(wish));
+        let at_home = self.targets[usize::from(target)].at_home;
+        if let Some(address) = self.paired_address(host, target).filter(|_| paired) {
+            let choice = found(address, at_home, &mut draw);
+            // who is nowhere yet may go elsewhere
+            if choice.is_some() || !at_home || self.is_on(host, target) {
+                return choice.ok_or(self.none_left(wish));
+            }
         }
         let start = match config.pick {
             Pick::InTurn => self.turn_start(config),

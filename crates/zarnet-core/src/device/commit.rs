@@ -241,14 +241,37 @@ impl Device {
         id
     }
 
-    /// Whether a target's addresses are worth remembering by host.
-    pub(super) fn is_paired(&self, target: u16) -> bool {
-        self.config.plan.behaviour.paired && self.config.targets[usize::from(target)].space.count() > 1
+    /// Whether it is kept which address of a target a host has.
+    pub(super) fn keeps_pairs(&self, target: u16) -> bool {
+        let several = self.config.targets[usize::from(target)].space.count() > 1;
+        self.config.plan.behaviour.paired && several && !self.targets[usize::from(target)].at_home
     }
 
     fn pair(&mut self, host: u32, target: u16, external: u32) {
-        if self.is_paired(target) {
+        if self.targets[usize::from(target)].at_home {
+            if self.paired_address(host, target) == Some(self.externals.get(external).address) {
+                return;
+            }
+            // its own mapping is among them
+            return self.leave_home(target);
+        }
+        if self.keeps_pairs(target) {
             self.pairs.add(host, target, external);
+        }
+    }
+
+    /// Somebody found no room at home: from now on it is kept who has which address of a target.
+    pub(super) fn leave_home(&mut self, target: u16) {
+        if !std::mem::take(&mut self.targets[usize::from(target)].at_home) {
+            return;
+        }
+        for id in self.table.all_mappings() {
+            let m = self.table.mapping(id);
+            if m.target == target && m.kind() != Kind::Address {
+                let at_port = m.kind() == Kind::Endpoint;
+                let external = if at_port { self.externals.page(m.place()).external } else { m.place() };
+                self.pairs.add(m.internal, target, external);
+            }
         }
     }
 

@@ -160,18 +160,30 @@ impl Device {
         self.endpoint_hash(t.protocol, t.destination.0, t.destination.1, t.source.0, t.source.1)
     }
 
-    /// Reads what a flow's host is looked up by.
+    /// Reads what a flow's host is looked up by, where that is kept.
     #[inline(always)]
     pub(crate) fn warm_host(&self, t: &Ticket) -> u32 {
-        self.pairs.touch(t.source.0, t.target)
+        if self.keeps_pairs(t.target) { self.pairs.touch(t.source.0, t.target) } else { 0 }
     }
 
     /// Reads where the next port of a flow's host will be entered.
     #[inline(always)]
     pub(crate) fn warm_port(&self, t: &Ticket) -> u32 {
-        let found = self.pairs.find(t.source.0, t.target);
-        let page = found.and_then(|f| self.externals.get(f.0).page(t.protocol));
+        let (external, _) = self.external_for(t);
+        let page = external.and_then(|e| self.externals.get(e).page(t.protocol));
         page.map_or(0, |p| self.externals.page(p).touch_next())
+    }
+
+    /// The external address that a flow's host has or would get, if it has been used, and where that is noted.
+    #[inline(always)]
+    fn external_for(&self, t: &Ticket) -> (Option<u32>, Option<usize>) {
+        let (host, target) = (t.source.0, usize::from(t.target));
+        let space = &self.config.targets[target].space;
+        if space.count() == 1 || self.targets[target].at_home {
+            let address = if space.count() == 1 { space.nth(0) } else { self.home(host, t.target) };
+            return (self.externals.find(address), None);
+        }
+        self.pairs.find(host, t.target).unzip()
     }
 
     /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.
@@ -203,16 +215,7 @@ impl Device {
         if self.table.may_be_wide(t.protocol, t.source, t.destination) && self.find_wide_of(t) {
             return Ride::NotHere;
         }
-        let space = &self.config.targets[usize::from(t.target)].space;
-        let mut pair = None;
-        let external = match space.count() {
-            1 => self.externals.find(space.nth(0)),
-            _ => {
-                let found = self.pairs.find(host, t.target);
-                pair = found.map(|f| f.1);
-                found.map(|f| f.0)
-            }
-        };
+        let (external, pair) = self.external_for(t);
         // the first mapping of a host on a pool, or on an address, picks its place with all due care
         let Some(external) = external else { return self.ride_first(now, session, t) };
         let e = self.externals.get(external);
@@ -344,7 +347,7 @@ impl Device {
         self.record_port(m.place(), m.external_port, at, false);
         self.record_mappings(at, false);
         self.record_sessions(at, false);
-        if self.is_paired(m.target) {
+        if self.keeps_pairs(m.target) {
             self.pairs.remove(m.internal, m.target);
         }
         // the peer is of no account: mappings of a plain device do not depend on it

@@ -300,11 +300,9 @@ impl Device {
         if !protocol.is_multiplexed() || config.space.count() == 0 {
             return [NONE; 2];
         }
-        let paired = bits(host).filter(|_| self.is_paired(target)).and_then(|h| self.pairs.find(h, target));
-        let one = match (paired, config.space.count()) {
-            (Some((external, _)), _) => Some(self.externals.get(external).address),
-            (None, 1) => Some(config.space.nth(0)),
-            (None, _) => None,
+        let one = match config.space.count() {
+            1 => Some(config.space.nth(0)),
+            _ => bits(host).and_then(|h| self.paired_address(h, target)),
         };
         let range = self.config.plan.behaviour.port_classes[self.config.plan.behaviour.port_class(port)].into;
         let (place, first) = (config.target, config.space.nth(0));

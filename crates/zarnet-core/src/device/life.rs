@@ -294,7 +294,7 @@ impl Device {
     }
 
     fn unpair(&mut self, host: u32, target: u16, rule: u16) {
-        if self.is_paired(target) {
+        if self.keeps_pairs(target) {
             self.pairs.remove(host, target);
         }
         if self.config.rule_targets[usize::from(rule)].fallback == Some(target)

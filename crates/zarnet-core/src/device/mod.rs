@@ -205,6 +205,7 @@ impl Device {
             calm_until: 0,
         };
         device.set_up_targets();
+        device.send_home();
         device
     }
 

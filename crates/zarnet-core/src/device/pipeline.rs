@@ -43,10 +43,13 @@ impl Device {
 
     fn count_refusal(&mut self, refusal: Refusal) {
         self.counters.refuse(refusal.rule, refusal.reason);
-        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(rule)) = (refusal.reason, refusal.rule)
-            && let Some(target) = self.config.rule_targets[rule.index()].main
-        {
+        let Some(rule) = refusal.rule else { return };
+        let targets = self.config.rule_targets[rule.index()];
+        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(target)) = (refusal.reason, targets.main) {
             self.targets[usize::from(target)].refused += 1;
+        }
+        if matches!(refusal.reason, Reason::PortsExhausted | Reason::UnsupportedProtocol) {
+            targets.main.into_iter().chain(targets.fallback).for_each(|target| self.leave_home(target));
         }
     }
 
