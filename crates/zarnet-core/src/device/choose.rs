@@ -33,6 +33,9 @@ pub(super) struct TargetState {
     /// Every host with mappings on it has them where `by-source` begins for it. As long as that is so, it need not be
     /// kept who has which address.
     pub at_home: bool,
+    /// Of a target with one address, or with everybody at home: where its first addresses stand among those that have been
+    /// used, by position; [`NONE`] for one that has not been.
+    pub used_as: Vec<u32>,
 }
 
 /// An external end that was found, and what choosing it moves.
@@ -111,9 +114,9 @@ impl Device {
 
     /// Where `by-source` begins for a host.
     #[inline]
-    pub(super) fn home(&self, host: u32, target: u16) -> u32 {
+    fn home(&self, host: u32, target: u16) -> u32 {
         let space = &self.config.targets[usize::from(target)].space;
-        space.nth(source_number(IpAddr::V4(host.into())) % space.count())
+        space.nth(home_position(host, space.count()))
     }
 
     /// Whether a host has a mapping on a target: found by going through all.
@@ -378,7 +381,7 @@ impl Device {
         }
         let start = match config.pick {
             Pick::InTurn => self.turn_start(config),
-            Pick::BySource if count > 0 => source_number(IpAddr::V4(host.into())) % count,
+            Pick::BySource if count > 0 => home_position(host, count),
             _ => 0,
         };
         let choice = match config.pick {
@@ -568,6 +571,12 @@ impl Device {
         let unowned = (0..count).filter(|n| owner(*n).is_none()).map(span);
         unowned.into_iter().find(|s| ports.lowest_free(*s, odd).is_some()).map(|s| vec![s])
     }
+}
+
+/// Where `by-source` begins for a host among so many addresses.
+#[inline]
+pub(super) fn home_position(host: u32, count: u32) -> u32 {
+    source_number(IpAddr::V4(host.into())) % count
 }
 
 /// The hash under which an endpoint mapping is found, by as much of the peer as mappings depend on.

@@ -175,6 +175,7 @@ impl Device {
         let (host, peer) = (bits(from.address).unwrap_or(0), bits(remote.address).unwrap_or(0));
         let external = self.externals.obtain(choice.address);
         let was_used = self.externals.get(external).is_used();
+        self.note_place(choice.target, choice.address, external);
         let (place, hash) = match choice.kind {
             Kind::Endpoint => {
                 let (config, classes) = (&self.config, self.config.plan.behaviour.port_classes.len());
@@ -239,6 +240,17 @@ impl Device {
         self.counters.map(rule.0, self.table.mapping_count(), now.0);
         self.record_mappings(now.0, true);
         id
+    }
+
+    /// Notes where an address of a target stands among those that have been used.
+    fn note_place(&mut self, target: u16, address: u32, external: u32) {
+        let (state, space) = (&mut self.targets[usize::from(target)], &self.config.targets[usize::from(target)].space);
+        let position = space.position(address).filter(|p| space.count() == 1 || state.at_home && *p <= u16::MAX.into());
+        let Some(position) = position else { return };
+        if state.used_as.len() <= position as usize {
+            state.used_as.resize(position as usize + 1, NONE);
+        }
+        state.used_as[position as usize] = external;
     }
 
     /// Whether it is kept which address of a target a host has.

@@ -4,6 +4,7 @@
 //! [`Lane`] holds what is known beforehand about such flows, found by asking the same questions as the long way. What a
 //! lane does not cover for certain is left to the long way, having changed nothing; a test holds one against the other.
 
+use super::choose::home_position;
 use super::intervals::IntervalMap;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
 use super::table::{Kind, Mapping, v4};
@@ -47,6 +48,8 @@ pub(crate) struct Ticket {
     egress: InterfaceId,
     /// What its mapping is found by.
     hash: u32,
+    /// The external address that it is on, where that does not depend on what other mappings there are; or [`NONE`].
+    external: u32,
 }
 
 impl Ticket {
@@ -139,7 +142,8 @@ impl Device {
         let leads = self.rule(rule).into.interfaces.contains(egress) && protocol.is_multiplexed();
         let target = self.config.rule_targets[usize::from(rule)].main.filter(|_| leads)?;
         let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
-        Some(Ticket { protocol, source, destination, rule, target, egress, hash })
+        let external = self.fixed_external(source.0, target).unwrap_or(NONE);
+        Some(Ticket { protocol, source, destination, rule, target, egress, hash, external })
     }
 
     /// Reads what a flow will be looked up by. For many flows at once: what has to be waited for is then waited for
@@ -174,16 +178,26 @@ impl Device {
         page.map_or(0, |p| self.externals.page(p).touch_next())
     }
 
-    /// The external address that a flow's host has or would get, if it has been used, and where that is noted.
+    /// The external address that a host has or would get, if it has been used, and where that is noted.
     #[inline(always)]
     fn external_for(&self, t: &Ticket) -> (Option<u32>, Option<usize>) {
-        let (host, target) = (t.source.0, usize::from(t.target));
-        let space = &self.config.targets[target].space;
-        if space.count() == 1 || self.targets[target].at_home {
-            let address = if space.count() == 1 { space.nth(0) } else { self.home(host, t.target) };
-            return (self.externals.find(address), None);
+        if !self.keeps_pairs(t.target) {
+            let known = (t.external != NONE).then_some(t.external);
+            return (known.or_else(|| self.fixed_external(t.source.0, t.target)), None);
         }
-        self.pairs.find(host, t.target).unzip()
+        self.pairs.find(t.source.0, t.target).unzip()
+    }
+
+    /// The same where it is the only one, or every host is at home.
+    #[inline(always)]
+    fn fixed_external(&self, host: u32, target: u16) -> Option<u32> {
+        let state = &self.targets[usize::from(target)];
+        let position = match self.config.targets[usize::from(target)].space.count() {
+            1 => 0,
+            count if state.at_home => home_position(host, count),
+            _ => return None,
+        };
+        state.used_as.get(position as usize).copied().filter(|external| *external != NONE)
     }
 
     /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.

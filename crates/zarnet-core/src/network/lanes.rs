@@ -104,7 +104,7 @@ impl Network {
     }
 
     /// What can be known of a flow before its turn comes, if it is on a lane.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn board(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> Option<Boarding> {
         let by_source = self.lanes.by_source.as_ref()?;
         let (number, rule) = (*by_source.get(source.0.into()))?;
