@@ -73,10 +73,8 @@ impl Network {
                 let (device, ingress) = (DeviceId(d as u16), InterfaceId(i as u16));
                 let segment = self.world.number(interface.segment);
                 let alone = self.world.attached(segment).len() == 1 && segment != World::INTERNET;
-                let [(_, prefix)] = interface.addresses[..] else { continue };
-                if !alone || !prefix.first().is_ipv4() {
-                    continue;
-                }
+                let mut prefixes = interface.addresses.iter().map(|a| a.1).filter(|p| p.first().is_ipv4());
+                let (Some(prefix), None, true) = (prefixes.next(), prefixes.next(), alone) else { continue };
                 let leads_out = |egress: InterfaceId, to: IpAddr, next_hop: IpAddr| {
                     let exit = &self.plan.devices[device.index()].interfaces[egress.index()];
                     self.world.number(exit.segment) == World::INTERNET
