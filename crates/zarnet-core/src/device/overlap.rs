@@ -6,6 +6,7 @@ use super::Ending;
 #[derive(Debug, Clone, Default)]
 pub(super) struct Overlap {
     two: [Run; 2],
+    #[expect(clippy::box_collection, reason = "nearly always none: eight octets, where a list takes twenty-four")]
     more: Option<Box<Vec<Run>>>,
 }
 

@@ -1,5 +1,6 @@
 //! `zarnet capacity PLAN TRAFFIC...`
 
+use std::cell::Cell;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -10,6 +11,7 @@ use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Edit, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
+use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::traffic::Growth;
 
@@ -144,14 +146,9 @@ impl Setting<'_> {
         };
         let moment = peak_or(at, &shared, &traffic, self.common)?;
         let options = Options { moment, seed: self.common.seed, sessions: false, record: true, ..Options::default() };
-        let begun = std::cell::Cell::new(None);
+        let begun = Cell::new(None);
         let (prediction, skipped) = attempts(&traffic, options, self.common.quiet, |items, options| {
-            let items = items.inspect(|i| {
-                if let (Ok(item), None) = (i, begun.get()) {
-                    begun.set(Some(item.at()));
-                }
-            });
-            predict(shared.clone(), items, traffic.events(), options)
+            predict(shared.clone(), Timed { items, begun: &begun }, traffic.events(), options)
         })?;
         tell_skipped(skipped, self.common.quiet);
         Ok((prediction, begun.get().unwrap_or_default()))
@@ -397,5 +394,23 @@ impl Study {
         }
         // of equals, the one that is first named, for remedies are listed by what they cost
         own.min_by_key(|t| t.outcome.as_ref().map_or(u64::MAX, |o| o.refused))
+    }
+}
+
+/// Traffic that tells when it begins.
+struct Timed<'a, B> {
+    items: B,
+    begun: &'a Cell<Option<Instant>>,
+}
+
+impl<B: Batches> Batches for Timed<'_, B> {
+    type Error = B::Error;
+
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<B::Error> {
+        let error = self.items.fill(batch, most);
+        // what has to be sorted is read again, and then begins earlier
+        let first = batch.first().map(Item::at).into_iter().chain(self.begun.get()).min();
+        self.begun.set(first);
+        error
     }
 }
