@@ -7,13 +7,25 @@ use std::sync::{Arc, LazyLock};
 
 use libfuzzer_sys::fuzz_target;
 use zarnet_core::predict::{Options, predict};
+use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::plan::Loaded;
-use zarnet_formats::traffic::{Attempt, Given, Reading, Traffic};
+use zarnet_formats::traffic::{Attempt, Given, Items, Reading, Traffic, TrafficError};
 
 static PLAN: LazyLock<Loaded> = LazyLock::new(|| {
-    let text = include_str!("../../demo/saltmere/harbour.toml");
-    zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap()
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../demo/saltmere/harbour.toml");
+    zarnet_formats::plan::load(Path::new(path)).unwrap()
 });
+
+/// Read as the program reads it.
+struct Filled<'a>(Items<'a>);
+
+impl Batches for Filled<'_> {
+    type Error = TrafficError;
+
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
+        self.0.fill(batch, most)
+    }
+}
 
 fuzz_target!(|data: &[u8]| {
     let mut file = tempfile::NamedTempFile::new_in("/dev/shm").unwrap();
@@ -22,8 +34,10 @@ fuzz_target!(|data: &[u8]| {
     for skip_bad in [false, true] {
         let Ok(traffic) = Traffic::open(&given, &PLAN, Reading { skip_bad, ..Reading::default() }) else { continue };
         traffic.errors();
-        let items = traffic.items(Attempt::Sorted);
         let options = Options { sources: Some(traffic.sources()), ..Options::default() };
-        let _ = predict(Arc::new(PLAN.plan.clone()), items.take(10_000), traffic.events(), options);
+        for attempt in [Attempt::Streaming, Attempt::Sorted] {
+            let items = Filled(traffic.items(attempt));
+            let _ = predict(Arc::new(PLAN.plan.clone()), items, traffic.events(), options.clone());
+        }
     }
 });
