@@ -205,6 +205,14 @@ fn frame() -> Vec<u8> {
     f
 }
 
+/// The same as long as most are, which is read the short way.
+fn long_frame() -> Vec<u8> {
+    let mut f = frame();
+    f[17] = 60;
+    f.resize(14 + 60, 0);
+    f
+}
+
 fn pcap(magic: u32, link: u32, frames: &[(u32, u32, Vec<u8>)]) -> Vec<u8> {
     let mut out = Vec::new();
     out.extend(magic.to_le_bytes());
@@ -231,7 +239,7 @@ fn pcapng(resolution: u8, ticks: &[u64]) -> Vec<u8> {
     let interface = [&[1, 0, 0, 0][..], &65_535u32.to_le_bytes(), &[9, 0, 1, 0, resolution, 0, 0, 0], &[0; 4]].concat();
     let mut out = [block(0x0A0D_0D0A, section), block(1, interface)].concat();
     for t in ticks {
-        let mut data = frame();
+        let mut data = if t % 3 == 0 { frame() } else { long_frame() };
         let length = data.len() as u32;
         data.resize(data.len().next_multiple_of(4), 0);
         let head = [0, (t >> 32) as u32, *t as u32, length, length].map(u32::to_le_bytes).concat();
@@ -296,6 +304,63 @@ fn damaged_captures_are_told_and_read_as_far_as_they_go() {
     assert_eq!(items.by_ref().count(), 1);
     let skipped = items.skipped();
     assert_eq!((skipped.not_ip, skipped.fragments, skipped.icmp_other), (1, 1, 1));
+}
+
+/// Read many at a time or one by one, usual lines and frames among unusual ones, passed over or wrong: it is the same.
+#[test]
+fn batches_hold_what_comes_one_by_one() {
+    let line = |n: usize| match n % 9 {
+        0 => format!("{n}.5,\"tcp\",10.0.0.5,{n},198.51.100.80,443,2"), // quoted
+        1 => format!("{n},gre,10.0.0.5,,198.51.100.80,,2"),
+        2 => format!("{n}.12345678,icmp,10.0.0.{},{n},198.51.100.200,,86399.99999999", n % 200),
+        3 => format!("# {n}\n\n{n},udp,kiosk-1,{n},198.51.100.53,53,"),
+        _ => format!("{n}.001,tcp,10.0.0.5,{n},198.51.100.80,443,0.25"),
+    };
+    let list = |lines: &[String]| {
+        format!("start,protocol,source,source-port,destination,destination-port,lasts\n{}", lines.join("\n"))
+    };
+    let mut lines: Vec<String> = (1..5000).map(line).collect();
+    let whole = list(&lines);
+    lines[3000] = "12,tcp,10.0.0.500,1,198.51.100.80,443,1".into();
+    let wrong = list(&lines);
+    let usual = long_frame();
+    let odd = |n: u32| match n % 7 {
+        3 => usual[..30].to_vec(),
+        5 => frame(),
+        _ => usual.clone(),
+    };
+    let frames: Vec<(u32, u32, Vec<u8>)> = (0..400).map(|n| (5 + n, n, odd(n))).collect();
+    let (capture, nanoseconds) = (pcap(0xa1b2_c3d4, 1, &frames), pcap(0xa1b2_3c4d, 1, &frames));
+    let blocks = pcapng(6, &(0..300).collect::<Vec<u64>>());
+    for (contents, skip_bad) in [
+        (whole.as_bytes(), false),
+        (wrong.as_bytes(), false),
+        (wrong.as_bytes(), true),
+        (&capture, false),
+        (&capture[..capture.len() - 9], false),
+        (&nanoseconds, false),
+        (&blocks, false),
+    ] {
+        let Ok((traffic, _file)) = open(contents, skip_bad) else { continue };
+        let told = |e: TrafficError| (e.line, e.fault.name());
+        let mut single = traffic.items(Attempt::Streaming);
+        let one_by_one: Vec<Result<Item, _>> = single.by_ref().map(|i| i.map_err(told)).collect();
+        assert!(one_by_one.len() > 200);
+        for most in [1, 7, 32] {
+            let (mut items, mut all, mut batch) = (traffic.items(Attempt::Streaming), Vec::new(), Vec::new());
+            loop {
+                batch.clear();
+                let error = items.fill(&mut batch, most);
+                all.extend(batch.iter().map(|item| Ok(*item)));
+                all.extend(error.map(told).map(Err));
+                if batch.len() < most {
+                    break;
+                }
+            }
+            assert_eq!(all, one_by_one);
+            assert_eq!(items.skipped(), single.skipped());
+        }
+    }
 }
 
 /// RFC 4787 §11 REQ-14: fragments belong to the datagram whose first they follow.
