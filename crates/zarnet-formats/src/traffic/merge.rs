@@ -4,7 +4,7 @@ use zarnet_core::compare::Begun;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
-use zarnet_core::traffic::{Event, Flow, Item, Load, LoadFlows, Party, Seen, SeenError};
+use zarnet_core::traffic::{Batches, Event, Flow, Item, Load, LoadFlows, Party, Seen, SeenError};
 
 use super::capture::{Capture, Sight};
 use super::clock::Clock;
@@ -447,13 +447,7 @@ impl Items<'_> {
             self.failed = error.is_some();
             return error;
         }
-        while batch.len() < most {
-            match self.next()? {
-                Ok(item) => batch.push(item),
-                Err(error) => return Some(error),
-            }
-        }
-        None
+        Batches::fill(self, batch, most)
     }
 
     /// What was passed over so far.
