@@ -10,7 +10,7 @@ use super::index::Index;
 use super::pairs::Pairs;
 use super::table::{Kind, bits};
 use super::{Device, TargetState};
-use crate::net::{AddressSet, Instant};
+use crate::net::{AddressRange, AddressSet, Instant};
 use crate::plan::{self, Dependence, Renaming};
 
 impl Device {
@@ -24,7 +24,8 @@ impl Device {
         enabled: Vec<bool>,
     ) {
         self.expire(now);
-        let config = Config::new(plan, taken.clone(), &enabled);
+        let used = self.externals.used().map(|a| AddressRange::one(IpAddr::V4(a.into()))).collect();
+        let config = Config::new(plan, taken.clone(), &enabled, used);
         let old = std::mem::replace(&mut self.config, config);
         self.enabled = enabled;
         let targets: Vec<u16> =

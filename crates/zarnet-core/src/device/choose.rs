@@ -150,11 +150,7 @@ impl Device {
         let hash = self.endpoint_hash(protocol, host, port, peer, peer_port);
         let dependence = self.config.plan.behaviour.mapping;
         self.table.by_internal.candidates(hash).filter(move |&id| {
-            let m = self.table.mapping(id);
-            m.kind() == Kind::Endpoint
-                && m.internal == host
-                && m.internal_port == port
-                && self.externals.page(m.place()).protocol == protocol
+            self.is_mapping_of(id, protocol, host, port)
                 && match dependence {
                     Dependence::EndpointIndependent => true,
                     Dependence::AddressDependent => self.peer_of(id).is_some_and(|p| p.0 == peer),
@@ -166,13 +162,17 @@ impl Device {
     /// The mapping of an internal endpoint, where mappings do not depend on the peer.
     #[inline]
     pub(super) fn find_endpoint(&self, hash: u32, protocol: Protocol, host: u32, port: u16) -> Option<u32> {
-        self.table.by_internal.candidates(hash).find(|id| {
-            let m = self.table.mapping(*id);
-            m.internal == host
-                && m.internal_port == port
-                && m.kind() == Kind::Endpoint
-                && self.externals.page(m.place()).protocol == protocol
-        })
+        self.table.by_internal.candidates(hash).find(|id| self.is_mapping_of(*id, protocol, host, port))
+    }
+
+    /// Whether a place holds a mapping of an internal endpoint.
+    #[inline(always)]
+    pub(super) fn is_mapping_of(&self, id: u32, protocol: Protocol, host: u32, port: u16) -> bool {
+        let m = self.table.mapping(id);
+        m.internal == host
+            && m.internal_port == port
+            && m.kind() == Kind::Endpoint
+            && self.externals.page(m.place()).protocol == protocol
     }
 
     /// The peer that an endpoint mapping was made for, where mappings depend on it.

@@ -49,6 +49,8 @@ pub(super) struct Config {
     pub plan: plan::Device,
     /// The plan's interfaces, hosts and next hops, which no pool hands out.
     taken: Arc<AddressSet>,
+    /// External addresses that mappings from before were on when this description took over.
+    used: AddressSet,
     pub own: HashMap<IpAddr, InterfaceId, RandomState>,
     /// External addresses of rules and those it answers ARP for: never routed.
     pub claimed: AddressSet,
@@ -86,7 +88,7 @@ fn is_plain(b: &Behaviour) -> bool {
 }
 
 impl Config {
-    pub(super) fn new(plan: plan::Device, taken: Arc<AddressSet>, enabled: &[bool]) -> Self {
+    pub(super) fn new(plan: plan::Device, taken: Arc<AddressSet>, enabled: &[bool], used: AddressSet) -> Self {
         let mut config = Self {
             own: HashMap::default(),
             claimed: AddressSet::default(),
@@ -108,6 +110,7 @@ impl Config {
             statics_v6: Vec::new(),
             plan,
             taken,
+            used,
         };
         for (i, interface) in config.plan.interfaces.iter().enumerate() {
             let addresses = interface.own();
@@ -394,12 +397,12 @@ impl Config {
             self.claimed.extend(&ends);
         }
         let own = self.own.keys().map(|a| AddressRange::one(*a));
-        let all: AddressSet = self.claimed.ranges().chain(own).collect();
+        let all: AddressSet = self.claimed.ranges().chain(self.used.ranges()).chain(own).collect();
         self.concerned =
             IntervalMap::new(&v4_ranges(&all), |active| !active.is_empty()).favouring(|concerned| !concerned);
     }
 
-    /// Whether an address is one of its own or an external one of its rules. If not, it is somebody else's, and only the
+    /// Whether an address is one of its own, or an external one of its rules or of a mapping from before them. If not, it is somebody else's, and only the
     /// route matters.
     #[inline]
     pub(super) fn concerns(&self, address: IpAddr) -> bool {

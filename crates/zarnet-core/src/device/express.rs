@@ -50,6 +50,8 @@ pub(crate) struct Ticket {
     hash: u32,
     /// The external address that it is on, where that does not depend on what other mappings there are; or [`NONE`].
     external: u32,
+    /// The mapping that was found under that hash beforehand; or [`NONE`]. It may have ended since.
+    found: u32,
 }
 
 impl Ticket {
@@ -77,6 +79,17 @@ pub(crate) enum Ride {
     Done,
     /// First it has to be known whether answers to this external address come in by this interface.
     Ask(u32, InterfaceId),
+    /// It has to go the long way.
+    NotHere,
+}
+
+/// What became of a packet that was seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum RideAlong {
+    /// It was one of a known session.
+    Known,
+    /// It has begun a session.
+    New,
     /// It has to go the long way.
     NotHere,
 }
@@ -143,7 +156,7 @@ impl Device {
         let target = self.config.rule_targets[usize::from(rule)].main.filter(|_| leads)?;
         let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
         let external = self.fixed_external(source.0, target).unwrap_or(NONE);
-        Some(Ticket { protocol, source, destination, rule, target, egress, hash, external })
+        Some(Ticket { protocol, source, destination, rule, target, egress, hash, external, found: NONE })
     }
 
     /// Reads what a flow will be looked up by. For many flows at once: what has to be waited for is then waited for
@@ -153,10 +166,22 @@ impl Device {
         self.table.by_internal.touch(t.hash)
     }
 
-    /// Reads the mapping that a packet may belong to, and where one that goes back would have another.
-    pub(crate) fn warm_mapping(&self, t: &Ticket, back: bool) -> u64 {
-        let other = if back { self.table.by_internal.touch(self.reverse_hash(t)) } else { 0 };
-        other ^ self.table.by_internal.candidates(t.hash).next().map_or(0, |id| self.table.mapping(id).internal.into())
+    /// Looks for the mapping that a packet may belong to.
+    #[inline(always)]
+    pub(crate) fn look_up(&self, t: &mut Ticket) {
+        t.found = self.table.by_internal.candidates(t.hash).next().unwrap_or(NONE);
+    }
+
+    /// Reads the mapping that was found.
+    #[inline(always)]
+    pub(crate) fn warm_mapping(&self, t: &Ticket) -> u32 {
+        if t.found == NONE { 0 } else { self.table.mapping(t.found).internal }
+    }
+
+    /// Reads where a packet that goes back would have another mapping.
+    #[inline(always)]
+    pub(crate) fn warm_reverse(&self, t: &Ticket) -> u64 {
+        self.table.by_internal.touch(self.reverse_hash(t))
     }
 
     /// What would find a mapping of a flow's receiver, as if that had begun it.
@@ -202,7 +227,7 @@ impl Device {
 
     /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.
     pub(crate) fn ride(&mut self, now: Instant, t: &Ticket, course: Course) -> Ride {
-        let ((host, port), (peer, peer_port)) = (t.source, t.destination);
+        let (peer, peer_port) = t.destination;
         self.expire(now);
         let refresh_both = self.config.plan.behaviour.refresh_both;
         let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port: peer_port, refresh_both };
@@ -214,20 +239,53 @@ impl Device {
         // the server's SYN establishes it: RFC 7857 figure 1
         session.state = [State::Open, State::Established][usize::from(t.protocol == Protocol::TCP)];
         session.run_until(course.end.0, course.ending, terms);
-        if let Some(mapping) = self.find_endpoint(t.hash, t.protocol, host, port) {
-            let m = self.table.mapping(mapping);
-            let external = self.externals.page(m.place()).external;
-            if m.rule != t.rule || self.externals.get(external).returns != Some(true) {
+        let mapping = self.find_endpoint(t.hash, t.protocol, t.source.0, t.source.1);
+        if let Some(known) = mapping.and_then(|m| self.table.under(m, peer, peer_port)) {
+            let external = self.external_under(self.table.session(known).owner);
+            return match self.doubts_return(external, t) {
+                Some(unsure) => unsure,
+                None => self.ride_again(now, known, t, course),
+            };
+        }
+        self.take_aboard(now, session, t, mapping)
+    }
+
+    /// The external address that a mapping is on.
+    fn external_under(&self, mapping: u32) -> u32 {
+        self.externals.page(self.table.mapping(mapping).place()).external
+    }
+
+    /// What is to be done where it is not certain that answers to an external address come in by the flow's exit.
+    #[inline]
+    fn doubts_return(&self, external: u32, t: &Ticket) -> Option<Ride> {
+        let external = self.externals.get(external);
+        match external.returns {
+            Some(true) => None,
+            Some(false) => Some(Ride::NotHere),
+            None => Some(Ride::Ask(external.address, t.egress)),
+        }
+    }
+
+    /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be but for its owner; one
+    /// that was answered already is only entered where answers come back.
+    #[inline]
+    fn take_aboard(&mut self, now: Instant, mut session: Session, t: &Ticket, mapping: Option<u32>) -> Ride {
+        let (host, port) = t.source;
+        // it may be an answer in a session that was let in as it was
+        if self.table.may_be_wide(t.protocol, t.source, t.destination) && self.find_wide_of(t) {
+            return Ride::NotHere;
+        }
+        if let Some(mapping) = mapping {
+            if self.table.mapping(mapping).rule != t.rule {
                 return Ride::NotHere;
             }
-            if let Some(session) = self.table.under(mapping, peer, peer_port) {
-                return self.ride_again(now, session, t, course);
+            if session.has(ANSWERED)
+                && let Some(unsure) = self.doubts_return(self.external_under(mapping), t)
+            {
+                return unsure;
             }
             session.owner = mapping;
             return self.begin_ride(t.rule, session);
-        }
-        if self.table.may_be_wide(t.protocol, t.source, t.destination) && self.find_wide_of(t) {
-            return Ride::NotHere;
         }
         let (external, pair) = self.external_for(t);
         // the first mapping of a host on a pool, or on an address, picks its place with all due care
@@ -236,10 +294,10 @@ impl Device {
         let Some(page) = e.page(t.protocol).filter(|_| e.endpoints > 0) else {
             return self.ride_first(now, session, t);
         };
-        match e.returns {
-            Some(true) => {}
-            Some(false) => return Ride::NotHere,
-            None => return Ride::Ask(e.address, t.egress),
+        if session.has(ANSWERED)
+            && let Some(unsure) = self.doubts_return(external, t)
+        {
+            return unsure;
         }
         let behaviour = &self.config.plan.behaviour;
         let class = behaviour.port_class(port);
@@ -268,32 +326,63 @@ impl Device {
         Ride::Done
     }
 
-    /// Enters a packet of a known session that was seen on the lane's interface: one of the flow's own, or `back` to who
-    /// began it. `false`: nothing was done, and it has to go the long way.
-    pub(crate) fn ride_along(&mut self, now: Instant, t: &Ticket, back: bool, signal: Signal) -> bool {
-        let ((host, port), (peer, peer_port)) = (t.source, t.destination);
+    /// Enters a packet that was seen on the lane's interface: one of a flow from there, or `back` to who began it.
+    #[inline(always)]
+    pub(crate) fn ride_along(&mut self, now: Instant, t: &Ticket, back: bool, signal: Signal) -> RideAlong {
         self.expire(now);
         if back {
             // another session could have the same ends the other way round
             let other = self.table.by_internal.candidates(self.reverse_hash(t)).next().is_some();
             if other || self.table.may_be_wide(t.protocol, t.destination, t.source) {
-                return false;
+                return RideAlong::NotHere;
             }
         }
-        let mapping = self.find_endpoint(t.hash, t.protocol, host, port);
-        let Some(id) = mapping.and_then(|m| self.table.under(m, peer, peer_port)) else { return false };
+        let id = match self.is_beside(t) {
+            true => t.found,
+            false => {
+                let mapping = self.find_endpoint(t.hash, t.protocol, t.source.0, t.source.1);
+                match mapping.and_then(|m| self.table.under(m, t.destination.0, t.destination.1)) {
+                    Some(id) => id,
+                    None if back => return RideAlong::NotHere,
+                    None => return self.ride_new(now, t, signal, mapping),
+                }
+            }
+        };
         let mut session = *self.table.session(id);
         let inbound = session.has(INBOUND);
         let mapping = self.table.mapping(session.owner);
         if mapping.rule != t.rule {
-            return false;
+            return RideAlong::NotHere;
         }
-        let port = if inbound { mapping.external_port } else { peer_port };
+        let port = if inbound { mapping.external_port } else { t.destination.1 };
         let refresh_both = self.config.plan.behaviour.refresh_both;
         let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port, refresh_both };
         session.on_packet(now.0, signal, Heading { from_initiator: inbound == back, outbound: !back }, terms);
         self.put_session(id, session);
-        true
+        RideAlong::Known
+    }
+
+    /// Whether the session between a flow's ends is beside the mapping that was found beforehand: both may have ended since.
+    #[inline(always)]
+    fn is_beside(&self, t: &Ticket) -> bool {
+        t.found != NONE
+            && self.is_mapping_of(t.found, t.protocol, t.source.0, t.source.1)
+            && self.table.is_of(t.found, t.found, t.destination.0, t.destination.1)
+    }
+
+    /// A packet of no session that is known: it may begin one.
+    fn ride_new(&mut self, now: Instant, t: &Ticket, signal: Signal, mapping: Option<u32>) -> RideAlong {
+        if signal != t.packet().signal {
+            return RideAlong::NotHere;
+        }
+        let refresh_both = self.config.plan.behaviour.refresh_both;
+        let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port: t.destination.1, refresh_both };
+        let mut session = Session::new(now.0, terms, NONE, 0);
+        (session.remote, session.remote_port) = t.destination;
+        match self.take_aboard(now, session, t, mapping) {
+            Ride::Done => RideAlong::New,
+            Ride::Ask(..) | Ride::NotHere => RideAlong::NotHere,
+        }
     }
 
     fn find_wide_of(&self, t: &Ticket) -> bool {
@@ -301,6 +390,7 @@ impl Device {
     }
 
     /// A flow that needs a new place on a target.
+    #[cold]
     fn ride_first(&mut self, now: Instant, mut session: Session, t: &Ticket) -> Ride {
         let packet = t.packet();
         let Ok(Source::New(rule, choice, _)) = self.overload(t.rule, packet) else { return Ride::NotHere };
@@ -309,6 +399,7 @@ impl Device {
         }
         let external = self.externals.find(choice.address).map(|e| self.externals.get(e).returns);
         match external.flatten() {
+            _ if !session.has(ANSWERED) => {}
             Some(true) => {}
             Some(false) => return Ride::NotHere,
             None => return Ride::Ask(choice.address, t.egress),

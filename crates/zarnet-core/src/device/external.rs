@@ -39,9 +39,18 @@ pub(super) struct Page {
     pub last: Vec<u16>,
     /// Owner and number of ports in use of each block that has an owner.
     pub blocks: HashMap<u32, (u32, u32), RandomState>,
+    /// Ports in use that another plan has taken out meanwhile: nobody gets them afterwards.
+    withdrawn: Vec<u16>,
 }
 
 impl Page {
+    /// A port is nobody's any more.
+    fn release(&mut self, port: u16) {
+        if self.withdrawn.is_empty() || !self.withdrawn.contains(&port) {
+            self.ports.release(port);
+        }
+    }
+
     /// Reads the place of the port behind the one handed out last.
     pub(super) fn touch_next(&self) -> u32 {
         self.by_port[usize::from(self.last[0].wrapping_add(1))]
@@ -194,7 +203,8 @@ impl Externals {
             let mut ports = PortMap::new();
             reserve(&mut ports);
             let (by_port, last) = (vec![0; 1 << 16], vec![0; classes]);
-            self.pages.push(Page { external, protocol, ports, by_port, last, blocks: HashMap::default() });
+            let (blocks, withdrawn) = (HashMap::default(), Vec::new());
+            self.pages.push(Page { external, protocol, ports, by_port, last, blocks, withdrawn });
             self.list[external as usize].pages[slot] = self.pages.len() as u32 - 1;
         }
         self.list[external as usize].pages[slot]
@@ -243,7 +253,7 @@ impl Externals {
         p.by_port[usize::from(port)] = 0;
         match rest_until {
             Some(until) => self.resting.put(page, port, host, until),
-            None => p.ports.release(port),
+            None => p.release(port),
         }
         true
     }
@@ -260,7 +270,7 @@ impl Externals {
         while let Some(&(until, page, port)) = self.resting.queue.front().filter(|r| r.0 <= now) {
             self.resting.queue.pop_front();
             if self.resting.end(page, port, Some(until)) {
-                self.pages[page as usize].ports.release(port);
+                self.pages[page as usize].release(port);
             }
         }
     }
@@ -281,13 +291,18 @@ impl Externals {
         for page in &mut self.pages {
             page.ports = PortMap::new();
             reserve(self.list[page.external as usize].address, page.protocol, &mut page.ports);
-            let taken = (0..=u16::MAX).filter(|p| page.by_port[usize::from(*p)] != 0);
-            taken.for_each(|p| page.ports.take(p));
+            page.withdrawn.clear();
+            for port in (0..=u16::MAX).filter(|p| page.by_port[usize::from(*p)] != 0) {
+                page.withdrawn.extend((!page.ports.is_free(port)).then_some(port));
+                page.ports.take(port);
+            }
             page.last.resize(classes, 0);
             page.blocks.clear();
         }
         for (page, port) in self.resting.hosts.keys() {
-            self.pages[*page as usize].ports.take(*port);
+            let page = &mut self.pages[*page as usize];
+            page.withdrawn.extend((!page.ports.is_free(*port)).then_some(*port));
+            page.ports.take(*port);
         }
     }
 

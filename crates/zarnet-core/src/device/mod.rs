@@ -56,7 +56,7 @@ use table::{Mapping, Table, bits};
 
 pub use conditions::Condition;
 pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
-pub(crate) use express::{Course, Lane, Ride, Ticket};
+pub(crate) use express::{Course, Lane, Ride, RideAlong, Ticket};
 pub use history::{History, Supply};
 pub use icmp::ForwardedError;
 pub use pipeline::{Judged, Verdicts};
@@ -164,7 +164,7 @@ struct Hit {
 /// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.
 pub(crate) fn usable_by_pool(plan: &plan::Device, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
     let enabled = vec![true; plan.rules.len()];
-    let config = Config::new(plan.clone(), taken.clone(), &enabled);
+    let config = Config::new(plan.clone(), taken.clone(), &enabled, AddressSet::default());
     let mut sizes = vec![None; plan.pools.len()];
     for whole in [false, true] {
         for target in config.targets.iter().filter(|t| t.whole == whole) {
@@ -181,7 +181,7 @@ impl Device {
     /// pool hands out. The same `seed` gives the same choices on every machine.
     pub fn new(plan: &plan::Device, taken: &Arc<AddressSet>, seed: u64) -> Self {
         let enabled: Vec<bool> = plan.rules.iter().map(|r| r.enabled).collect();
-        let config = Config::new(plan.clone(), taken.clone(), &enabled);
+        let config = Config::new(plan.clone(), taken.clone(), &enabled, AddressSet::default());
         let mut device = Self {
             targets: vec![TargetState::default(); config.targets.len()],
             last_picked: vec![None; config.plan.pools.len()],

@@ -35,6 +35,10 @@ pub enum State {
 }
 
 impl State {
+    /// All of them, in order.
+    const ALL: [Self; 7] =
+        [Self::Open, Self::Opening, Self::Established, Self::ClientFin, Self::ServerFin, Self::Closing, Self::Reset];
+
     /// The word for it in a table.
     pub fn name(self) -> &'static str {
         match self {
@@ -260,61 +264,92 @@ impl Session {
     /// A packet of the session that the device has accepted.
     ///
     /// RFC 5382 §5 REQ-5, RFC 7857 §2.2 (RST), RFC 4787 §4.3 REQ-6 (refresh), RFC 5508 §3.2 REQ-2 (queries).
+    #[inline]
     pub(super) fn on_packet(&mut self, now: u64, signal: Signal, heading: Heading, terms: Terms<'_>) {
         let running = self.is_running(now);
-        if !running {
+        if !running && self.flags & RUNNING != 0 {
             self.settle();
         }
-        if !heading.from_initiator {
-            self.flags |= ANSWERED;
-        }
+        self.flags |= ANSWERED * u8::from(!heading.from_initiator);
         let before = self.state;
         let from_client = heading.from_initiator != self.has(SWAPPED);
-        use State::{ClientFin, Closing, Established, Open, Opening, Reset, ServerFin};
-        self.state = match (before, signal) {
-            (Closing | Reset, Signal::Syn) => {
-                self.flags = self.flags & !SWAPPED | if heading.from_initiator { 0 } else { SWAPPED };
-                Opening
-            }
-            (Opening, Signal::Syn | Signal::SynAck) if !from_client => Established,
-            (Established | ClientFin | ServerFin, Signal::Rst) => Reset,
-            (Established, Signal::Fin) => {
-                if from_client {
-                    ClientFin
-                } else {
-                    ServerFin
-                }
-            }
-            (ClientFin, Signal::Fin) if !from_client => Closing,
-            (ServerFin, Signal::Fin) if from_client => Closing,
-            (Reset, s) if s != Signal::Rst => Established,
-            (state, _) => state,
-        };
-        if running && self.state == Reset {
-            self.state = before; // the running flow's next packet revives it at once
+        let Step { mut state, refreshes, begins } = STEPS[before as usize][signal as usize][usize::from(from_client)];
+        if begins {
+            self.flags = self.flags & !SWAPPED | if heading.from_initiator { 0 } else { SWAPPED };
         }
-        if running && self.state != Closing {
-            return;
+        if running {
+            if state == State::Reset {
+                state = before; // the running flow's next packet revives it at once
+            }
+            if state != State::Closing {
+                self.state = state;
+                return;
+            }
         }
-        if self.state == Closing && before != Closing {
+        if state == State::Closing && before != State::Closing {
             self.flags &= !RUNNING;
         }
-        self.last = now;
-        let refreshes = match self.state {
-            Open => {
-                let ports = terms.protocol.has_ports();
-                heading.outbound || terms.refresh_both || !ports
-            }
-            // only the SYN of the client keeps an opening session; anything else leaves its timer alone
-            Opening => signal == Signal::Syn,
-            Closing | Reset => before != self.state,
-            Established | ClientFin | ServerFin => true,
-        };
-        if refreshes {
-            self.expires = now.saturating_add(terms.span(self.state));
-        }
+        (self.state, self.last) = (state, now);
+        // without connections a refresh is outbound, where there are ports and the device is not told otherwise
+        let open = heading.outbound | terms.refresh_both | !terms.protocol.has_ports();
+        let expires = now.saturating_add(terms.span(state));
+        self.expires = if refreshes & (open | (state != State::Open)) { expires } else { self.expires };
     }
 }
+
+/// What a packet does to a session.
+#[derive(Debug, Clone, Copy)]
+struct Step {
+    state: State,
+    refreshes: bool,
+    /// Whose connection is over: a new one begins, and its client may be the other end.
+    begins: bool,
+}
+
+impl Step {
+    /// RFC 7857 §2 figure 1, as the contract decides where it is silent.
+    const fn of(before: State, signal: Signal, from_client: bool) -> Self {
+        use State::{ClientFin, Closing, Established, Open, Opening, Reset, ServerFin};
+        let begins = matches!((before, signal), (Closing | Reset, Signal::Syn));
+        let state = match (before, signal) {
+            (Closing | Reset, Signal::Syn) => Opening,
+            (Opening, Signal::Syn | Signal::SynAck) if !from_client => Established,
+            (Established | ClientFin | ServerFin, Signal::Rst) => Reset,
+            (Established, Signal::Fin) if from_client => ClientFin,
+            (Established, Signal::Fin) => ServerFin,
+            (ClientFin, Signal::Fin) if !from_client => Closing,
+            (ServerFin, Signal::Fin) if from_client => Closing,
+            (Reset, Signal::Rst) => Reset,
+            (Reset, _) => Established,
+            (state, _) => state,
+        };
+        let refreshes = match state {
+            Open | Established | ClientFin | ServerFin => true,
+            // only the SYN of the client keeps an opening session; anything else leaves its timer alone
+            Opening => matches!(signal, Signal::Syn),
+            Closing | Reset => before as u8 != state as u8,
+        };
+        Self { state, refreshes, begins }
+    }
+}
+
+/// By the state before, the packet, and whether the client sent it. Looked up rather than decided, for packets come in no
+/// order.
+const STEPS: [[[Step; 2]; Signal::ALL.len()]; State::ALL.len()] = {
+    let none = Step { state: State::Open, refreshes: false, begins: false };
+    let mut steps = [[[none; 2]; Signal::ALL.len()]; State::ALL.len()];
+    let mut state = 0;
+    while state < State::ALL.len() {
+        let mut signal = 0;
+        while signal < Signal::ALL.len() {
+            let of = (State::ALL[state], Signal::ALL[signal]);
+            steps[state][signal] = [Step::of(of.0, of.1, false), Step::of(of.0, of.1, true)];
+            signal += 1;
+        }
+        state += 1;
+    }
+    steps
+};
 
 #[cfg(test)]
 mod tests {

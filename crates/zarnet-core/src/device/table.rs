@@ -482,16 +482,20 @@ impl Table {
 
     /// The session without tuples under a mapping that has this far end.
     pub(super) fn under(&self, mapping: u32, remote: u32, port: u16) -> Option<u32> {
-        let fits = |id: u32| {
-            let s = &self.slots[id].session;
-            s.owner == mapping && !s.has(WIDE) && s.remote == remote && s.remote_port == port
-        };
+        let fits = |id: u32| self.is_of(id, mapping, remote, port);
         let slot = &self.slots[mapping];
         if slot.listed == CROWDED {
             let mut all = self.by_peer.candidates(peer_hash(mapping, remote, port));
             return all.find(|id| fits(*id));
         }
         self.chain(slot.mapping.head).find(|id| fits(*id))
+    }
+
+    /// Whether a place holds the session without tuples under a mapping that has this far end.
+    #[inline(always)]
+    pub(super) fn is_of(&self, id: u32, mapping: u32, remote: u32, port: u16) -> bool {
+        let s = &self.slots[id].session;
+        s.owner == mapping && !s.has(WIDE) && s.remote == remote && s.remote_port == port
     }
 
     /// The endpoint mapping that is at a session's place, if the session is its only one and there is nothing more to

@@ -184,7 +184,7 @@ impl Device {
         let (Some(address), Some(_)) = (bits(to.address), bits(packet.source().address)) else { return };
         let Some(external) = self.externals.find(address) else { return };
         let whole = self.externals.get(external).whole;
-        let candidates: Vec<u32> = if whole != NONE {
+        let mut candidates: Vec<u32> = if whole != NONE {
             vec![whole]
         } else if packet.protocol.is_multiplexed() {
             let page = self.externals.find_page(address, packet.protocol);
@@ -192,6 +192,8 @@ impl Device {
         } else {
             self.portless_at(external, packet.protocol)
         };
+        // of several that do not let it in, the rule that is listed first is told
+        candidates.sort_unstable_by_key(|id| self.table.mapping(*id).rule);
         for id in candidates {
             let mapping = *self.table.mapping(id);
             let rule = self.rule(mapping.rule);

@@ -50,6 +50,11 @@ pub enum Signal {
     Reply,
 }
 
+impl Signal {
+    /// All of them, in order.
+    pub const ALL: [Self; 7] = [Self::Plain, Self::Syn, Self::SynAck, Self::Fin, Self::Rst, Self::Query, Self::Reply];
+}
+
 /// Source and destination.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Tuple {

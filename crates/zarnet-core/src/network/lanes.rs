@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::intervals::IntervalMap;
-use crate::device::{Course, Lane, Ride, Ticket};
+use crate::device::{Course, Lane, Ride, RideAlong, Ticket};
 use crate::net::{Instant, Protocol, Signal};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
 use crate::traffic::Seen;
@@ -26,6 +26,12 @@ pub(super) struct Lanes {
 const MOST_WORK: usize = 4_000_000;
 
 impl Lanes {
+    /// The lane that flows of a source are on, and the rule that translates them there.
+    #[inline(always)]
+    fn of(&self, source: u32) -> Option<(u16, u16)> {
+        *self.by_source.as_ref()?.get(source.into())
+    }
+
     /// Something was done to a device: nothing that was known holds any more.
     pub(super) fn forget(&mut self) {
         *self = Self { issue: self.issue + 1, ..Self::default() };
@@ -48,7 +54,6 @@ enum Journey {
 pub(crate) struct Boarding {
     journey: Journey,
     ticket: Ticket,
-    lane: u16,
     device: DeviceId,
     issue: u32,
 }
@@ -104,45 +109,56 @@ impl Network {
     /// What can be known of a flow before its turn comes, if it is on a lane.
     #[inline(always)]
     pub(crate) fn board(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> Option<Boarding> {
-        let by_source = self.lanes.by_source.as_ref()?;
-        let (number, rule) = (*by_source.get(source.0.into()))?;
-        let (device, lane) = &self.lanes.list[usize::from(number)];
-        let ticket = self.devices[device.index()].ticket(lane, rule, protocol, source, destination)?;
-        Some(Boarding { journey: Journey::Flow, ticket, lane: number, device: *device, issue: self.lanes.issue })
+        let (lane, rule) = self.lanes.of(source.0)?;
+        let (device, on) = &self.lanes.list[usize::from(lane)];
+        let ticket = self.devices[device.index()].ticket(on, rule, protocol, source, destination)?;
+        Some(Boarding { journey: Journey::Flow, ticket, device: *device, issue: self.lanes.issue })
     }
 
     /// The same of a packet that was seen on an interface.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn board_seen(&self, seen: &Seen) -> Option<Boarding> {
         let (from, to) = (seen.packet.source(), seen.packet.destination());
         let (IpAddr::V4(a), IpAddr::V4(b)) = (from.address, to.address) else { return None };
         let (from, to) = ((a.to_bits(), from.port), (b.to_bits(), to.port));
-        let (boarding, journey) = match self.board(seen.packet.protocol, from, to) {
-            Some(boarding) => (boarding, Journey::Forth),
-            None => (self.board(seen.packet.protocol, to, from)?, Journey::Back),
+        let (journey, (lane, rule), source, destination) = match self.lanes.of(from.0) {
+            Some(way) => (Journey::Forth, way, from, to),
+            None => (Journey::Back, self.lanes.of(to.0)?, to, from),
         };
-        let (device, lane) = &self.lanes.list[usize::from(boarding.lane)];
-        (*device == seen.device && lane.shows(seen.interface)).then_some(Boarding { journey, ..boarding })
+        let (device, on) = &self.lanes.list[usize::from(lane)];
+        if *device != seen.device || !on.shows(seen.interface) {
+            return None;
+        }
+        let ticket = self.devices[device.index()].ticket(on, rule, seen.packet.protocol, source, destination)?;
+        Some(Boarding { journey, ticket, device: *device, issue: self.lanes.issue })
     }
 
     /// Reads what flows and packets will be looked up by, all at once.
-    pub(crate) fn warm(&self, boardings: &[Option<Boarding>]) {
+    pub(crate) fn warm(&self, boardings: &mut [Option<Boarding>]) {
         let device = |b: &Boarding| &self.devices[b.device.index()];
-        let flows = || boardings.iter().flatten().filter(|b| b.journey == Journey::Flow);
-        let packets = || boardings.iter().flatten().filter(|b| b.journey != Journey::Flow);
         let places = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm(&b.ticket));
+        let flows = || boardings.iter().flatten().filter(|b| b.journey == Journey::Flow);
         let hosts = flows().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
         let ports = flows().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
-        let mappings = packets().fold(0, |sum, b| sum ^ device(b).warm_mapping(&b.ticket, b.journey == Journey::Back));
-        std::hint::black_box((places, hosts, ports, mappings));
+        let mut back = 0;
+        for boarding in boardings.iter_mut().flatten().filter(|b| b.journey != Journey::Flow) {
+            let device = device(boarding);
+            device.look_up(&mut boarding.ticket);
+            back ^= if boarding.journey == Journey::Back { device.warm_reverse(&boarding.ticket) } else { 0 };
+        }
+        let packets = || boardings.iter().flatten().filter(|b| b.journey != Journey::Flow);
+        let mappings = packets().fold(0, |sum, b| sum ^ device(b).warm_mapping(&b.ticket));
+        std::hint::black_box((places, hosts, ports, back, mappings));
     }
 
-    /// Enters a packet of a known session. `false`: nothing was done, and it has to go step by step.
-    #[inline]
-    pub(crate) fn express_seen(&mut self, now: Instant, boarding: &Boarding, signal: Signal) -> bool {
-        let Boarding { journey, ticket, device, issue, .. } = boarding;
-        *issue == self.lanes.issue
-            && self.devices[device.index()].ride_along(now, ticket, *journey == Journey::Back, signal)
+    /// Enters a packet that was seen on an interface.
+    #[inline(always)]
+    pub(crate) fn express_seen(&mut self, now: Instant, boarding: &Boarding, signal: Signal) -> RideAlong {
+        let Boarding { journey, ticket, device, issue } = boarding;
+        if *issue != self.lanes.issue {
+            return RideAlong::NotHere;
+        }
+        self.devices[device.index()].ride_along(now, ticket, *journey == Journey::Back, signal)
     }
 
     /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.

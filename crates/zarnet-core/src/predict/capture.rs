@@ -1,7 +1,7 @@
 //! Packets of a capture, one by one, as a device saw them on one of its interfaces.
 
 use super::run::Run;
-use crate::device::Outcome;
+use crate::device::{Outcome, RideAlong};
 use crate::net::{Endpoint, Packet, Protocol};
 use crate::network::{Boarding, Loss, Passage};
 use crate::plan::InterfaceId;
@@ -11,14 +11,24 @@ use crate::traffic::{Flow, Party, Seen, SeenError};
 impl Run {
     /// Plays a packet that was seen on an interface, coming in or going out.
     pub(super) fn seen(&mut self, seen: &Seen, boarding: Option<&Boarding>) {
-        let Seen { at, device, interface, packet } = *seen;
+        let at = seen.at;
         self.end = self.end.max(at);
-        if let Some(boarding) = boarding
-            && !self.is_stepwise()
-            && self.network.express_seen(at, boarding, packet.signal)
-        {
-            return;
+        if let Some(boarding) = boarding.filter(|_| !self.is_stepwise()) {
+            match self.network.express_seen(at, boarding, seen.packet.signal) {
+                RideAlong::Known => return,
+                RideAlong::New => {
+                    self.note_peak(at);
+                    return self.tally.count(Class::Translated);
+                }
+                RideAlong::NotHere => {}
+            }
         }
+        self.seen_stepwise(seen);
+    }
+
+    /// The same, step by step.
+    fn seen_stepwise(&mut self, seen: &Seen) {
+        let Seen { at, device, interface, packet } = *seen;
         let node = self.network.device_mut(device);
         if node.refresh_coming(at, interface, packet) {
             return;

@@ -175,6 +175,8 @@ fn put<T: Clone + Default>(list: &mut Vec<T>, position: usize, value: T) {
 pub struct NotTranslated {
     /// The flow.
     pub flow: Flow,
+    /// The how many-th item of the traffic it was.
+    pub order: u64,
     /// Why.
     pub reason: Reason,
     /// The device that is to blame.

@@ -13,12 +13,12 @@ use foldhash::fast::RandomState;
 
 use super::recording::Recording;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
-use crate::device::Course;
+use crate::device::{Course, Ending};
 use crate::net::{Endpoint, Instant, Packet};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
-use crate::traffic::{Batches, Event, Flow, Item, Party};
+use crate::traffic::{Action, Batches, Event, Flow, Item, Party};
 
 /// First and last port that a host chooses itself (RFC 6335 §6).
 const EPHEMERAL: (u16, u16) = (49_152, 65_535);
@@ -94,6 +94,8 @@ impl Run {
                 continue; // only to know whether it is in order
             }
             self.advance(at);
+            self.sequence += 1;
+            self.judged = self.sequence;
             match item {
                 Item::Flow(flow) => self.flow(flow, boarding.as_ref()),
                 Item::Seen(seen) => self.seen(seen, boarding.as_ref()),
@@ -152,7 +154,10 @@ pub(super) struct Run {
     /// Answers by the instant at which they are sent, and among equals by order.
     answers: BinaryHeap<Reverse<(Instant, u64)>>,
     underway: HashMap<u64, Answer, RandomState>,
+    /// How many items have come.
     sequence: u64,
+    /// Which of them is being told about.
+    judged: u64,
     ephemeral: HashMap<IpAddr, u16, RandomState>,
     pub(super) tally: Tally,
     pub(super) not_translated: Vec<NotTranslated>,
@@ -161,6 +166,8 @@ pub(super) struct Run {
     peak: (u64, Instant),
     snapshot: Option<(Instant, Vec<DeviceTable>)>,
     passages: Vec<Passage>,
+    /// Whether a device got other addresses or another plan: an answer may then begin a session of its own.
+    rebuilt: bool,
     pub(super) refused_before: std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
     pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
@@ -189,6 +196,7 @@ impl Run {
             answers: BinaryHeap::new(),
             underway: HashMap::default(),
             sequence: 0,
+            judged: 0,
             ephemeral: HashMap::default(),
             tally: Tally::default(),
             not_translated: Vec::new(),
@@ -197,6 +205,7 @@ impl Run {
             peak: (0, Instant::ZERO),
             snapshot: None,
             passages: Vec::new(),
+            rebuilt: false,
             refused_before: Default::default(),
             icmp_errors: IcmpErrors::default(),
             unattributed: 0,
@@ -229,6 +238,7 @@ impl Run {
             if event == next {
                 if let Some(event) = self.events.pop_front() {
                     self.end = self.end.max(event.at);
+                    self.rebuilt |= matches!(event.action, Action::Lease(..) | Action::Plan(..));
                     if let Some(renaming) = self.network.act(&event) {
                         self.rename(event.device, &renaming);
                     }
@@ -236,6 +246,7 @@ impl Run {
             } else if let Some(Reverse((at, sequence))) = self.answers.pop()
                 && let Some(answer) = self.underway.remove(&sequence)
             {
+                self.judged = sequence;
                 self.answer(at, answer);
             }
         }
@@ -298,7 +309,6 @@ impl Run {
                     let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages: forth };
                     self.answers.push(Reverse((at, self.sequence)));
                     self.underway.insert(self.sequence, answer);
-                    self.sequence += 1;
                 }
             }
         }
@@ -323,7 +333,7 @@ impl Run {
     /// Whether nothing can come between now and an answer at `at` that would see the difference.
     fn is_certain_until(&self, at: Instant, passages: &[Passage]) -> bool {
         let lives = |p: &Passage| p.session.is_none_or(|s| self.network.devices()[p.device.index()].expires(s) > at);
-        self.is_unwatched_until(at) && passages.iter().all(lives)
+        !self.rebuilt && self.is_unwatched_until(at) && passages.iter().all(lives)
     }
 
     fn answer(&mut self, at: Instant, answer: Answer) {
@@ -337,6 +347,7 @@ impl Run {
         let forth = answer.passages.len();
         let asked = (answer.origin, answer.asked);
         let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages, &mut ());
+        self.note_strays(now, flow.answered_at(), &answer.passages, forth);
         if let Fate::Lost(loss) = fate {
             self.end = self.end.max(flow.answered_at());
             self.lost(&flow, loss, &answer.passages[..forth]);
@@ -351,6 +362,18 @@ impl Run {
         }
         self.classify(&flow, &answer, forth);
         answer.passages
+    }
+
+    /// An answer may belong to another session than what it answers: where a host has the same two ends inside one that it
+    /// began and one that came in by a static rule. What was entered `now` passes `at`.
+    fn note_strays(&mut self, now: Instant, at: Instant, passages: &[Passage], forth: usize) {
+        let (there, back) = passages.split_at(forth);
+        for passage in back.iter().filter(|_| now < at) {
+            let same = |p: &&Passage| (p.device, p.session) == (passage.device, passage.session);
+            if let (Some(session), None) = (passage.session, there.iter().find(same)) {
+                self.network.device_mut(passage.device).run_until(now, session, at, Ending::Silent);
+            }
+        }
     }
 
     fn classify(&mut self, flow: &Flow, answer: &Answer, forth: usize) {
@@ -372,7 +395,7 @@ impl Run {
         self.tally.count(Class::Untranslated);
         self.record_shortage(flow, reason, device, rule, passages);
         let place = self.rule_place(device, rule);
-        self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
+        self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
     }
 
     /// Whether a rule was meant for a flow that none translated.
@@ -389,7 +412,7 @@ impl Run {
         self.tally.count(loss.reason.class());
         let Loss { reason, device, rule, place } = loss;
         self.record_shortage(flow, reason, device, rule, passages);
-        self.not_translated.push(NotTranslated { flow: *flow, reason, device, rule, place });
+        self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
     }
 
     /// The first packet of a flow, or why there is none and which device is to blame.
@@ -498,7 +521,7 @@ impl Run {
             }
         }
         // an answer that came late tells of its flow late
-        self.not_translated.sort_by_key(|n| n.flow.start);
+        self.not_translated.sort_by_key(|n| n.order);
         Some(Prediction {
             plan: self.network.plan().clone(),
             at,
