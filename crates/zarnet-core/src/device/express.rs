@@ -155,8 +155,21 @@ impl Device {
         let leads = self.rule(rule).into.interfaces.contains(egress) && protocol.is_multiplexed();
         let target = self.config.rule_targets[usize::from(rule)].main.filter(|_| leads)?;
         let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
-        let external = self.fixed_external(source.0, target).unwrap_or(NONE);
-        Some(Ticket { protocol, source, destination, rule, target, egress, hash, external, found: NONE })
+        Some(Ticket { protocol, source, destination, rule, target, egress, hash, external: NONE, found: NONE })
+    }
+
+    /// The same with what only a new mapping needs.
+    #[inline]
+    pub(crate) fn ticket_for_new(
+        &self,
+        lane: &Lane,
+        rule: u16,
+        protocol: Protocol,
+        source: (u32, u16),
+        destination: (u32, u16),
+    ) -> Option<Ticket> {
+        let ticket = self.ticket(lane, rule, protocol, source, destination)?;
+        Some(Ticket { external: self.fixed_external(source.0, ticket.target).unwrap_or(NONE), ..ticket })
     }
 
     /// Reads what a flow will be looked up by. For many flows at once: what has to be waited for is then waited for
@@ -181,7 +194,7 @@ impl Device {
     /// Reads where a packet that goes back would have another mapping.
     #[inline(always)]
     pub(crate) fn warm_reverse(&self, t: &Ticket) -> u64 {
-        self.table.by_internal.touch(self.reverse_hash(t))
+        if self.table.may_be_inside(t.destination.0) { self.table.by_internal.touch(self.reverse_hash(t)) } else { 0 }
     }
 
     /// What would find a mapping of a flow's receiver, as if that had begun it.
@@ -332,7 +345,8 @@ impl Device {
         self.expire(now);
         if back {
             // another session could have the same ends the other way round
-            let other = self.table.by_internal.candidates(self.reverse_hash(t)).next().is_some();
+            let inside = self.table.may_be_inside(t.destination.0);
+            let other = inside && self.table.by_internal.candidates(self.reverse_hash(t)).next().is_some();
             if other || self.table.may_be_wide(t.protocol, t.destination, t.source) {
                 return RideAlong::NotHere;
             }

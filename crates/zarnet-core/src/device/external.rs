@@ -33,7 +33,7 @@ pub(super) struct Page {
     pub external: u32,
     pub protocol: Protocol,
     pub ports: PortMap,
-    /// Mapping + 1 by external port; 0 for none.
+    /// Mapping + 1 by external port; 0 for none. As long as it had to be: few addresses use all their ports.
     by_port: Vec<u32>,
     /// The port last handed out, by class, for sequential assignment; 0 before the first.
     pub last: Vec<u16>,
@@ -44,6 +44,21 @@ pub(super) struct Page {
 }
 
 impl Page {
+    #[inline(always)]
+    fn held_by(&self, port: u16) -> u32 {
+        self.by_port.get(usize::from(port)).copied().unwrap_or(0)
+    }
+
+    /// The place of a port, made if need be.
+    #[inline(always)]
+    fn holder(&mut self, port: u16) -> &mut u32 {
+        let place = usize::from(port);
+        if place >= self.by_port.len() {
+            self.by_port.resize((place + 1).next_power_of_two(), 0);
+        }
+        &mut self.by_port[place]
+    }
+
     /// A port is nobody's any more.
     fn release(&mut self, port: u16) {
         if self.withdrawn.is_empty() || !self.withdrawn.contains(&port) {
@@ -53,12 +68,12 @@ impl Page {
 
     /// Reads the place of the port behind the one handed out last.
     pub(super) fn touch_next(&self) -> u32 {
-        self.by_port[usize::from(self.last[0].wrapping_add(1))]
+        self.held_by(self.last[0].wrapping_add(1))
     }
 
     /// The mapping at a port, the first of several where ports are overloaded.
     pub(super) fn mapping(&self, port: u16) -> Option<u32> {
-        self.by_port[usize::from(port)].checked_sub(1)
+        self.held_by(port).checked_sub(1)
     }
 }
 
@@ -202,7 +217,7 @@ impl Externals {
         if self.list[external as usize].pages[slot] == NONE {
             let mut ports = PortMap::new();
             reserve(&mut ports);
-            let (by_port, last) = (vec![0; 1 << 16], vec![0; classes]);
+            let (by_port, last) = (Vec::new(), vec![0; classes]);
             let (blocks, withdrawn) = (HashMap::default(), Vec::new());
             self.pages.push(Page { external, protocol, ports, by_port, last, blocks, withdrawn });
             self.list[external as usize].pages[slot] = self.pages.len() as u32 - 1;
@@ -220,11 +235,11 @@ impl Externals {
     #[inline]
     pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32, now: u64) -> bool {
         let p = &mut self.pages[page as usize];
-        let was_free = p.by_port[usize::from(port)] == 0;
+        let was_free = p.held_by(port) == 0;
         if !was_free {
             self.shared.entry((page, port)).or_default().push(mapping);
         } else {
-            p.by_port[usize::from(port)] = mapping + 1;
+            *p.holder(port) = mapping + 1;
             p.ports.take(port);
             self.resting.end(page, port, None);
         }
@@ -240,8 +255,8 @@ impl Externals {
         self.list[p.external as usize].endpoints -= 1;
         let more = if self.shared.is_empty() { None } else { self.shared.get_mut(&(page, port)) };
         if let Some(more) = more {
-            if p.by_port[usize::from(port)] == mapping + 1 {
-                p.by_port[usize::from(port)] = more.remove(0) + 1;
+            if p.held_by(port) == mapping + 1 {
+                *p.holder(port) = more.remove(0) + 1;
             } else {
                 more.retain(|m| *m != mapping);
             }
@@ -250,7 +265,7 @@ impl Externals {
             }
             return false;
         }
-        p.by_port[usize::from(port)] = 0;
+        *p.holder(port) = 0;
         match rest_until {
             Some(until) => self.resting.put(page, port, host, until),
             None => p.release(port),
@@ -292,7 +307,10 @@ impl Externals {
             page.ports = PortMap::new();
             reserve(self.list[page.external as usize].address, page.protocol, &mut page.ports);
             page.withdrawn.clear();
-            for port in (0..=u16::MAX).filter(|p| page.by_port[usize::from(*p)] != 0) {
+            for port in 0..=u16::MAX {
+                if page.held_by(port) == 0 {
+                    continue;
+                }
                 page.withdrawn.extend((!page.ports.is_free(port)).then_some(port));
                 page.ports.take(port);
             }

@@ -125,6 +125,27 @@ impl Slot {
 const CROWD: u8 = 12;
 const CROWDED: u8 = u8::MAX;
 
+/// By the upper half of an address: whether a mapping has had it inside. Most far ends are told from inner hosts by it,
+/// without a look at the index.
+#[derive(Debug, Clone)]
+struct Inner(Vec<u64>);
+
+impl Inner {
+    fn new() -> Self {
+        Self(vec![0; 1 << 10])
+    }
+
+    #[inline(always)]
+    fn note(&mut self, address: u32) {
+        self.0[address as usize >> 22] |= 1 << (address >> 16 & 63);
+    }
+
+    #[inline(always)]
+    fn may_hold(&self, address: u32) -> bool {
+        self.0[address as usize >> 22] >> (address >> 16 & 63) & 1 != 0
+    }
+}
+
 /// The arena and its indexes.
 #[derive(Debug, Clone)]
 pub(super) struct Table {
@@ -136,6 +157,7 @@ pub(super) struct Table {
     wides: Vec<Wide>,
     free_wides: Vec<u32>,
     pub by_internal: Index,
+    inner: Inner,
     by_tuple: Index,
     /// The sessions of mappings that have many; each session's `next` is its position.
     crowds: HashMap<u32, Vec<u32>, RandomState>,
@@ -191,6 +213,7 @@ impl Table {
             wides: Vec::new(),
             free_wides: Vec::new(),
             by_internal: Index::new(),
+            inner: Inner::new(),
             by_tuple: Index::new(),
             crowds: HashMap::default(),
             by_peer: Index::new(),
@@ -277,6 +300,7 @@ impl Table {
         let id = self.take_slot();
         let slot = &mut self.slots[id];
         (slot.mapping, slot.listed, slot.session.created) = (mapping, 0, now);
+        self.inner.note(mapping.internal);
         self.mappings += 1;
         self.by_internal.insert(hash, id);
         id
@@ -287,6 +311,7 @@ impl Table {
     pub(super) fn add_both(&mut self, mut mapping: Mapping, mut session: Session, hash: u32) -> u32 {
         let free = self.free;
         let id = if free == NONE { self.slots.len() } else { free };
+        self.inner.note(mapping.internal);
         mapping.place &= !EXPECTANT;
         (mapping.head, session.owner) = (id, id);
         let slot = Slot { session, mapping, armed: self.wheel.file(session.expires, id), listed: 1 };
@@ -489,6 +514,12 @@ impl Table {
             return all.find(|id| fits(*id));
         }
         self.chain(slot.mapping.head).find(|id| fits(*id))
+    }
+
+    /// Whether a mapping may have an address inside: if not, none has.
+    #[inline(always)]
+    pub(super) fn may_be_inside(&self, address: u32) -> bool {
+        self.inner.may_hold(address)
     }
 
     /// Whether a place holds the session without tuples under a mapping that has this far end.

@@ -105,8 +105,8 @@ pub(super) struct Capture {
     consumed: u64,
 }
 
-/// Room for a block at first.
-const ROOM: usize = 1 << 18;
+/// Room for a block at first: no more than stays at hand for the processor.
+const ROOM: usize = 1 << 17;
 /// Largest block that is believed.
 const LARGEST_BLOCK: usize = 16 << 20;
 
