@@ -102,6 +102,13 @@ pub(super) struct Wide {
     pub interfaces: (u16, u16),
 }
 
+impl Wide {
+    /// Whether it came in through another dynamic mapping than its source's: a host may talk to itself.
+    fn has_two_mappings(&self) -> bool {
+        self.entered != NONE && self.source_mapping != NONE && self.entered != self.source_mapping
+    }
+}
+
 /// A place in the arena: 64 octets, one line of a cache. Most mappings have one session, and both are at one place.
 ///
 /// The first session of a mapping is put beside it. When that ends before the mapping does, its place waits for the
@@ -364,7 +371,7 @@ impl Table {
         if let Some(wide) = wide {
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.original), id);
             self.by_tuple.insert(tuple_hash(wide.protocol, wide.translated.reversed()), id);
-            if wide.entered != NONE && wide.source_mapping != NONE {
+            if wide.has_two_mappings() {
                 self.entered.entry(wide.entered).or_default().push(id);
             }
         }
@@ -457,7 +464,7 @@ impl Table {
             self.by_tuple.remove(tuple_hash(wide.protocol, wide.original), id);
             self.by_tuple.remove(tuple_hash(wide.protocol, wide.translated.reversed()), id);
             self.free_wides.push(session.owner);
-            if wide.entered != NONE && wide.source_mapping != NONE {
+            if wide.has_two_mappings() {
                 entered = wide.entered;
                 if let Some(list) = self.entered.get_mut(&entered) {
                     list.retain(|s| *s != id);

@@ -58,7 +58,7 @@ pub(super) fn play<B: Batches>(run: &mut Run, mut items: B) -> Result<(), Halt<B
 }
 
 /// So many items are read ahead: enough for their look-ups to be under way at once.
-const BATCH: usize = 32;
+const BATCH: usize = 64;
 
 impl Run {
     /// Finds out what can be known of a batch before it is played: what this reads, it reads for all at once.

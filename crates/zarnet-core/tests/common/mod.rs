@@ -127,9 +127,13 @@ impl Edge {
     }
 
     pub fn mappings(&mut self, seconds: f64) -> Vec<MappingRow> {
-        self.0.expire(time(seconds));
+        self.mappings_at(time(seconds))
+    }
+
+    pub fn mappings_at(&mut self, at: Instant) -> Vec<MappingRow> {
+        self.0.expire(at);
         let mut rows = Vec::new();
-        self.0.list_mappings(time(seconds), &mut rows);
+        self.0.list_mappings(at, &mut rows);
         rows
     }
 }

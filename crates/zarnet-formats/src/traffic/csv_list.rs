@@ -25,7 +25,7 @@ pub(super) struct Lines {
 
 impl Lines {
     pub(super) fn new(reader: Box<dyn Read + Send>) -> Self {
-        Self { reader, buffer: vec![0; 1 << 18], at: 0, have: 0, ended: false, number: 0 }
+        Self { reader, buffer: vec![0; 1 << 17], at: 0, have: 0, ended: false, number: 0 }
     }
 
     /// The next line if `read` knows what to make of it, which also tells its length.

@@ -1,0 +1,270 @@
+//! Random packets through the engine and through a second model of the contract, packet by packet: both say the same of each,
+//! and have the same table.
+
+mod common;
+mod second;
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use common::Edge;
+use proptest::prelude::*;
+use second::{AFTER, Behaviour, Dependence, ICMP, IDLE, Kind, Model, OPEN, OTHER, Rule, S, UDP};
+use zarnet_core::device::Outcome;
+use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
+use zarnet_core::plan::InterfaceId;
+
+const LINES: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 8), Ipv4Addr::new(192, 0, 2, 9)];
+const SERVER: Ipv4Addr = Ipv4Addr::new(10, 0, 0, 20);
+
+fn inside(n: u8) -> Ipv4Addr {
+    Ipv4Addr::new(10, 0, 0, n)
+}
+
+/// Rules as the plan says them.
+fn toml(rules: &[Rule]) -> String {
+    let mut text = String::from("\n  [[device.pool]]\n  name = \"lines\"\n  addresses = \"192.0.2.8-192.0.2.9\"\n");
+    for (i, rule) in rules.iter().enumerate() {
+        let kind = match &rule.kind {
+            Kind::Static { internal, external, direction } => {
+                format!(
+                    "type = \"static\"\n  internal = \"{internal}\"\n  external = \"{external}\"\n  direction = \"{direction}\""
+                )
+            }
+            Kind::Forward { protocol, port, server } => {
+                let (a, p) = server;
+                format!("type = \"forward\"\n  external = \"outside:{port}/{protocol}\"\n  internal = \"{a}:{p}\"")
+            }
+            Kind::Exempt { destination } => format!("type = \"exempt\"\n  destination = \"{destination}\""),
+            Kind::Pool(_) => "type = \"pool\"\n  as = \"lines\"".into(),
+            Kind::Overload(a) => {
+                format!("type = \"overload\"\n  as = \"{}\"", if a.is_empty() { "outside" } else { "lines" })
+            }
+        };
+        text += &format!("  [[device.rule]]\n  name = \"r{i}\"\n  {kind}\n");
+        text += &rule.source.map_or(String::new(), |s| format!("  source = \"{s}\"\n"));
+        text += if rule.hairpin { "  hairpin = [\"internal\"]\n" } else { "" };
+    }
+    text
+}
+
+fn behaviour_toml(b: &Behaviour) -> (String, String) {
+    let dependence = |d: Dependence| match d {
+        Dependence::None => "endpoint-independent",
+        Dependence::Address => "address-dependent",
+        Dependence::Port => "address-and-port-dependent",
+    };
+    let mut keys = vec![
+        format!("mapping = \"{}\"", dependence(b.mapping)),
+        format!("filtering = \"{}\"", dependence(b.filtering)),
+        format!("pooling = \"{}\"", if b.paired { "paired" } else { "arbitrary" }),
+        format!("port-assignment = \"{}\"", if b.sequential { "sequential" } else { "preserve" }),
+        format!("hairpin-source = \"{}\"", if b.keep { "keep" } else { "external" }),
+        format!("refresh = \"{}\"", if b.refresh_both { "both" } else { "outbound" }),
+    ];
+    keys.extend(b.few_ports.then(|| "port-classes = [\"1-65535 -> 3000-3003\"]".into()));
+    let limits =
+        [("ports-per-host", b.ports_per_host), ("max-mappings", b.max_mappings), ("max-sessions", b.max_sessions)];
+    keys.extend(limits.iter().filter_map(|(key, most)| most.map(|n| format!("{key} = {n}"))));
+    let timers = format!(
+        "{{ udp-timeout = {UDP}, icmp-timeout = {ICMP}, other-timeout = {OTHER}, tcp-trans-open-timeout = {OPEN}, \
+         tcp-idle-timeout = {IDLE}, tcp-trans-close-timeout = {AFTER}, binding = {} }}",
+        b.binding
+    );
+    (format!("{{ {} }}", keys.join(", ")), timers)
+}
+
+fn behaviours() -> impl Strategy<Value = Behaviour> {
+    let dependence =
+        || prop_oneof![2 => Just(Dependence::None), 1 => Just(Dependence::Address), 1 => Just(Dependence::Port)];
+    let limit = |most: std::ops::Range<usize>| proptest::option::weighted(0.2, most);
+    let flags =
+        (prop::bool::weighted(0.7), any::<bool>(), prop::bool::weighted(0.3), prop::bool::weighted(0.2), any::<bool>());
+    let limits = (limit(1..5), limit(2..8), limit(3..12));
+    (dependence(), dependence(), flags, limits, prop_oneof![Just(0u64), Just(25)]).prop_map(
+        |(mapping, filtering, (paired, sequential, few_ports, keep, refresh_both), limits, binding)| {
+            let (ports_per_host, max_mappings, max_sessions) = limits;
+            Behaviour {
+                mapping,
+                filtering,
+                paired,
+                sequential,
+                few_ports,
+                keep,
+                refresh_both,
+                ports_per_host,
+                max_mappings,
+                max_sessions,
+                binding,
+            }
+        },
+    )
+}
+
+/// Fixed rules, one or two dynamic ones, and perhaps an exemption, in any order.
+fn rules() -> impl Strategy<Value = Vec<Rule>> {
+    let source = |all: Vec<Option<Ipv4Addr>>| proptest::sample::select(all);
+    let peers = || source(vec![None, None, Some(Ipv4Addr::new(198, 51, 100, 10))]);
+    let direction = proptest::sample::select(vec!["both", "both", "inbound", "outbound"]);
+    let fixed = (direction, peers(), any::<bool>()).prop_map(|(direction, source, hairpin)| {
+        let kind = Kind::Static { internal: SERVER, external: Ipv4Addr::new(192, 0, 2, 4), direction };
+        Rule { kind, source, hairpin }
+    });
+    let door = (peers(), any::<bool>(), prop_oneof![Just(Protocol::TCP), Just(Protocol::UDP)]).prop_map(
+        |(source, hairpin, protocol)| {
+            let kind = Kind::Forward { protocol, port: 3001, server: (inside(21), 80) };
+            Rule { kind, source, hairpin }
+        },
+    );
+    let exempt =
+        Just(Rule { kind: Kind::Exempt { destination: Ipv4Addr::new(203, 0, 113, 20) }, source: None, hairpin: false });
+    let dynamic = |source: Option<Ipv4Addr>| {
+        let kind = prop_oneof![
+            Just(Kind::Overload(Vec::new())),
+            Just(Kind::Overload(LINES.to_vec())),
+            Just(Kind::Pool(LINES.to_vec())),
+        ];
+        (kind, any::<bool>()).prop_map(move |(kind, hairpin)| Rule { kind, source, hairpin })
+    };
+    let first = dynamic(Some(inside(5))).prop_map(|mut rule| {
+        rule.kind = Kind::Overload(Vec::new());
+        rule
+    });
+    let some = |s: BoxedStrategy<Rule>| proptest::option::of(s);
+    let list = (some(exempt.boxed()), some(fixed.boxed()), some(door.boxed()), some(first.boxed()), dynamic(None));
+    list.prop_map(|(a, b, c, d, e)| [a, b, c, d, Some(e)].into_iter().flatten().collect::<Vec<_>>()).prop_shuffle()
+}
+
+/// What is sent next.
+#[derive(Debug, Clone)]
+enum Move {
+    Send {
+        inside: bool,
+        protocol: Protocol,
+        signal: Signal,
+        ends: Tuple,
+    },
+    /// The reverse of what left as the n-th last.
+    Answer(usize, Signal),
+    /// What came in as the n-th last.
+    Again(usize, Signal),
+}
+
+fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
+    let hosts = proptest::sample::select(vec![inside(5), inside(6), inside(7), SERVER, inside(21)]);
+    let peers = || proptest::sample::select(vec![Ipv4Addr::new(198, 51, 100, 10), Ipv4Addr::new(203, 0, 113, 20)]);
+    let ends = || {
+        let all = ["192.0.2.1", "192.0.2.4", "192.0.2.8", "192.0.2.9"];
+        proptest::sample::select(all.map(|a| a.parse::<Ipv4Addr>().unwrap()).to_vec())
+    };
+    let port = || proptest::sample::select(vec![80u16, 700, 3000, 3001, 3002, 5000]);
+    let protocol = prop_oneof![
+        4 => Just((Protocol::TCP, Signal::Syn)),
+        1 => Just((Protocol::TCP, Signal::Plain)),
+        4 => Just((Protocol::UDP, Signal::Plain)),
+        2 => Just((Protocol::ICMP, Signal::Query)),
+        1 => Just((Protocol(47), Signal::Plain)),
+    ];
+    let out = (hosts, prop_oneof![3 => peers(), 2 => ends()]).prop_map(|(a, b)| (true, a, b));
+    let back = (peers(), ends()).prop_map(|(a, b)| (false, a, b));
+    let send = (prop_oneof![3 => out, 2 => back], protocol, port(), port()).prop_map(
+        |((inside, a, b), (protocol, signal), p, q)| {
+            let source = Endpoint::new(a, if protocol.is_multiplexed() { p } else { 0 });
+            let destination = Endpoint::new(b, if protocol.has_ports() { q } else { 0 });
+            Move::Send { inside, protocol, signal, ends: Tuple { source, destination } }
+        },
+    );
+    let signal = || {
+        use Signal::{Fin, Plain, Rst, Syn, SynAck};
+        proptest::sample::select(vec![Plain, Plain, Syn, SynAck, SynAck, Fin, Fin, Rst])
+    };
+    let next = prop_oneof![
+        4 => send,
+        4 => (0usize..6, signal()).prop_map(|(n, s)| Move::Answer(n, s)),
+        2 => (0usize..6, signal()).prop_map(|(n, s)| Move::Again(n, s)),
+    ];
+    proptest::collection::vec((prop_oneof![4 => 0u64..8, 1 => 0u64..60], next), 1..60)
+}
+
+/// A packet with another signal, where its protocol has one.
+fn signalled(mut packet: Packet, signal: Signal) -> Packet {
+    if packet.protocol == Protocol::TCP {
+        packet.signal = signal;
+    }
+    packet
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    #[test]
+    fn the_engine_and_a_plain_reading_of_the_contract_agree(rules in rules(), b in behaviours(), moves in moves()) {
+        let (behaviour, timers) = behaviour_toml(&b);
+        let mut edge = Edge::new(&behaviour, &timers, &toml(&rules));
+        let mut model = Model::new(rules, b);
+        let (mut now, mut came, mut left) = (0, Vec::new(), Vec::new());
+        for (pause, next) in moves {
+            now += pause * S;
+            let (packet, from_inside) = match next {
+                Move::Send { inside, protocol, signal, ends } => (Packet { protocol, signal, ends }, inside),
+                Move::Answer(n, signal) => match left.iter().rev().nth(n) {
+                    Some((packet, inside)) => (signalled(Packet::answer(*packet), signal), *inside),
+                    None => continue,
+                },
+                Move::Again(n, signal) => match came.iter().rev().nth(n) {
+                    Some((packet, inside)) => (signalled(*packet, signal), *inside),
+                    None => continue,
+                },
+            };
+            let Some(wanted) = model.receive(now, from_inside, packet) else { return Ok(()) };
+            let outcome = edge.0.receive(Instant(now), InterfaceId(if from_inside { 0 } else { 1 }), packet);
+            came.push((packet, from_inside));
+            let got = match outcome {
+                Outcome::Forwarded(out) => {
+                    left.push((out.packet, out.interface == InterfaceId(0)));
+                    Ok(out.packet.ends)
+                }
+                Outcome::Answered(_) | Outcome::Consumed => Err("itself"),
+                Outcome::Dropped(refusal) => Err(refusal.reason.name()),
+            };
+            prop_assert_eq!(got, wanted, "{:?} from {} at {}", packet, if from_inside { "inside" } else { "outside" }, Instant(now));
+            let mut rows = model.rows(now);
+            let mut table: Vec<_> = edge.mappings_at(Instant(now)).into_iter().filter(|m| !m.fixed).map(|m| {
+                let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
+                (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.sessions as usize, created, expires)
+            }).collect();
+            let order = |r: &second::Row| (r.2.address, r.2.port, r.3.address, r.3.port, r.1.map(|p| p.0), r.5);
+            rows.sort_by_key(order);
+            table.sort_by_key(order);
+            prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));
+            prop_assert_eq!(edge.0.session_count(), model.session_count());
+        }
+    }
+}
+
+/// That the two would be told apart if they differed: no address of the model is one that the engine never sees.
+#[test]
+fn the_second_model_refuses_what_it_should() {
+    let rules = vec![Rule { kind: Kind::Pool(LINES.to_vec()), source: None, hairpin: false }];
+    let b = Behaviour {
+        mapping: Dependence::None,
+        filtering: Dependence::Address,
+        paired: true,
+        sequential: false,
+        few_ports: false,
+        keep: false,
+        refresh_both: false,
+        ports_per_host: None,
+        max_mappings: None,
+        max_sessions: None,
+        binding: 0,
+    };
+    let mut model = Model::new(rules, b);
+    let peer = IpAddr::from([198, 51, 100, 10]);
+    let mut send = |n: u8| {
+        let first = Packet::first(Protocol::UDP, Endpoint::new(inside(n), 5000), Endpoint::new(peer, 53));
+        model.receive(0, true, first).unwrap().map(|ends| ends.source.address)
+    };
+    assert_eq!(send(5), Ok(LINES[0].into()));
+    assert_eq!(send(6), Ok(LINES[1].into()));
+    assert_eq!(send(7), Err("pool-exhausted"));
+}
