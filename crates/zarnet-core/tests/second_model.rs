@@ -230,9 +230,9 @@ proptest! {
             let mut rows = model.rows(now);
             let mut table: Vec<_> = edge.mappings_at(Instant(now)).into_iter().filter(|m| !m.fixed).map(|m| {
                 let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
-                (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.sessions as usize, created, expires)
+                (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
             }).collect();
-            let order = |r: &second::Row| (r.2.address, r.2.port, r.3.address, r.3.port, r.1.map(|p| p.0), r.5);
+            let order = |r: &second::Row| (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)));
             rows.sort_by_key(order);
             table.sort_by_key(order);
             prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));

@@ -118,8 +118,8 @@ struct Mapping {
     until: u64,
 }
 
-/// What a table shows of a mapping: rule, protocol, internal, external, sessions, created, expires.
-pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, usize, u64, u64);
+/// What a table shows of a mapping: rule, protocol, internal, external, peer, sessions, created, expires.
+pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>, usize, u64, u64);
 
 pub struct Model {
     rules: Vec<Rule>,
@@ -199,11 +199,6 @@ impl Model {
         let source =
             if inside && (!into_inside || hairpin && !self.b.keep) { self.source(now, p)? } else { Source::Kept };
         let translated = entry.is_some() || !matches!(source, Source::Kept);
-        if let (Source::New(_), Some(most)) = (&source, self.b.max_mappings)
-            && self.mappings.len() >= most
-        {
-            return Err("device-full");
-        }
         if !p.may_begin() {
             return if translated { Err("no-session") } else { Ok(p.ends) };
         }
@@ -323,8 +318,16 @@ impl Model {
         self.b.filtering == Dependence::None || self.sessions.iter().find(addressed).is_some()
     }
 
-    /// Step 8: the first rule that matches.
+    /// Step 8, with the device's limit.
     fn source(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
+        match (self.choose(now, p)?, self.b.max_mappings) {
+            (Source::New(_), Some(most)) if self.mappings.len() >= most => Err("device-full"),
+            (source, _) => Ok(source),
+        }
+    }
+
+    /// The first rule that matches, and what it chooses.
+    fn choose(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
         let from = p.source();
         for (i, rule) in self.rules.iter().enumerate() {
             let ours = rule.source.is_none_or(|s| ip(s) == from.address);
@@ -487,7 +490,13 @@ impl Model {
             let binding = if m.shape == Shape::Address { self.b.binding * S } else { 0 };
             let expires = sessions.iter().map(|s| s.expires + binding).max().unwrap_or(m.until);
             let protocol = (m.shape != Shape::Address).then_some(m.protocol);
-            (m.rule, protocol, m.internal, m.external, sessions.len(), m.created, expires)
+            let any_port = Endpoint { port: 0, ..m.peer };
+            let peer = match (m.shape, self.b.mapping) {
+                (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => Some(any_port),
+                (Shape::Endpoint, Dependence::Port) => Some(m.peer),
+                _ => None,
+            };
+            (m.rule, protocol, m.internal, m.external, peer, sessions.len(), m.created, expires)
         };
         self.mappings.iter().map(row).collect()
     }
