@@ -185,10 +185,10 @@ impl Device {
         t.found = self.table.by_internal.candidates(t.hash).next().unwrap_or(NONE);
     }
 
-    /// Reads the mapping that was found.
+    /// Reads the mapping that was found; or else what a new one needs.
     #[inline(always)]
     pub(crate) fn warm_mapping(&self, t: &Ticket) -> u32 {
-        if t.found == NONE { 0 } else { self.table.mapping(t.found).internal }
+        if t.found == NONE { self.warm_port(t) } else { self.table.mapping(t.found).internal }
     }
 
     /// Reads where a packet that goes back would have another mapping.

@@ -68,7 +68,8 @@ impl Page {
 
     /// Reads the place of the port behind the one handed out last.
     pub(super) fn touch_next(&self) -> u32 {
-        self.held_by(self.last[0].wrapping_add(1))
+        let next = self.last[0].wrapping_add(1);
+        self.held_by(next) ^ u32::from(self.ports.is_free(next))
     }
 
     /// The mapping at a port, the first of several where ports are overloaded.

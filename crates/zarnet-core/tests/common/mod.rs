@@ -4,10 +4,10 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::device::{Device, MappingRow, Outcome};
+use zarnet_core::device::{Device, Ending, MappingRow, Outcome};
 use zarnet_core::net::{AddressSet, Endpoint, IcmpError, Instant, Packet, Protocol, Signal, Tuple};
 use zarnet_core::plan::{InterfaceId, Plan};
-use zarnet_core::traffic::Action;
+use zarnet_core::traffic::{Action, Flow, Party};
 
 /// The plan of one edge; `behaviour`, `timers` are inline tables, `rules` is TOML of pools, rules and policies.
 pub fn plan_text(behaviour: &str, timers: &str, rules: &str) -> String {
@@ -148,6 +148,23 @@ fn endpoint(text: &str) -> Endpoint {
     }
     let (address, port) = text.split_once(':').unwrap_or((text, "0"));
     Endpoint::new(address.parse::<std::net::IpAddr>().unwrap(), port.parse().unwrap())
+}
+
+/// A flow that is over with its answer and then says nothing more, from a packet's notation.
+pub fn flow(text: &str) -> Flow {
+    let (packet, start, _) = parse(text);
+    let port = |p: u16| Some(p).filter(|p| *p > 0);
+    Flow {
+        start,
+        protocol: packet.protocol,
+        source: Party::Address(packet.source().address),
+        source_port: port(packet.source().port),
+        destination: Party::Address(packet.destination().address),
+        destination_port: port(packet.destination().port),
+        lasts: 0,
+        ending: Some(Ending::Silent),
+        round_trip: None,
+    }
 }
 
 fn parse(text: &str) -> (Packet, Instant, bool) {

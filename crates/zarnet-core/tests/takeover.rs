@@ -1,0 +1,127 @@
+//! Another plan takes over in the middle of a day: what stays, what is found again, and what is given to nobody. The device is
+//! 192.0.2.1; its pool begins at 192.0.2.8.
+
+mod common;
+
+use std::convert::Infallible;
+use std::sync::Arc;
+
+use common::{OVERLOAD, flow, plan, plan_text, pool};
+use zarnet_core::net::Instant;
+use zarnet_core::plan::DeviceId;
+use zarnet_core::predict::{Moment, Options, Prediction, predict};
+use zarnet_core::traffic::{Action, Event, Flow, Item};
+
+const S: u64 = 1_000_000_000;
+/// Ports of the outside interface that lead to a server.
+const DOOR: &str = r#"
+  [[device.rule]]
+  name = "door"
+  type = "forward"
+  external = "outside:8000-8001/udp"
+  internal = "10.0.0.21:80"
+"#;
+const SHORT: &str = "{ udp-timeout = 5 }";
+
+/// A day of flows that begins with the first plan; at each second named, the plan beside it takes over.
+fn day(plans: &[(u64, String)], flows: &[&str]) -> Prediction {
+    let first = plan(&plans[0].1);
+    let takes_over = |(at, text): &(u64, String)| Event {
+        at: Instant(at * S),
+        device: DeviceId(0),
+        action: Action::Plan(plan(text), DeviceId(0)),
+    };
+    let events = plans[1..].iter().map(takes_over).collect();
+    let flows: Vec<Flow> = flows.iter().map(|f| flow(f)).collect();
+    let items = flows.into_iter().map(|f| Ok::<_, Infallible>(Item::Flow(f)));
+    let options = Options { moment: Moment::End, sessions: true, ..Options::default() };
+    predict(Arc::clone(&first), items, events, options).unwrap()
+}
+
+fn edge(timers: &str, rules: &str) -> String {
+    plan_text("\"bcp\"", timers, rules)
+}
+
+/// External ends of the overload's mappings at the end of a day.
+fn externals(p: &Prediction) -> Vec<String> {
+    p.tables[0].mappings.iter().filter(|m| !m.fixed).map(|m| m.external.to_string()).collect()
+}
+
+/// Sessions stay, wherever their external end is: answers to an address that no rule names any more are translated back.
+#[test]
+fn sessions_on_an_address_that_is_no_longer_named_are_answered() {
+    let before = edge("{}", &pool(2, "").replace("type = \"pool\"", "type = \"overload\""));
+    for after in [edge("{}", OVERLOAD), edge("{}", DOOR)] {
+        let p = day(
+            &[(0, before.clone()), (10, after)],
+            &["tcp 10.0.0.5:5000 > 198.51.100.10:80 @0", "tcp 10.0.0.5:5000 > 198.51.100.10:80 @20"],
+        );
+        assert_eq!((p.tally.translated, p.tally.total()), (2, 2), "{:?}", p.not_translated);
+        assert_eq!(externals(&p), ["192.0.2.8:5000"]);
+    }
+}
+
+/// What is new after that goes by the new plan.
+#[test]
+fn new_flows_go_by_the_new_plan() {
+    let before = edge("{}", &pool(2, "").replace("type = \"pool\"", "type = \"overload\""));
+    let p = day(
+        &[(0, before), (10, edge("{}", OVERLOAD))],
+        &["tcp 10.0.0.5:5000 > 198.51.100.10:80 @0", "tcp 10.0.0.6:5000 > 198.51.100.10:80 @20"],
+    );
+    assert_eq!(p.tally.translated, 2);
+    assert_eq!(externals(&p), ["192.0.2.8:5000", "192.0.2.1:5000"]);
+}
+
+/// A port that a mapping holds and the new plan takes out stays with the mapping, and goes to nobody afterwards.
+#[test]
+fn a_port_that_is_taken_out_is_not_handed_out_again() {
+    let (before, after) = (edge(SHORT, OVERLOAD), edge(SHORT, &format!("{OVERLOAD}{DOOR}")));
+    let flows = [
+        "udp 10.0.0.5:8000 > 198.51.100.10:53 @0",
+        // while it is held, and after its end
+        "udp 10.0.0.6:8000 > 198.51.100.10:53 @3",
+        "udp 10.0.0.7:8000 > 198.51.100.10:53 @20",
+    ];
+    let until = |n: usize| externals(&day(&[(0, before.clone()), (2, after.clone())], &flows[..n]));
+    assert_eq!(until(1), ["192.0.2.1:8000"]);
+    assert_eq!(until(2), ["192.0.2.1:8000", "192.0.2.1:8002"]);
+    assert_eq!(until(3), ["192.0.2.1:8002"]);
+}
+
+/// The same of a port that rests when the plan takes it out (RFC 6888 §3 REQ-8).
+#[test]
+fn rfc6888_req8_a_resting_port_that_is_taken_out_is_not_handed_out_again() {
+    let resting = |rules: &str| plan_text("{ hold-down-timeout = 30 }", SHORT, rules);
+    let plans = [(0, resting(OVERLOAD)), (10, resting(&format!("{OVERLOAD}{DOOR}")))];
+    let p = day(&plans, &["udp 10.0.0.5:8000 > 198.51.100.10:53 @0", "udp 10.0.0.7:8000 > 198.51.100.10:53 @60"]);
+    assert_eq!(externals(&p), ["192.0.2.1:8002"]);
+}
+
+/// Flows that are not translated are told in the order of the traffic, although an answer that is lost tells of its flow late.
+#[test]
+fn what_is_not_translated_is_told_in_the_order_of_the_traffic() {
+    // an answer to 10.0.0.9 is filtered on its way in; the other flow is refused at once
+    let rules = format!(
+        "{OVERLOAD}
+  [[device.acl]]
+  name = \"no-web-answers\"
+  entries = [{{ drop = \"any\", source-service = \"80/tcp\" }}, {{ accept = \"any\" }}]
+"
+    );
+    let text = edge("{}", &rules)
+        .replace("  segment = \"world\"\n", "  segment = \"world\"\n  ingress-acl = \"no-web-answers\"\n");
+    let flows = [
+        "tcp 10.0.0.9:5000 > 198.51.100.10:80 @1",
+        "47 10.0.0.5 > 192.0.2.1 @1",
+        "tcp 10.0.0.8:1 > 198.51.100.10:80 @1",
+    ];
+    let p = day(&[(0, text.clone())], &flows);
+    let told = |p: &Prediction| p.not_translated.iter().map(|n| (n.order, n.reason.name())).collect::<Vec<_>>();
+    let wanted = [(1, "ingress-acl"), (2, "no-listener"), (3, "ingress-acl")];
+    assert_eq!(told(&p), wanted);
+    // after a change of plan answers wait for their turn
+    let later: Vec<String> = flows.iter().map(|f| f.replace("@1", "@9")).collect();
+    let later: Vec<&str> = later.iter().map(String::as_str).collect();
+    assert_eq!(told(&day(&[(0, text.clone()), (5, text)], &later)), wanted);
+}
