@@ -8,10 +8,11 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use common::Edge;
 use proptest::prelude::*;
-use second::{AFTER, Behaviour, Dependence, ICMP, IDLE, Kind, Model, OPEN, OTHER, Rule, S, UDP};
+use second::{AFTER, Behaviour, Dependence, Exhausted, ICMP, IDLE, Kind, Model, OPEN, OTHER, Rule, S, UDP};
 use zarnet_core::device::Outcome;
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
-use zarnet_core::plan::InterfaceId;
+use zarnet_core::plan::{InterfaceId, RuleId};
+use zarnet_core::traffic::Action;
 
 const LINES: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 8), Ipv4Addr::new(192, 0, 2, 9)];
 const SERVER: Ipv4Addr = Ipv4Addr::new(10, 0, 0, 20);
@@ -43,6 +44,12 @@ fn toml(rules: &[Rule]) -> String {
         text += &format!("  [[device.rule]]\n  name = \"r{i}\"\n  {kind}\n");
         text += &rule.source.map_or(String::new(), |s| format!("  source = \"{s}\"\n"));
         text += if rule.hairpin { "  hairpin = [\"internal\"]\n" } else { "" };
+        text += &rule.limit.map_or(String::new(), |n| format!("  limit = {n}\n"));
+        text += match rule.when_exhausted {
+            Exhausted::Drop => "",
+            Exhausted::Pass => "  when-exhausted = \"pass\"\n",
+            Exhausted::Outside => "  when-exhausted = \"outside\"\n",
+        };
     }
     text
 }
@@ -59,6 +66,7 @@ fn behaviour_toml(b: &Behaviour) -> (String, String) {
         format!("pooling = \"{}\"", if b.paired { "paired" } else { "arbitrary" }),
         format!("port-assignment = \"{}\"", if b.sequential { "sequential" } else { "preserve" }),
         format!("hairpin-source = \"{}\"", if b.keep { "keep" } else { "external" }),
+        format!("rule-order = \"{}\"", if b.fixed_first { "fixed-first" } else { "listed" }),
         format!("refresh = \"{}\"", if b.refresh_both { "both" } else { "outbound" }),
     ];
     keys.extend(b.few_ports.then(|| "port-classes = [\"1-65535 -> 3000-3003\"]".into()));
@@ -77,11 +85,17 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
     let dependence =
         || prop_oneof![2 => Just(Dependence::None), 1 => Just(Dependence::Address), 1 => Just(Dependence::Port)];
     let limit = |most: std::ops::Range<usize>| proptest::option::weighted(0.2, most);
-    let flags =
-        (prop::bool::weighted(0.7), any::<bool>(), prop::bool::weighted(0.3), prop::bool::weighted(0.2), any::<bool>());
+    let flags = (
+        prop::bool::weighted(0.7),
+        any::<bool>(),
+        prop::bool::weighted(0.3),
+        prop::bool::weighted(0.2),
+        any::<bool>(),
+        any::<bool>(),
+    );
     let limits = (limit(1..5), limit(2..8), limit(3..12));
     (dependence(), dependence(), flags, limits, prop_oneof![Just(0u64), Just(25)]).prop_map(
-        |(mapping, filtering, (paired, sequential, few_ports, keep, refresh_both), limits, binding)| {
+        |(mapping, filtering, (paired, sequential, few_ports, keep, refresh_both, fixed_first), limits, binding)| {
             let (ports_per_host, max_mappings, max_sessions) = limits;
             Behaviour {
                 mapping,
@@ -89,6 +103,7 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
                 paired,
                 sequential,
                 few_ports,
+                fixed_first,
                 keep,
                 refresh_both,
                 ports_per_host,
@@ -100,6 +115,28 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
     )
 }
 
+fn plain(kind: Kind) -> Rule {
+    Rule { kind, source: None, hairpin: false, limit: None, when_exhausted: Exhausted::Drop, enabled: true }
+}
+
+/// The same rule with a limit, or somewhere to go when its addresses are used up.
+fn bounded(rule: Rule) -> impl Strategy<Value = Rule> {
+    let elsewhere = match &rule.kind {
+        Kind::Pool(_) => vec![Exhausted::Drop, Exhausted::Drop, Exhausted::Pass, Exhausted::Outside],
+        Kind::Overload(a) if !a.is_empty() => {
+            vec![Exhausted::Drop, Exhausted::Drop, Exhausted::Pass, Exhausted::Outside]
+        }
+        _ => vec![Exhausted::Drop],
+    };
+    let limit = if matches!(rule.kind, Kind::Exempt { .. }) { None } else { Some(3) };
+    let limit = proptest::option::weighted(0.15, 1usize..4).prop_map(move |n| n.filter(|_| limit.is_some()));
+    (limit, proptest::sample::select(elsewhere)).prop_map(move |(limit, when_exhausted)| Rule {
+        limit,
+        when_exhausted,
+        ..rule.clone()
+    })
+}
+
 /// Fixed rules, one or two dynamic ones, and perhaps an exemption, in any order.
 fn rules() -> impl Strategy<Value = Vec<Rule>> {
     let source = |all: Vec<Option<Ipv4Addr>>| proptest::sample::select(all);
@@ -107,23 +144,22 @@ fn rules() -> impl Strategy<Value = Vec<Rule>> {
     let direction = proptest::sample::select(vec!["both", "both", "inbound", "outbound"]);
     let fixed = (direction, peers(), any::<bool>()).prop_map(|(direction, source, hairpin)| {
         let kind = Kind::Static { internal: SERVER, external: Ipv4Addr::new(192, 0, 2, 4), direction };
-        Rule { kind, source, hairpin }
+        Rule { source, hairpin, ..plain(kind) }
     });
     let door = (peers(), any::<bool>(), prop_oneof![Just(Protocol::TCP), Just(Protocol::UDP)]).prop_map(
         |(source, hairpin, protocol)| {
             let kind = Kind::Forward { protocol, port: 3001, server: (inside(21), 80) };
-            Rule { kind, source, hairpin }
+            Rule { source, hairpin, ..plain(kind) }
         },
     );
-    let exempt =
-        Just(Rule { kind: Kind::Exempt { destination: Ipv4Addr::new(203, 0, 113, 20) }, source: None, hairpin: false });
+    let exempt = Just(plain(Kind::Exempt { destination: Ipv4Addr::new(203, 0, 113, 20) }));
     let dynamic = |source: Option<Ipv4Addr>| {
         let kind = prop_oneof![
             Just(Kind::Overload(Vec::new())),
             Just(Kind::Overload(LINES.to_vec())),
             Just(Kind::Pool(LINES.to_vec())),
         ];
-        (kind, any::<bool>()).prop_map(move |(kind, hairpin)| Rule { kind, source, hairpin })
+        (kind, any::<bool>()).prop_map(move |(kind, hairpin)| Rule { source, hairpin, ..plain(kind) })
     };
     let first = dynamic(Some(inside(5))).prop_map(|mut rule| {
         rule.kind = Kind::Overload(Vec::new());
@@ -131,7 +167,9 @@ fn rules() -> impl Strategy<Value = Vec<Rule>> {
     });
     let some = |s: BoxedStrategy<Rule>| proptest::option::of(s);
     let list = (some(exempt.boxed()), some(fixed.boxed()), some(door.boxed()), some(first.boxed()), dynamic(None));
-    list.prop_map(|(a, b, c, d, e)| [a, b, c, d, Some(e)].into_iter().flatten().collect::<Vec<_>>()).prop_shuffle()
+    list.prop_map(|(a, b, c, d, e)| [a, b, c, d, Some(e)].into_iter().flatten().collect::<Vec<_>>())
+        .prop_shuffle()
+        .prop_flat_map(|rules| rules.into_iter().map(bounded).collect::<Vec<_>>())
 }
 
 /// What is sent next.
@@ -147,6 +185,8 @@ enum Move {
     Answer(usize, Signal),
     /// What came in as the n-th last.
     Again(usize, Signal),
+    /// The n-th rule takes part from now on, or no longer.
+    Enable(usize, bool),
 }
 
 fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
@@ -181,6 +221,7 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
         4 => send,
         4 => (0usize..6, signal()).prop_map(|(n, s)| Move::Answer(n, s)),
         2 => (0usize..6, signal()).prop_map(|(n, s)| Move::Again(n, s)),
+        1 => (0usize..5, any::<bool>()).prop_map(|(n, on)| Move::Enable(n, on)),
     ];
     proptest::collection::vec((prop_oneof![4 => 0u64..8, 1 => 0u64..60], next), 1..60)
 }
@@ -200,6 +241,7 @@ proptest! {
     fn the_engine_and_a_plain_reading_of_the_contract_agree(rules in rules(), b in behaviours(), moves in moves()) {
         let (behaviour, timers) = behaviour_toml(&b);
         let mut edge = Edge::new(&behaviour, &timers, &toml(&rules));
+        let count = rules.len();
         let mut model = Model::new(rules, b);
         let (mut now, mut came, mut left) = (0, Vec::new(), Vec::new());
         for (pause, next) in moves {
@@ -210,6 +252,12 @@ proptest! {
                     Some((packet, inside)) => (signalled(Packet::answer(*packet), signal), *inside),
                     None => continue,
                 },
+                Move::Enable(n, enabled) => {
+                    let rule = RuleId((n % count) as u16);
+                    model.enable(now, rule.index(), enabled);
+                    edge.0.act(Instant(now), &if enabled { Action::Enable(rule) } else { Action::Disable(rule) });
+                    continue;
+                }
                 Move::Again(n, signal) => match came.iter().rev().nth(n) {
                     Some((packet, inside)) => (signalled(*packet, signal), *inside),
                     None => continue,
@@ -244,13 +292,14 @@ proptest! {
 /// That the two would be told apart if they differed: no address of the model is one that the engine never sees.
 #[test]
 fn the_second_model_refuses_what_it_should() {
-    let rules = vec![Rule { kind: Kind::Pool(LINES.to_vec()), source: None, hairpin: false }];
+    let rules = vec![plain(Kind::Pool(LINES.to_vec()))];
     let b = Behaviour {
         mapping: Dependence::None,
         filtering: Dependence::Address,
         paired: true,
         sequential: false,
         few_ports: false,
+        fixed_first: false,
         keep: false,
         refresh_both: false,
         ports_per_host: None,

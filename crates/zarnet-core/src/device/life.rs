@@ -206,9 +206,8 @@ impl Device {
 
     /// A mapping has lost its last session: it goes, or an address mapping lingers for the `binding` timer.
     fn leave_mapping(&mut self, id: u32, peer: u32, peer_port: u16, at: u64) {
-        let m = self.table.mapping(id);
-        let binding = self.config.spans.binding;
-        if m.kind() == Kind::Address && binding > 0 && self.enabled[usize::from(m.rule)] {
+        let binding = self.binding_of(self.table.mapping(id));
+        if binding > 0 {
             let until = at.saturating_add(binding);
             self.lingers.insert(id, until);
             self.lingering.push(Reverse((until, id)));
@@ -216,6 +215,12 @@ impl Device {
         } else {
             self.remove_mapping(id, peer, peer_port, at);
         }
+    }
+
+    /// How long a mapping outlasts its last session: an address mapping of a rule that takes part does.
+    pub(super) fn binding_of(&self, m: &Mapping) -> u64 {
+        let lingers = m.kind() == Kind::Address && self.enabled[usize::from(m.rule)];
+        if lingers { self.config.spans.binding } else { 0 }
     }
 
     /// Until when an address mapping without sessions lasts.

@@ -178,7 +178,7 @@ impl Device {
     fn mapping_rows(&self, now: Instant, ids: impl Iterator<Item = u32>) -> impl Iterator<Item = MappingRow> {
         ids.map(move |id| {
             let m = self.table.mapping(id);
-            let binding = self.config.spans.binding;
+            let binding = self.binding_of(m);
             let also = self.table.entered.get(&id).into_iter().flatten().copied();
             let mut used = Use::default();
             self.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));

@@ -37,6 +37,18 @@ pub struct Rule {
     pub kind: Kind,
     pub source: Option<Ipv4Addr>,
     pub hairpin: bool,
+    pub limit: Option<usize>,
+    pub when_exhausted: Exhausted,
+    pub enabled: bool,
+}
+
+/// What a rule does when its addresses are used up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exhausted {
+    Drop,
+    Pass,
+    /// Overload of 192.0.2.1.
+    Outside,
 }
 
 /// Which of the peers that were not addressed before a mapping or a filter tells apart.
@@ -55,6 +67,7 @@ pub struct Behaviour {
     pub sequential: bool,
     /// Four ports for all instead of the usual classes.
     pub few_ports: bool,
+    pub fixed_first: bool,
     pub keep: bool,
     pub refresh_both: bool,
     pub ports_per_host: Option<usize>,
@@ -88,6 +101,8 @@ struct Session {
     forwarded: Tuple,
     /// The dynamic mappings of source and destination.
     mappings: [Option<u32>; 2],
+    /// Rules that translated source and destination.
+    rules: [Option<usize>; 2],
     /// Whether the initiator has the internal side of the mapping.
     from_inside: bool,
     client_is_initiator: bool,
@@ -130,11 +145,19 @@ pub struct Model {
     next: u32,
 }
 
+/// The destination as step 4 translates it, and the dynamic mapping that says so.
+#[derive(Clone, Copy)]
+struct Entry {
+    end: Endpoint,
+    rule: usize,
+    mapping: Option<u32>,
+}
+
 /// Where step 8 brings a source.
 enum Source {
     Kept,
     /// To an external end: by a fixed rule, a known mapping, or one that is still to be made.
-    Fixed(Endpoint),
+    Fixed(usize, Endpoint),
     Known(u32),
     New(Mapping),
 }
@@ -179,7 +202,7 @@ impl Model {
 
     /// Steps 4 to 10 for a packet of no session.
     fn first(&mut self, now: u64, inside: bool, p: Packet) -> Result<Tuple, &'static str> {
-        let (entry, blocked) = self.enter(inside, p);
+        let (entry, blocked) = self.enter(inside, p)?;
         let to = p.destination();
         if entry.is_none() {
             if OWN.map(ip).contains(&to.address) {
@@ -193,7 +216,7 @@ impl Model {
                 return Err(if blocked { "filtered" } else { "no-mapping" });
             }
         }
-        let destination = entry.as_ref().map_or(to, |e| e.0);
+        let destination = entry.map_or(to, |e| e.end);
         let into_inside = matches!(destination.address, IpAddr::V4(a) if a.octets()[..3] == [10, 0, 0]);
         let hairpin = inside && into_inside && entry.is_some();
         let source =
@@ -205,10 +228,10 @@ impl Model {
         if self.b.max_sessions.is_some_and(|most| self.sessions.len() >= most) {
             return Err("device-full");
         }
-        let (source, mapping) = match source {
-            Source::Kept => (p.source(), None),
-            Source::Fixed(end) => (end, None),
-            Source::Known(id) => (self.external(id, p), Some(id)),
+        let (source, mapping, by) = match source {
+            Source::Kept => (p.source(), None, None),
+            Source::Fixed(rule, end) => (end, None, Some(rule)),
+            Source::Known(id) => (self.external(id, p), Some(id), self.rule_of(id)),
             Source::New(mut m) => {
                 (m.id, self.next) = (self.next, self.next + 1);
                 if m.shape == Shape::Endpoint {
@@ -217,7 +240,7 @@ impl Model {
                 }
                 let id = m.id;
                 self.mappings.push(m);
-                (self.external(id, p), Some(id))
+                (self.external(id, p), Some(id), self.rule_of(id))
             }
         };
         let forwarded = Tuple { source, destination };
@@ -231,7 +254,8 @@ impl Model {
             protocol: p.protocol,
             original: p.ends,
             forwarded,
-            mappings: [mapping, entry.and_then(|e| e.1)],
+            mappings: [mapping, entry.and_then(|e| e.mapping)],
+            rules: [by, entry.map(|e| e.rule)],
             // without a mapping the contract leaves it open: who begins
             from_inside: forwarded.source != p.source() || entry.is_none(),
             client_is_initiator: true,
@@ -242,12 +266,12 @@ impl Model {
         Ok(forwarded)
     }
 
-    /// Step 4: the destination as translated with the dynamic mapping that says so, and whether something blocks.
-    fn enter(&self, inside: bool, p: Packet) -> (Option<(Endpoint, Option<u32>)>, bool) {
+    /// Step 4: whether something blocks.
+    fn enter(&self, inside: bool, p: Packet) -> Result<(Option<Entry>, bool), &'static str> {
         let to = p.destination();
         let mut blocked = false;
         for statics in [false, true] {
-            for rule in &self.rules {
+            for (i, rule) in self.rules.iter().enumerate().filter(|r| r.1.enabled) {
                 let (end, open) = match rule.kind {
                     Kind::Forward { protocol, port, server }
                         if !statics && (protocol, port) == (p.protocol, to.port) =>
@@ -265,7 +289,8 @@ impl Model {
                 let arrives = !inside || rule.hairpin;
                 let inbound = !matches!(rule.kind, Kind::Static { direction: "outbound", .. });
                 if arrives && inbound && rule.source.is_none_or(|s| ip(s) == p.source().address) {
-                    return (Some((end, None)), blocked);
+                    self.has_room(i)?;
+                    return Ok((Some(Entry { end, rule: i, mapping: None }), blocked));
                 }
                 blocked = true;
             }
@@ -279,15 +304,23 @@ impl Model {
             if !holds {
                 continue;
             }
-            let arrives = !inside || self.rules[m.rule].hairpin;
+            let rule = &self.rules[m.rule];
+            let arrives = rule.enabled && (!inside || rule.hairpin);
             let answers_only = m.shape == Shape::Portless || m.shape == Shape::Endpoint && p.protocol == Protocol::ICMP;
             if arrives && !answers_only && p.signal != Signal::Reply && self.admits(m, inside, p) {
                 let port = if m.shape == Shape::Endpoint { m.internal.port } else { to.port };
-                return (Some((Endpoint { port, ..m.internal }, Some(m.id))), blocked);
+                let end = Endpoint { port, ..m.internal };
+                return Ok((Some(Entry { end, rule: m.rule, mapping: Some(m.id) }), blocked));
             }
             blocked = true;
         }
-        (None, blocked)
+        Ok((None, blocked))
+    }
+
+    /// Whether a fixed rule may have one more session.
+    fn has_room(&self, rule: usize) -> Result<(), &'static str> {
+        let has = self.sessions.iter().filter(|s| s.rules.contains(&Some(rule))).count();
+        if self.rules[rule].limit.is_some_and(|most| has >= most) { Err("rule-limit") } else { Ok(()) }
     }
 
     fn admits(&self, m: &Mapping, inside: bool, p: Packet) -> bool {
@@ -295,7 +328,7 @@ impl Model {
             false => p.source(),
             true => match self.source(0, p) {
                 Ok(Source::Kept) => p.source(),
-                Ok(Source::Fixed(end)) => end,
+                Ok(Source::Fixed(_, end)) => end,
                 Ok(Source::Known(id)) => self.external(id, p),
                 Ok(Source::New(m)) if m.shape == Shape::Address => Endpoint { port: p.source().port, ..m.external },
                 Ok(Source::New(m)) => m.external,
@@ -329,80 +362,112 @@ impl Model {
     /// The first rule that matches, and what it chooses.
     fn choose(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
         let from = p.source();
-        for (i, rule) in self.rules.iter().enumerate() {
+        let mut order: Vec<usize> = (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
+        if self.b.fixed_first {
+            order.sort_by_key(|i| match self.rules[*i] {
+                Rule { kind: Kind::Exempt { .. }, .. } => (0, 0),
+                Rule { kind: Kind::Static { .. } | Kind::Forward { .. }, .. } => (1, 0),
+                Rule { source, .. } => (2, u8::from(source.is_none())),
+            });
+        }
+        for i in order {
+            let rule = &self.rules[i];
             let ours = rule.source.is_none_or(|s| ip(s) == from.address);
             match &rule.kind {
                 Kind::Static { internal, external, direction }
                     if ip(*internal) == from.address && *direction != "inbound" =>
                 {
-                    return Ok(Source::Fixed(Endpoint::new(*external, from.port)));
+                    self.has_room(i)?;
+                    return Ok(Source::Fixed(i, Endpoint::new(*external, from.port)));
                 }
                 Kind::Forward { protocol, port, server }
                     if *protocol == p.protocol && Endpoint::new(server.0, server.1) == from =>
                 {
-                    return Ok(Source::Fixed(Endpoint::new(OWN[1], *port)));
+                    self.has_room(i)?;
+                    return Ok(Source::Fixed(i, Endpoint::new(OWN[1], *port)));
                 }
                 Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
                     return Ok(Source::Kept);
                 }
-                Kind::Pool(addresses) if ours => return self.borrow(now, i, addresses, p),
-                Kind::Overload(addresses) if ours => return self.overload(now, i, addresses, p),
+                Kind::Pool(_) | Kind::Overload(_) if ours => return self.dynamic(now, i, p),
                 _ => {}
             }
         }
         Ok(Source::Kept)
     }
 
-    /// A whole address each, the lowest free one.
-    fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
-        let internal = Endpoint::new(p.source().address, 0);
-        if let Some(m) = self.mappings.iter().find(|m| m.rule == rule && m.internal == internal) {
+    /// A pool or an overload: a mapping that there is, or a new one on its addresses or elsewhere.
+    fn dynamic(&self, now: u64, rule: usize, p: Packet) -> Result<Source, &'static str> {
+        let (from, to) = (p.source(), p.destination());
+        let same_peer = |m: &Mapping| match (m.shape, self.b.mapping) {
+            (Shape::Address, _) | (Shape::Endpoint, Dependence::None) => true,
+            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => m.peer.address == to.address,
+            (Shape::Endpoint, Dependence::Port) => m.peer == to,
+        };
+        let own = |m: &&Mapping| {
+            let fits = match m.shape {
+                Shape::Address => m.internal.address == from.address,
+                _ => (m.protocol, m.internal) == (p.protocol, from),
+            };
+            m.rule == rule && fits && same_peer(m)
+        };
+        if let Some(m) = self.mappings.iter().find(own) {
             return Ok(Source::Known(m.id));
         }
+        let Rule { kind, limit, when_exhausted, .. } = &self.rules[rule];
+        if limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
+            return Err("rule-limit");
+        }
+        let outside = vec![OWN[1]];
+        let moved =
+            |m: &Mapping| m.rule == rule && m.internal.address == from.address && m.external.address == ip(OWN[1]);
+        if *when_exhausted == Exhausted::Outside && self.b.paired && self.mappings.iter().any(moved) {
+            return self.overload(now, rule, &outside, p);
+        }
+        let first = match kind {
+            Kind::Pool(addresses) => self.borrow(now, rule, addresses, p),
+            Kind::Overload(addresses) => {
+                self.overload(now, rule, if addresses.is_empty() { &outside } else { addresses }, p)
+            }
+            _ => Ok(Source::Kept),
+        };
+        match (first, when_exhausted) {
+            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Pass) => Ok(Source::Kept),
+            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Outside) => self.overload(now, rule, &outside, p),
+            (first, _) => first,
+        }
+    }
+
+    /// A whole address, the lowest free one.
+    fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
+        let internal = Endpoint::new(p.source().address, 0);
         let free = addresses.iter().find(|a| self.mappings.iter().all(|m| m.external.address != ip(**a)));
         let external = Endpoint::new(*free.ok_or("pool-exhausted")?, 0);
         Ok(Source::New(self.mapping(now, rule, Shape::Address, internal, external, p)))
     }
 
-    /// Many behind one address, by port or query id; other protocols one by peer.
+    /// A port of one of the addresses, or for other protocols one by peer.
     fn overload(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
-        let addresses: Vec<IpAddr> =
-            if addresses.is_empty() { vec![ip(OWN[1])] } else { addresses.iter().map(|a| ip(*a)).collect() };
         let (from, to) = (p.source(), p.destination());
         let shape = if p.protocol.is_multiplexed() { Shape::Endpoint } else { Shape::Portless };
-        let dependence = if shape == Shape::Portless { Dependence::Address } else { self.b.mapping };
-        let same_peer = |m: &Mapping| match dependence {
-            Dependence::None => true,
-            Dependence::Address => m.peer.address == to.address,
-            Dependence::Port => m.peer == to,
-        };
-        let own =
-            |m: &&Mapping| (m.rule, m.shape, m.protocol, m.internal) == (rule, shape, p.protocol, from) && same_peer(m);
-        if let Some(m) = self.mappings.iter().find(own) {
-            return Ok(Source::Known(m.id));
-        }
         let by_host = self.mappings.iter().filter(|m| m.shape == Shape::Endpoint && m.internal.address == from.address);
         if shape == Shape::Endpoint && self.b.ports_per_host.is_some_and(|most| by_host.count() >= most) {
             return Err("host-limit");
         }
-        let paired = self
-            .mappings
-            .iter()
-            .find(|m| self.b.paired && m.internal.address == from.address && addresses.contains(&m.external.address));
-        let candidates = paired.map_or(addresses.clone(), |m| vec![m.external.address]);
-        for address in candidates {
-            if shape == Shape::Portless {
-                let taken = |m: &Mapping| {
-                    (m.shape, m.external.address, m.protocol, m.peer.address)
-                        == (shape, address, p.protocol, to.address)
-                };
-                if !self.mappings.iter().any(taken) {
-                    let external = Endpoint::new(address, 0);
-                    return Ok(Source::New(self.mapping(now, rule, shape, from, external, p)));
+        let addresses: Vec<IpAddr> = addresses.iter().map(|a| ip(*a)).collect();
+        let paired = |m: &&Mapping| m.internal.address == from.address && addresses.contains(&m.external.address);
+        let paired = self.mappings.iter().filter(|_| self.b.paired).find(paired);
+        for address in paired.map_or(addresses.clone(), |m| vec![m.external.address]) {
+            let external = match shape {
+                Shape::Portless => {
+                    let taken = (shape, address, p.protocol, to.address);
+                    let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
+                    (!self.mappings.iter().any(has)).then_some(0)
                 }
-            } else if let Some(port) = self.port(address, p) {
-                let external = Endpoint::new(address, port);
-                return Ok(Source::New(self.mapping(now, rule, shape, from, external, p)));
+                _ => self.port(address, p),
+            };
+            if let Some(port) = external {
+                return Ok(Source::New(self.mapping(now, rule, shape, from, Endpoint::new(address, port), p)));
             }
         }
         Err(if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" })
@@ -458,6 +523,18 @@ impl Model {
         if m.shape == Shape::Address { Endpoint { port: p.source().port, ..m.external } } else { m.external }
     }
 
+    fn rule_of(&self, id: u32) -> Option<usize> {
+        self.mappings.iter().find(|m| m.id == id).map(|m| m.rule)
+    }
+
+    /// A rule takes part from now on, or no longer. A mapping of one that does not ends with its last session.
+    pub fn enable(&mut self, now: u64, rule: usize, enabled: bool) {
+        self.expire(now);
+        self.rules[rule].enabled = enabled;
+        let used = |m: &Mapping| self.sessions.iter().any(|s| s.mappings.contains(&Some(m.id)));
+        self.mappings.retain(|m| enabled || m.rule != rule || used(m));
+    }
+
     /// Whether an address is an external one of a rule or of a living mapping.
     fn claims(&self, address: IpAddr) -> bool {
         let of_rule = self.rules.iter().any(|r| match &r.kind {
@@ -474,7 +551,8 @@ impl Model {
             let over = self.sessions.remove(0);
             for id in over.mappings.into_iter().flatten() {
                 if let Some(m) = self.mappings.iter_mut().find(|m| m.id == id) {
-                    m.until = over.expires + if m.shape == Shape::Address { self.b.binding * S } else { 0 };
+                    let lingers = m.shape == Shape::Address && self.rules[m.rule].enabled;
+                    m.until = over.expires + if lingers { self.b.binding * S } else { 0 };
                 }
             }
         }
@@ -487,7 +565,8 @@ impl Model {
         self.expire(now);
         let row = |m: &Mapping| {
             let sessions: Vec<&Session> = self.sessions.iter().filter(|s| s.mappings.contains(&Some(m.id))).collect();
-            let binding = if m.shape == Shape::Address { self.b.binding * S } else { 0 };
+            let lingers = m.shape == Shape::Address && self.rules[m.rule].enabled;
+            let binding = if lingers { self.b.binding * S } else { 0 };
             let expires = sessions.iter().map(|s| s.expires + binding).max().unwrap_or(m.until);
             let protocol = (m.shape != Shape::Address).then_some(m.protocol);
             let any_port = Endpoint { port: 0, ..m.peer };
