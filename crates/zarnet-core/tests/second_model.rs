@@ -8,11 +8,11 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use common::Edge;
 use proptest::prelude::*;
-use second::{AFTER, Behaviour, Dependence, Exhausted, ICMP, IDLE, Kind, Model, OPEN, OTHER, Rule, S, UDP};
+use second::{AFTER, Behaviour, Dependence, Exhausted, ICMP, IDLE, Kind, Model, OPEN, OTHER, Pick, Rule, S, UDP};
 use zarnet_core::device::Outcome;
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
 use zarnet_core::plan::{InterfaceId, RuleId};
-use zarnet_core::traffic::Action;
+use zarnet_core::traffic::{Action, Clearing};
 
 const LINES: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 8), Ipv4Addr::new(192, 0, 2, 9)];
 const SERVER: Ipv4Addr = Ipv4Addr::new(10, 0, 0, 20);
@@ -22,8 +22,16 @@ fn inside(n: u8) -> Ipv4Addr {
 }
 
 /// Rules as the plan says them.
-fn toml(rules: &[Rule]) -> String {
-    let mut text = String::from("\n  [[device.pool]]\n  name = \"lines\"\n  addresses = \"192.0.2.8-192.0.2.9\"\n");
+fn toml(rules: &[Rule], pick: Pick) -> String {
+    let pick = match pick {
+        Pick::Lowest => "lowest",
+        Pick::Highest => "highest",
+        Pick::InTurn => "in-turn",
+        Pick::BySource => "by-source",
+    };
+    let (name, addresses) = ("lines", "192.0.2.8-192.0.2.9");
+    let mut text =
+        format!("\n  [[device.pool]]\n  name = \"{name}\"\n  addresses = \"{addresses}\"\n  pick = \"{pick}\"\n");
     for (i, rule) in rules.iter().enumerate() {
         let kind = match &rule.kind {
             Kind::Static { internal, external, direction } => {
@@ -66,6 +74,7 @@ fn behaviour_toml(b: &Behaviour) -> (String, String) {
         format!("pooling = \"{}\"", if b.paired { "paired" } else { "arbitrary" }),
         format!("port-assignment = \"{}\"", if b.sequential { "sequential" } else { "preserve" }),
         format!("hairpin-source = \"{}\"", if b.keep { "keep" } else { "external" }),
+        format!("port-parity = {}", b.parity),
         format!("rule-order = \"{}\"", if b.fixed_first { "fixed-first" } else { "listed" }),
         format!("refresh = \"{}\"", if b.refresh_both { "both" } else { "outbound" }),
     ];
@@ -92,16 +101,26 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
         prop::bool::weighted(0.2),
         any::<bool>(),
         any::<bool>(),
+        prop::bool::weighted(0.2),
     );
+    let picks = proptest::sample::select(vec![Pick::Lowest, Pick::Highest, Pick::InTurn, Pick::BySource]);
     let limits = (limit(1..5), limit(2..8), limit(3..12));
-    (dependence(), dependence(), flags, limits, prop_oneof![Just(0u64), Just(25)]).prop_map(
-        |(mapping, filtering, (paired, sequential, few_ports, keep, refresh_both, fixed_first), limits, binding)| {
+    (dependence(), dependence(), flags, limits, (prop_oneof![Just(0u64), Just(25)], picks)).prop_map(
+        |(
+            mapping,
+            filtering,
+            (paired, sequential, few_ports, keep, refresh_both, fixed_first, parity),
+            limits,
+            (binding, pick),
+        )| {
             let (ports_per_host, max_mappings, max_sessions) = limits;
             Behaviour {
                 mapping,
                 filtering,
                 paired,
                 sequential,
+                parity,
+                pick,
                 few_ports,
                 fixed_first,
                 keep,
@@ -187,6 +206,8 @@ enum Move {
     Again(usize, Signal),
     /// The n-th rule takes part from now on, or no longer.
     Enable(usize, bool),
+    /// Everything dynamic ends; whether by a restart.
+    Clear(bool),
 }
 
 fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
@@ -221,7 +242,10 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
         4 => send,
         4 => (0usize..6, signal()).prop_map(|(n, s)| Move::Answer(n, s)),
         2 => (0usize..6, signal()).prop_map(|(n, s)| Move::Again(n, s)),
-        1 => (0usize..5, any::<bool>()).prop_map(|(n, on)| Move::Enable(n, on)),
+        1 => prop_oneof![
+            8 => (0usize..5, any::<bool>()).prop_map(|(n, on)| Move::Enable(n, on)),
+            1 => any::<bool>().prop_map(Move::Clear),
+        ],
     ];
     proptest::collection::vec((prop_oneof![4 => 0u64..8, 1 => 0u64..60], next), 1..60)
 }
@@ -240,7 +264,7 @@ proptest! {
     #[test]
     fn the_engine_and_a_plain_reading_of_the_contract_agree(rules in rules(), b in behaviours(), moves in moves()) {
         let (behaviour, timers) = behaviour_toml(&b);
-        let mut edge = Edge::new(&behaviour, &timers, &toml(&rules));
+        let mut edge = Edge::new(&behaviour, &timers, &toml(&rules, b.pick));
         let count = rules.len();
         let mut model = Model::new(rules, b);
         let (mut now, mut came, mut left) = (0, Vec::new(), Vec::new());
@@ -256,6 +280,11 @@ proptest! {
                     let rule = RuleId((n % count) as u16);
                     model.enable(now, rule.index(), enabled);
                     edge.0.act(Instant(now), &if enabled { Action::Enable(rule) } else { Action::Disable(rule) });
+                    continue;
+                }
+                Move::Clear(restart) => {
+                    model.clear(restart);
+                    edge.0.act(Instant(now), &if restart { Action::Restart } else { Action::Clear(Clearing::default()) });
                     continue;
                 }
                 Move::Again(n, signal) => match came.iter().rev().nth(n) {
@@ -280,7 +309,7 @@ proptest! {
                 let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
                 (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
             }).collect();
-            let order = |r: &second::Row| (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)));
+            let order = |r: &second::Row| (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)), r.0);
             rows.sort_by_key(order);
             table.sort_by_key(order);
             prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));
@@ -298,6 +327,8 @@ fn the_second_model_refuses_what_it_should() {
         filtering: Dependence::Address,
         paired: true,
         sequential: false,
+        parity: false,
+        pick: Pick::Lowest,
         few_ports: false,
         fixed_first: false,
         keep: false,

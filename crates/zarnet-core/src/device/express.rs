@@ -160,16 +160,8 @@ impl Device {
 
     /// The same with what only a new mapping needs.
     #[inline]
-    pub(crate) fn ticket_for_new(
-        &self,
-        lane: &Lane,
-        rule: u16,
-        protocol: Protocol,
-        source: (u32, u16),
-        destination: (u32, u16),
-    ) -> Option<Ticket> {
-        let ticket = self.ticket(lane, rule, protocol, source, destination)?;
-        Some(Ticket { external: self.fixed_external(source.0, ticket.target).unwrap_or(NONE), ..ticket })
+    pub(crate) fn prepared(&self, t: Ticket) -> Ticket {
+        Ticket { external: self.fixed_external(t.source.0, t.target).unwrap_or(NONE), ..t }
     }
 
     /// Reads what a flow will be looked up by. For many flows at once: what has to be waited for is then waited for

@@ -43,18 +43,23 @@ pub(super) struct Page {
     withdrawn: Vec<u16>,
 }
 
+/// So many places an address has for ports at first.
+const FEW_PORTS: usize = 1 << 11;
+
 impl Page {
     #[inline(always)]
     fn held_by(&self, port: u16) -> u32 {
         self.by_port.get(usize::from(port)).copied().unwrap_or(0)
     }
 
-    /// The place of a port, made if need be.
+    /// The place of a port, made if need be: few at first, then all, of which the system gives those that are written to.
     #[inline(always)]
     fn holder(&mut self, port: u16) -> &mut u32 {
         let place = usize::from(port);
         if place >= self.by_port.len() {
-            self.by_port.resize((place + 1).next_power_of_two(), 0);
+            let mut longer = vec![0; if place < FEW_PORTS { FEW_PORTS } else { 1 << 16 }];
+            longer[..self.by_port.len()].copy_from_slice(&self.by_port);
+            self.by_port = longer;
         }
         &mut self.by_port[place]
     }

@@ -111,7 +111,8 @@ impl Network {
     pub(crate) fn board(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> Option<Boarding> {
         let (lane, rule) = self.lanes.of(source.0)?;
         let (device, on) = &self.lanes.list[usize::from(lane)];
-        let ticket = self.devices[device.index()].ticket_for_new(on, rule, protocol, source, destination)?;
+        let at = &self.devices[device.index()];
+        let ticket = at.prepared(at.ticket(on, rule, protocol, source, destination)?);
         Some(Boarding { journey: Journey::Flow, ticket, device: *device, issue: self.lanes.issue })
     }
 

@@ -2,114 +2,21 @@
 //! shared with the engine but the vocabulary. One device between 10.0.0.0/24 (inside) and 192.0.2.0/28, which is 192.0.2.1.
 //! Times are nanoseconds.
 
+mod choice;
+mod rules;
+mod session;
+
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 
+pub use rules::{Behaviour, Dependence, Exhausted, Kind, Pick, Rule};
+pub use session::{AFTER, ICMP, IDLE, OPEN, OTHER, UDP};
+use session::{Session, State};
+
 pub const S: u64 = 1_000_000_000;
 pub const OWN: [Ipv4Addr; 2] = [Ipv4Addr::new(10, 0, 0, 1), Ipv4Addr::new(192, 0, 2, 1)];
-
-/// What a rule does.
-#[derive(Debug, Clone)]
-pub enum Kind {
-    Static {
-        internal: Ipv4Addr,
-        external: Ipv4Addr,
-        direction: &'static str,
-    },
-    /// Of a port of 192.0.2.1.
-    Forward {
-        protocol: Protocol,
-        port: u16,
-        server: (Ipv4Addr, u16),
-    },
-    Exempt {
-        destination: Ipv4Addr,
-    },
-    Pool(Vec<Ipv4Addr>),
-    /// Onto a pool, or 192.0.2.1 where there are none.
-    Overload(Vec<Ipv4Addr>),
-}
-
-#[derive(Debug, Clone)]
-pub struct Rule {
-    pub kind: Kind,
-    pub source: Option<Ipv4Addr>,
-    pub hairpin: bool,
-    pub limit: Option<usize>,
-    pub when_exhausted: Exhausted,
-    pub enabled: bool,
-}
-
-/// What a rule does when its addresses are used up.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Exhausted {
-    Drop,
-    Pass,
-    /// Overload of 192.0.2.1.
-    Outside,
-}
-
-/// Which of the peers that were not addressed before a mapping or a filter tells apart.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Dependence {
-    None,
-    Address,
-    Port,
-}
-
-#[derive(Debug, Clone)]
-pub struct Behaviour {
-    pub mapping: Dependence,
-    pub filtering: Dependence,
-    pub paired: bool,
-    pub sequential: bool,
-    /// Four ports for all instead of the usual classes.
-    pub few_ports: bool,
-    pub fixed_first: bool,
-    pub keep: bool,
-    pub refresh_both: bool,
-    pub ports_per_host: Option<usize>,
-    pub max_mappings: Option<usize>,
-    pub max_sessions: Option<usize>,
-    pub binding: u64,
-}
-
-/// `udp-timeout`, `icmp-timeout`, `other-timeout`, `tcp-trans-open-timeout`, `tcp-idle-timeout`, and the others of TCP.
-pub const UDP: u64 = 30;
-pub const ICMP: u64 = 10;
-pub const OTHER: u64 = 20;
-pub const OPEN: u64 = 40;
-pub const IDLE: u64 = 90;
-pub const AFTER: u64 = 240;
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
-    Plain,
-    Opening,
-    Established,
-    OneFin { of_client: bool },
-    Closing,
-    Reset,
-}
-
-#[derive(Debug, Clone)]
-struct Session {
-    protocol: Protocol,
-    original: Tuple,
-    forwarded: Tuple,
-    /// The dynamic mappings of source and destination.
-    mappings: [Option<u32>; 2],
-    /// Rules that translated source and destination.
-    rules: [Option<usize>; 2],
-    /// Whether the initiator has the internal side of the mapping.
-    from_inside: bool,
-    client_is_initiator: bool,
-    answered: bool,
-    state: State,
-    expires: u64,
-}
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Shape {
@@ -128,6 +35,8 @@ struct Mapping {
     internal: Endpoint,
     external: Endpoint,
     peer: Endpoint,
+    /// Whether its address was picked, and not the host's already.
+    picked: bool,
     created: u64,
     /// Without sessions: how long it stays.
     until: u64,
@@ -142,6 +51,7 @@ pub struct Model {
     sessions: Vec<Session>,
     mappings: Vec<Mapping>,
     last_port: HashMap<(IpAddr, Protocol, u16), u16>,
+    last_picked: Option<IpAddr>,
     next: u32,
 }
 
@@ -168,7 +78,15 @@ fn ip(a: Ipv4Addr) -> IpAddr {
 
 impl Model {
     pub fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
-        Self { rules, b, sessions: Vec::new(), mappings: Vec::new(), last_port: HashMap::new(), next: 0 }
+        Self {
+            rules,
+            b,
+            sessions: Vec::new(),
+            mappings: Vec::new(),
+            last_port: HashMap::new(),
+            last_picked: None,
+            next: 0,
+        }
     }
 
     /// What becomes of a packet: its ends as it leaves, `itself`, or the reason for its drop. `None` where more than one
@@ -237,6 +155,9 @@ impl Model {
                 if m.shape == Shape::Endpoint {
                     let class = self.class(m.internal.port).0;
                     self.last_port.insert((m.external.address, m.protocol, class), m.external.port);
+                }
+                if m.picked {
+                    self.last_picked = Some(m.external.address);
                 }
                 let id = m.id;
                 self.mappings.push(m);
@@ -351,173 +272,6 @@ impl Model {
         self.b.filtering == Dependence::None || self.sessions.iter().find(addressed).is_some()
     }
 
-    /// Step 8, with the device's limit.
-    fn source(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
-        match (self.choose(now, p)?, self.b.max_mappings) {
-            (Source::New(_), Some(most)) if self.mappings.len() >= most => Err("device-full"),
-            (source, _) => Ok(source),
-        }
-    }
-
-    /// The first rule that matches, and what it chooses.
-    fn choose(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
-        let from = p.source();
-        let mut order: Vec<usize> = (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
-        if self.b.fixed_first {
-            order.sort_by_key(|i| match self.rules[*i] {
-                Rule { kind: Kind::Exempt { .. }, .. } => (0, 0),
-                Rule { kind: Kind::Static { .. } | Kind::Forward { .. }, .. } => (1, 0),
-                Rule { source, .. } => (2, u8::from(source.is_none())),
-            });
-        }
-        for i in order {
-            let rule = &self.rules[i];
-            let ours = rule.source.is_none_or(|s| ip(s) == from.address);
-            match &rule.kind {
-                Kind::Static { internal, external, direction }
-                    if ip(*internal) == from.address && *direction != "inbound" =>
-                {
-                    self.has_room(i)?;
-                    return Ok(Source::Fixed(i, Endpoint::new(*external, from.port)));
-                }
-                Kind::Forward { protocol, port, server }
-                    if *protocol == p.protocol && Endpoint::new(server.0, server.1) == from =>
-                {
-                    self.has_room(i)?;
-                    return Ok(Source::Fixed(i, Endpoint::new(OWN[1], *port)));
-                }
-                Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
-                    return Ok(Source::Kept);
-                }
-                Kind::Pool(_) | Kind::Overload(_) if ours => return self.dynamic(now, i, p),
-                _ => {}
-            }
-        }
-        Ok(Source::Kept)
-    }
-
-    /// A pool or an overload: a mapping that there is, or a new one on its addresses or elsewhere.
-    fn dynamic(&self, now: u64, rule: usize, p: Packet) -> Result<Source, &'static str> {
-        let (from, to) = (p.source(), p.destination());
-        let same_peer = |m: &Mapping| match (m.shape, self.b.mapping) {
-            (Shape::Address, _) | (Shape::Endpoint, Dependence::None) => true,
-            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => m.peer.address == to.address,
-            (Shape::Endpoint, Dependence::Port) => m.peer == to,
-        };
-        let own = |m: &&Mapping| {
-            let fits = match m.shape {
-                Shape::Address => m.internal.address == from.address,
-                _ => (m.protocol, m.internal) == (p.protocol, from),
-            };
-            m.rule == rule && fits && same_peer(m)
-        };
-        if let Some(m) = self.mappings.iter().find(own) {
-            return Ok(Source::Known(m.id));
-        }
-        let Rule { kind, limit, when_exhausted, .. } = &self.rules[rule];
-        if limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
-            return Err("rule-limit");
-        }
-        let outside = vec![OWN[1]];
-        let moved =
-            |m: &Mapping| m.rule == rule && m.internal.address == from.address && m.external.address == ip(OWN[1]);
-        if *when_exhausted == Exhausted::Outside && self.b.paired && self.mappings.iter().any(moved) {
-            return self.overload(now, rule, &outside, p);
-        }
-        let first = match kind {
-            Kind::Pool(addresses) => self.borrow(now, rule, addresses, p),
-            Kind::Overload(addresses) => {
-                self.overload(now, rule, if addresses.is_empty() { &outside } else { addresses }, p)
-            }
-            _ => Ok(Source::Kept),
-        };
-        match (first, when_exhausted) {
-            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Pass) => Ok(Source::Kept),
-            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Outside) => self.overload(now, rule, &outside, p),
-            (first, _) => first,
-        }
-    }
-
-    /// A whole address, the lowest free one.
-    fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
-        let internal = Endpoint::new(p.source().address, 0);
-        let free = addresses.iter().find(|a| self.mappings.iter().all(|m| m.external.address != ip(**a)));
-        let external = Endpoint::new(*free.ok_or("pool-exhausted")?, 0);
-        Ok(Source::New(self.mapping(now, rule, Shape::Address, internal, external, p)))
-    }
-
-    /// A port of one of the addresses, or for other protocols one by peer.
-    fn overload(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
-        let (from, to) = (p.source(), p.destination());
-        let shape = if p.protocol.is_multiplexed() { Shape::Endpoint } else { Shape::Portless };
-        let by_host = self.mappings.iter().filter(|m| m.shape == Shape::Endpoint && m.internal.address == from.address);
-        if shape == Shape::Endpoint && self.b.ports_per_host.is_some_and(|most| by_host.count() >= most) {
-            return Err("host-limit");
-        }
-        let addresses: Vec<IpAddr> = addresses.iter().map(|a| ip(*a)).collect();
-        let paired = |m: &&Mapping| m.internal.address == from.address && addresses.contains(&m.external.address);
-        let paired = self.mappings.iter().filter(|_| self.b.paired).find(paired);
-        for address in paired.map_or(addresses.clone(), |m| vec![m.external.address]) {
-            let external = match shape {
-                Shape::Portless => {
-                    let taken = (shape, address, p.protocol, to.address);
-                    let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
-                    (!self.mappings.iter().any(has)).then_some(0)
-                }
-                _ => self.port(address, p),
-            };
-            if let Some(port) = external {
-                return Ok(Source::New(self.mapping(now, rule, shape, from, Endpoint::new(address, port), p)));
-            }
-        }
-        Err(if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" })
-    }
-
-    fn mapping(
-        &self,
-        now: u64,
-        rule: usize,
-        shape: Shape,
-        internal: Endpoint,
-        external: Endpoint,
-        p: Packet,
-    ) -> Mapping {
-        let (protocol, peer) = (p.protocol, p.destination());
-        Mapping { id: self.next, rule, shape, protocol, internal, external, peer, created: now, until: u64::MAX }
-    }
-
-    /// The range that a port of a class is translated into.
-    fn class(&self, port: u16) -> (u16, u16) {
-        match port {
-            _ if self.b.few_ports => (3000, 3003),
-            0..1024 => (1, 1023),
-            _ => (1024, 65535),
-        }
-    }
-
-    /// The port that a source port gets on an address.
-    fn port(&self, address: IpAddr, p: Packet) -> Option<u16> {
-        let (low, high) = self.class(p.source().port);
-        let reserved = |port: u16| {
-            self.rules.iter().any(|r| {
-            matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(OWN[1])) == (p.protocol, port, address))
-        })
-        };
-        let held = |port: u16| {
-            self.mappings.iter().any(|m| {
-                m.shape == Shape::Endpoint && m.protocol == p.protocol && m.external == Endpoint::new(address, port)
-            })
-        };
-        let begin = match self.b.sequential {
-            true => self
-                .last_port
-                .get(&(address, p.protocol, low))
-                .map_or(low, |last| if *last == high { low } else { last + 1 }),
-            false => Some(p.source().port).filter(|p| (low..=high).contains(p)).unwrap_or(low),
-        };
-        (begin..=high).chain(low..begin).find(|port| !reserved(*port) && !held(*port))
-    }
-
     fn external(&self, id: u32, p: Packet) -> Endpoint {
         let m = self.mappings.iter().find(|m| m.id == id).expect("the mapping is there");
         if m.shape == Shape::Address { Endpoint { port: p.source().port, ..m.external } } else { m.external }
@@ -533,6 +287,16 @@ impl Model {
         self.rules[rule].enabled = enabled;
         let used = |m: &Mapping| self.sessions.iter().any(|s| s.mappings.contains(&Some(m.id)));
         self.mappings.retain(|m| enabled || m.rule != rule || used(m));
+    }
+
+    /// All sessions end, and all dynamic mappings; a restart forgets what sequences and turns remember too.
+    pub fn clear(&mut self, restart: bool) {
+        self.sessions.clear();
+        self.mappings.clear();
+        if restart {
+            self.last_port.clear();
+            self.last_picked = None;
+        }
     }
 
     /// Whether an address is an external one of a rule or of a living mapping.
@@ -583,44 +347,5 @@ impl Model {
     /// How many sessions there are.
     pub fn session_count(&self) -> u64 {
         self.sessions.len() as u64
-    }
-}
-
-impl Session {
-    /// A packet of the session: RFC 7857 figure 1 as decided in the contract, and what refreshes.
-    fn take(&mut self, now: u64, forth: bool, signal: Signal, refresh_both: bool) {
-        self.answered |= !forth;
-        let of_client = forth == self.client_is_initiator;
-        let before = self.state;
-        match (before, signal) {
-            (State::Closing | State::Reset, Signal::Syn) => {
-                (self.state, self.client_is_initiator) = (State::Opening, forth);
-                self.expires = now + OPEN * S;
-                return;
-            }
-            (State::Opening, Signal::Syn) if of_client => self.expires = now + OPEN * S,
-            (State::Opening, Signal::Syn | Signal::SynAck) if !of_client => self.state = State::Established,
-            (State::Opening | State::Closing, _) => {}
-            (State::Established | State::OneFin { .. }, Signal::Rst) => {
-                (self.state, self.expires) = (State::Reset, now + AFTER * S);
-            }
-            (State::Established, Signal::Fin) => self.state = State::OneFin { of_client },
-            (State::OneFin { of_client: first }, Signal::Fin) if first != of_client => {
-                (self.state, self.expires) = (State::Closing, now + AFTER * S);
-            }
-            (State::Reset, Signal::Rst) => {}
-            (State::Reset, _) => self.state = State::Established,
-            _ => {}
-        }
-        match self.state {
-            State::Established | State::OneFin { .. } => self.expires = now + IDLE * S,
-            State::Plain => match self.protocol {
-                Protocol::UDP if forth == self.from_inside || refresh_both => self.expires = now + UDP * S,
-                Protocol::UDP => {}
-                Protocol::ICMP => self.expires = now + ICMP * S,
-                _ => self.expires = now + OTHER * S,
-            },
-            _ => {}
-        }
     }
 }

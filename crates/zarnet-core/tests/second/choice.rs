@@ -1,0 +1,203 @@
+//! Step 8: which rule translates a source, and what it chooses.
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use zarnet_core::net::{Endpoint, Packet};
+
+use super::{Dependence, Exhausted, Kind, Mapping, Model, OWN, Pick, Rule, Shape, Source, ip};
+
+impl Model {
+    /// Step 8, with the device's limit.
+    pub(super) fn source(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
+        match (self.choose(now, p)?, self.b.max_mappings) {
+            (Source::New(_), Some(most)) if self.mappings.len() >= most => Err("device-full"),
+            (source, _) => Ok(source),
+        }
+    }
+
+    /// The first rule that matches, and what it chooses.
+    fn choose(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
+        let from = p.source();
+        let mut order: Vec<usize> = (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
+        if self.b.fixed_first {
+            order.sort_by_key(|i| match self.rules[*i] {
+                Rule { kind: Kind::Exempt { .. }, .. } => (0, 0),
+                Rule { kind: Kind::Static { .. } | Kind::Forward { .. }, .. } => (1, 0),
+                Rule { source, .. } => (2, u8::from(source.is_none())),
+            });
+        }
+        for i in order {
+            let rule = &self.rules[i];
+            let ours = rule.source.is_none_or(|s| ip(s) == from.address);
+            match &rule.kind {
+                Kind::Static { internal, external, direction }
+                    if ip(*internal) == from.address && *direction != "inbound" =>
+                {
+                    self.has_room(i)?;
+                    return Ok(Source::Fixed(i, Endpoint::new(*external, from.port)));
+                }
+                Kind::Forward { protocol, port, server }
+                    if *protocol == p.protocol && Endpoint::new(server.0, server.1) == from =>
+                {
+                    self.has_room(i)?;
+                    return Ok(Source::Fixed(i, Endpoint::new(OWN[1], *port)));
+                }
+                Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
+                    return Ok(Source::Kept);
+                }
+                Kind::Pool(_) | Kind::Overload(_) if ours => return self.dynamic(now, i, p),
+                _ => {}
+            }
+        }
+        Ok(Source::Kept)
+    }
+
+    /// A pool or an overload: a mapping that there is, or a new one on its addresses or elsewhere.
+    fn dynamic(&self, now: u64, rule: usize, p: Packet) -> Result<Source, &'static str> {
+        let (from, to) = (p.source(), p.destination());
+        let same_peer = |m: &Mapping| match (m.shape, self.b.mapping) {
+            (Shape::Address, _) | (Shape::Endpoint, Dependence::None) => true,
+            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => m.peer.address == to.address,
+            (Shape::Endpoint, Dependence::Port) => m.peer == to,
+        };
+        let own = |m: &&Mapping| {
+            let fits = match m.shape {
+                Shape::Address => m.internal.address == from.address,
+                _ => (m.protocol, m.internal) == (p.protocol, from),
+            };
+            m.rule == rule && fits && same_peer(m)
+        };
+        if let Some(m) = self.mappings.iter().find(own) {
+            return Ok(Source::Known(m.id));
+        }
+        let Rule { kind, limit, when_exhausted, .. } = &self.rules[rule];
+        if limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
+            return Err("rule-limit");
+        }
+        let outside = vec![OWN[1]];
+        let moved =
+            |m: &Mapping| m.rule == rule && m.internal.address == from.address && m.external.address == ip(OWN[1]);
+        if *when_exhausted == Exhausted::Outside && self.b.paired && self.mappings.iter().any(moved) {
+            return self.overload(now, rule, &outside, p);
+        }
+        let first = match kind {
+            Kind::Pool(addresses) => self.borrow(now, rule, addresses, p),
+            Kind::Overload(addresses) => {
+                self.overload(now, rule, if addresses.is_empty() { &outside } else { addresses }, p)
+            }
+            _ => Ok(Source::Kept),
+        };
+        match (first, when_exhausted) {
+            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Pass) => Ok(Source::Kept),
+            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Outside) => self.overload(now, rule, &outside, p),
+            (first, _) => first,
+        }
+    }
+
+    /// A whole address, the lowest free one.
+    fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
+        let internal = Endpoint::new(p.source().address, 0);
+        let mut order = self.pick(addresses, p).into_iter();
+        let free = order.find(|a| self.mappings.iter().all(|m| m.external.address != *a));
+        let external = Endpoint::new(free.ok_or("pool-exhausted")?, 0);
+        let mapping = self.mapping(now, rule, Shape::Address, internal, external, p);
+        Ok(Source::New(Mapping { picked: true, ..mapping }))
+    }
+
+    /// Addresses in the order in which they are tried.
+    fn pick(&self, addresses: &[Ipv4Addr], p: Packet) -> Vec<IpAddr> {
+        let mut order: Vec<IpAddr> = addresses.iter().map(|a| ip(*a)).collect();
+        let IpAddr::V4(source) = p.source().address else { return order };
+        let first = match self.b.pick {
+            Pick::Lowest => 0,
+            Pick::Highest => {
+                order.reverse();
+                0
+            }
+            Pick::InTurn => order.iter().position(|a| Some(*a) == self.last_picked).map_or(0, |n| n + 1),
+            Pick::BySource => source.to_bits() as usize % order.len(),
+        };
+        let first = first % order.len();
+        order.rotate_left(first);
+        order
+    }
+
+    /// A port of one of the addresses, or for other protocols one by peer.
+    fn overload(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
+        let (from, to) = (p.source(), p.destination());
+        let shape = if p.protocol.is_multiplexed() { Shape::Endpoint } else { Shape::Portless };
+        let by_host = self.mappings.iter().filter(|m| m.shape == Shape::Endpoint && m.internal.address == from.address);
+        if shape == Shape::Endpoint && self.b.ports_per_host.is_some_and(|most| by_host.count() >= most) {
+            return Err("host-limit");
+        }
+        let picked = addresses.len() > 1;
+        let addresses = self.pick(addresses, p);
+        let paired = |m: &&Mapping| m.internal.address == from.address && addresses.contains(&m.external.address);
+        let paired = self.mappings.iter().filter(|_| self.b.paired).find(paired);
+        let picked = picked && paired.is_none();
+        for address in paired.map_or(addresses.clone(), |m| vec![m.external.address]) {
+            let external = match shape {
+                Shape::Portless => {
+                    let taken = (shape, address, p.protocol, to.address);
+                    let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
+                    (!self.mappings.iter().any(has)).then_some(0)
+                }
+                _ => self.port(address, p),
+            };
+            if let Some(port) = external {
+                let mapping = self.mapping(now, rule, shape, from, Endpoint::new(address, port), p);
+                return Ok(Source::New(Mapping { picked, ..mapping }));
+            }
+        }
+        Err(if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" })
+    }
+
+    fn mapping(
+        &self,
+        now: u64,
+        rule: usize,
+        shape: Shape,
+        internal: Endpoint,
+        external: Endpoint,
+        p: Packet,
+    ) -> Mapping {
+        let (protocol, peer) = (p.protocol, p.destination());
+        let (id, until) = (self.next, u64::MAX);
+        Mapping { id, rule, shape, protocol, internal, external, peer, picked: false, created: now, until }
+    }
+
+    /// The range that a port of a class is translated into.
+    pub(super) fn class(&self, port: u16) -> (u16, u16) {
+        match port {
+            _ if self.b.few_ports => (3000, 3003),
+            0..1024 => (1, 1023),
+            _ => (1024, 65535),
+        }
+    }
+
+    /// The port that a source port gets on an address.
+    fn port(&self, address: IpAddr, p: Packet) -> Option<u16> {
+        let (low, high) = self.class(p.source().port);
+        let reserved = |port: u16| {
+            self.rules.iter().any(|r| {
+            matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(OWN[1])) == (p.protocol, port, address))
+        })
+        };
+        let held = |port: u16| {
+            self.mappings.iter().any(|m| {
+                m.shape == Shape::Endpoint && m.protocol == p.protocol && m.external == Endpoint::new(address, port)
+            })
+        };
+        let begin = match self.b.sequential {
+            true => self
+                .last_port
+                .get(&(address, p.protocol, low))
+                .map_or(low, |last| if *last == high { low } else { last + 1 }),
+            false => Some(p.source().port).filter(|p| (low..=high).contains(p)).unwrap_or(low),
+        };
+        (begin..=high).chain(low..begin).find(|port| {
+            let odd = self.b.parity && (*port ^ p.source().port) & 1 == 1;
+            !odd && !reserved(*port) && !held(*port)
+        })
+    }
+}

@@ -1,0 +1,82 @@
+//! What is declared: rules and behaviour.
+
+use std::net::Ipv4Addr;
+
+use zarnet_core::net::Protocol;
+
+/// What a rule does.
+#[derive(Debug, Clone)]
+pub enum Kind {
+    Static {
+        internal: Ipv4Addr,
+        external: Ipv4Addr,
+        direction: &'static str,
+    },
+    /// Of a port of 192.0.2.1.
+    Forward {
+        protocol: Protocol,
+        port: u16,
+        server: (Ipv4Addr, u16),
+    },
+    Exempt {
+        destination: Ipv4Addr,
+    },
+    Pool(Vec<Ipv4Addr>),
+    /// Onto a pool, or 192.0.2.1 where there are none.
+    Overload(Vec<Ipv4Addr>),
+}
+
+#[derive(Debug, Clone)]
+pub struct Rule {
+    pub kind: Kind,
+    pub source: Option<Ipv4Addr>,
+    pub hairpin: bool,
+    pub limit: Option<usize>,
+    pub when_exhausted: Exhausted,
+    pub enabled: bool,
+}
+
+/// What a rule does when its addresses are used up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exhausted {
+    Drop,
+    Pass,
+    /// Overload of 192.0.2.1.
+    Outside,
+}
+
+/// Which of the peers that were not addressed before a mapping or a filter tells apart.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Dependence {
+    None,
+    Address,
+    Port,
+}
+
+#[derive(Debug, Clone)]
+pub struct Behaviour {
+    pub mapping: Dependence,
+    pub filtering: Dependence,
+    pub paired: bool,
+    pub sequential: bool,
+    pub parity: bool,
+    pub pick: Pick,
+    /// Four ports for all instead of the usual classes.
+    pub few_ports: bool,
+    pub fixed_first: bool,
+    pub keep: bool,
+    pub refresh_both: bool,
+    pub ports_per_host: Option<usize>,
+    pub max_mappings: Option<usize>,
+    pub max_sessions: Option<usize>,
+    pub binding: u64,
+}
+
+/// Which address of a pool comes first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pick {
+    Lowest,
+    Highest,
+    InTurn,
+    BySource,
+}

@@ -1,0 +1,79 @@
+//! One conversation: its state and its timers.
+
+use zarnet_core::net::{Protocol, Signal, Tuple};
+
+use super::S;
+
+/// `udp-timeout`, `icmp-timeout`, `other-timeout`, `tcp-trans-open-timeout`, `tcp-idle-timeout`, and the others of TCP.
+pub const UDP: u64 = 30;
+pub const ICMP: u64 = 10;
+pub const OTHER: u64 = 20;
+pub const OPEN: u64 = 40;
+pub const IDLE: u64 = 90;
+pub const AFTER: u64 = 240;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum State {
+    Plain,
+    Opening,
+    Established,
+    OneFin { of_client: bool },
+    Closing,
+    Reset,
+}
+
+#[derive(Debug, Clone)]
+pub(super) struct Session {
+    pub protocol: Protocol,
+    pub original: Tuple,
+    pub forwarded: Tuple,
+    /// The dynamic mappings of source and destination.
+    pub mappings: [Option<u32>; 2],
+    /// Rules that translated source and destination.
+    pub rules: [Option<usize>; 2],
+    /// Whether the initiator has the internal side of the mapping.
+    pub from_inside: bool,
+    pub client_is_initiator: bool,
+    pub answered: bool,
+    pub state: State,
+    pub expires: u64,
+}
+
+impl Session {
+    /// A packet of the session: RFC 7857 figure 1 as decided in the contract, and what refreshes.
+    pub(super) fn take(&mut self, now: u64, forth: bool, signal: Signal, refresh_both: bool) {
+        self.answered |= !forth;
+        let of_client = forth == self.client_is_initiator;
+        let before = self.state;
+        match (before, signal) {
+            (State::Closing | State::Reset, Signal::Syn) => {
+                (self.state, self.client_is_initiator) = (State::Opening, forth);
+                self.expires = now + OPEN * S;
+                return;
+            }
+            (State::Opening, Signal::Syn) if of_client => self.expires = now + OPEN * S,
+            (State::Opening, Signal::Syn | Signal::SynAck) if !of_client => self.state = State::Established,
+            (State::Opening | State::Closing, _) => {}
+            (State::Established | State::OneFin { .. }, Signal::Rst) => {
+                (self.state, self.expires) = (State::Reset, now + AFTER * S);
+            }
+            (State::Established, Signal::Fin) => self.state = State::OneFin { of_client },
+            (State::OneFin { of_client: first }, Signal::Fin) if first != of_client => {
+                (self.state, self.expires) = (State::Closing, now + AFTER * S);
+            }
+            (State::Reset, Signal::Rst) => {}
+            (State::Reset, _) => self.state = State::Established,
+            _ => {}
+        }
+        match self.state {
+            State::Established | State::OneFin { .. } => self.expires = now + IDLE * S,
+            State::Plain => match self.protocol {
+                Protocol::UDP if forth == self.from_inside || refresh_both => self.expires = now + UDP * S,
+                Protocol::UDP => {}
+                Protocol::ICMP => self.expires = now + ICMP * S,
+                _ => self.expires = now + OTHER * S,
+            },
+            _ => {}
+        }
+    }
+}
