@@ -74,6 +74,7 @@ fn behaviour_toml(b: &Behaviour) -> (String, String) {
         format!("pooling = \"{}\"", if b.paired { "paired" } else { "arbitrary" }),
         format!("port-assignment = \"{}\"", if b.sequential { "sequential" } else { "preserve" }),
         format!("hairpin-source = \"{}\"", if b.keep { "keep" } else { "external" }),
+        format!("hold-down-timeout = {}", b.hold_down),
         format!("port-parity = {}", b.parity),
         format!("rule-order = \"{}\"", if b.fixed_first { "fixed-first" } else { "listed" }),
         format!("refresh = \"{}\"", if b.refresh_both { "both" } else { "outbound" }),
@@ -105,33 +106,41 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
     );
     let picks = proptest::sample::select(vec![Pick::Lowest, Pick::Highest, Pick::InTurn, Pick::BySource]);
     let limits = (limit(1..5), limit(2..8), limit(3..12));
-    (dependence(), dependence(), flags, limits, (prop_oneof![Just(0u64), Just(25)], picks)).prop_map(
-        |(
-            mapping,
-            filtering,
-            (paired, sequential, few_ports, keep, refresh_both, fixed_first, parity),
-            limits,
-            (binding, pick),
-        )| {
-            let (ports_per_host, max_mappings, max_sessions) = limits;
-            Behaviour {
+    (
+        dependence(),
+        dependence(),
+        flags,
+        limits,
+        (prop_oneof![Just(0u64), Just(25)], picks, prop_oneof![3 => Just(0u64), 1 => Just(40)]),
+    )
+        .prop_map(
+            |(
                 mapping,
                 filtering,
-                paired,
-                sequential,
-                parity,
-                pick,
-                few_ports,
-                fixed_first,
-                keep,
-                refresh_both,
-                ports_per_host,
-                max_mappings,
-                max_sessions,
-                binding,
-            }
-        },
-    )
+                (paired, sequential, few_ports, keep, refresh_both, fixed_first, parity),
+                limits,
+                (binding, pick, hold_down),
+            )| {
+                let (ports_per_host, max_mappings, max_sessions) = limits;
+                Behaviour {
+                    mapping,
+                    filtering,
+                    paired,
+                    sequential,
+                    parity,
+                    pick,
+                    few_ports,
+                    fixed_first,
+                    keep,
+                    refresh_both,
+                    ports_per_host,
+                    max_mappings,
+                    max_sessions,
+                    binding,
+                    hold_down,
+                }
+            },
+        )
 }
 
 fn plain(kind: Kind) -> Rule {
@@ -283,7 +292,7 @@ proptest! {
                     continue;
                 }
                 Move::Clear(restart) => {
-                    model.clear(restart);
+                    model.clear(now, restart);
                     edge.0.act(Instant(now), &if restart { Action::Restart } else { Action::Clear(Clearing::default()) });
                     continue;
                 }
@@ -337,6 +346,7 @@ fn the_second_model_refuses_what_it_should() {
         max_mappings: None,
         max_sessions: None,
         binding: 0,
+        hold_down: 0,
     };
     let mut model = Model::new(rules, b);
     let peer = IpAddr::from([198, 51, 100, 10]);

@@ -197,7 +197,10 @@ impl Model {
         };
         (begin..=high).chain(low..begin).find(|port| {
             let odd = self.b.parity && (*port ^ p.source().port) & 1 == 1;
-            !odd && !reserved(*port) && !held(*port)
+            let rests = self.resting.iter().any(|r| {
+                (r.protocol, r.external) == (p.protocol, Endpoint::new(address, *port)) && r.host != p.source().address
+            });
+            !odd && !rests && !reserved(*port) && !held(*port)
         })
     }
 }

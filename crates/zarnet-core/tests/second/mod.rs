@@ -52,7 +52,16 @@ pub struct Model {
     mappings: Vec<Mapping>,
     last_port: HashMap<(IpAddr, Protocol, u16), u16>,
     last_picked: Option<IpAddr>,
+    resting: Vec<Resting>,
     next: u32,
+}
+
+/// A freed port, whose it was, and until when nobody else gets it.
+struct Resting {
+    protocol: Protocol,
+    external: Endpoint,
+    host: IpAddr,
+    until: u64,
 }
 
 /// The destination as step 4 translates it, and the dynamic mapping that says so.
@@ -85,6 +94,7 @@ impl Model {
             mappings: Vec::new(),
             last_port: HashMap::new(),
             last_picked: None,
+            resting: Vec::new(),
             next: 0,
         }
     }
@@ -153,6 +163,7 @@ impl Model {
             Source::New(mut m) => {
                 (m.id, self.next) = (self.next, self.next + 1);
                 if m.shape == Shape::Endpoint {
+                    self.resting.retain(|r| (r.protocol, r.external) != (m.protocol, m.external));
                     let class = self.class(m.internal.port).0;
                     self.last_port.insert((m.external.address, m.protocol, class), m.external.port);
                 }
@@ -290,10 +301,14 @@ impl Model {
     }
 
     /// All sessions end, and all dynamic mappings; a restart forgets what sequences and turns remember too.
-    pub fn clear(&mut self, restart: bool) {
+    pub fn clear(&mut self, now: u64, restart: bool) {
+        self.expire(now);
         self.sessions.clear();
-        self.mappings.clear();
+        for m in std::mem::take(&mut self.mappings) {
+            self.rest(&m, now);
+        }
         if restart {
+            self.resting.clear();
             self.last_port.clear();
             self.last_picked = None;
         }
@@ -321,7 +336,18 @@ impl Model {
             }
         }
         let used = |m: &Mapping| self.sessions.iter().any(|s| s.mappings.contains(&Some(m.id)));
-        self.mappings.retain(|m| used(m) || m.until > now);
+        let (alive, over): (Vec<_>, Vec<_>) = self.mappings.drain(..).partition(|m| used(m) || m.until > now);
+        self.mappings = alive;
+        over.iter().for_each(|m| self.rest(m, m.until));
+        self.resting.retain(|r| r.until > now);
+    }
+
+    /// The port of a mapping that has ended rests.
+    fn rest(&mut self, m: &Mapping, at: u64) {
+        if m.shape == Shape::Endpoint && m.protocol != Protocol::TCP {
+            let (protocol, external, host) = (m.protocol, m.external, m.internal.address);
+            self.resting.push(Resting { protocol, external, host, until: at + self.b.hold_down * S });
+        }
     }
 
     /// The table's dynamic mappings, in some order.

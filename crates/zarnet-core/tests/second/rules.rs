@@ -70,6 +70,8 @@ pub struct Behaviour {
     pub max_mappings: Option<usize>,
     pub max_sessions: Option<usize>,
     pub binding: u64,
+    /// How long a freed port rests; not of TCP.
+    pub hold_down: u64,
 }
 
 /// Which address of a pool comes first.
