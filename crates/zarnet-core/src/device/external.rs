@@ -33,8 +33,9 @@ pub(super) struct Page {
     pub external: u32,
     pub protocol: Protocol,
     pub ports: PortMap,
-    /// Mapping + 1 by external port; 0 for none. As long as it had to be: few addresses use all their ports.
-    by_port: Vec<u32>,
+    /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed: few addresses use all
+    /// their ports.
+    by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
     /// The port last handed out, by class, for sequential assignment; 0 before the first.
     pub last: Vec<u16>,
     /// Owner and number of ports in use of each block that has an owner.
@@ -43,25 +44,21 @@ pub(super) struct Page {
     withdrawn: Vec<u16>,
 }
 
-/// So many places an address has for ports at first.
-const FEW_PORTS: usize = 1 << 11;
+/// So many ports in a row have their places together.
+const STRETCH: usize = 1 << 11;
 
 impl Page {
     #[inline(always)]
     fn held_by(&self, port: u16) -> u32 {
-        self.by_port.get(usize::from(port)).copied().unwrap_or(0)
+        let port = usize::from(port);
+        self.by_port[port / STRETCH].as_ref().map_or(0, |stretch| stretch[port % STRETCH])
     }
 
-    /// The place of a port, made if need be: few at first, then all, of which the system gives those that are written to.
+    /// The place of a port, made if need be.
     #[inline(always)]
     fn holder(&mut self, port: u16) -> &mut u32 {
-        let place = usize::from(port);
-        if place >= self.by_port.len() {
-            let mut longer = vec![0; if place < FEW_PORTS { FEW_PORTS } else { 1 << 16 }];
-            longer[..self.by_port.len()].copy_from_slice(&self.by_port);
-            self.by_port = longer;
-        }
-        &mut self.by_port[place]
+        let port = usize::from(port);
+        &mut self.by_port[port / STRETCH].get_or_insert_with(|| Box::new([0; STRETCH]))[port % STRETCH]
     }
 
     /// A port is nobody's any more.
@@ -223,7 +220,7 @@ impl Externals {
         if self.list[external as usize].pages[slot] == NONE {
             let mut ports = PortMap::new();
             reserve(&mut ports);
-            let (by_port, last) = (Vec::new(), vec![0; classes]);
+            let (by_port, last) = ([const { None }; (1 << 16) / STRETCH], vec![0; classes]);
             let (blocks, withdrawn) = (HashMap::default(), Vec::new());
             self.pages.push(Page { external, protocol, ports, by_port, last, blocks, withdrawn });
             self.list[external as usize].pages[slot] = self.pages.len() as u32 - 1;
