@@ -402,8 +402,8 @@ impl Config {
             IntervalMap::new(&v4_ranges(&all), |active| !active.is_empty()).favouring(|concerned| !concerned);
     }
 
-    /// Whether an address is one of its own, or an external one of its rules or of a mapping from before them. If not, it is somebody else's, and only the
-    /// route matters.
+    /// Whether an address is one of its own, or an external one of its rules or of a mapping from before them. If not, it
+    /// is somebody else's, and only the route matters.
     #[inline]
     pub(super) fn concerns(&self, address: IpAddr) -> bool {
         bits(address).is_none_or(|a| *self.concerned.get(a.into()))

@@ -158,7 +158,7 @@ impl Device {
         Some(Ticket { protocol, source, destination, rule, target, egress, hash, external: NONE, found: NONE })
     }
 
-    /// The same with what only a new mapping needs.
+    /// A ticket with what only a new mapping needs.
     #[inline]
     pub(crate) fn prepared(&self, t: Ticket) -> Ticket {
         Ticket { external: self.fixed_external(t.source.0, t.target).unwrap_or(NONE), ..t }
