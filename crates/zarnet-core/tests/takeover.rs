@@ -4,13 +4,12 @@
 mod common;
 
 use std::convert::Infallible;
-use std::sync::Arc;
 
 use common::{OVERLOAD, flow, plan, plan_text, pool};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::DeviceId;
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Action, Event, Flow, Item};
+use zarnet_core::traffic::{Action, Event, Item};
 
 const S: u64 = 1_000_000_000;
 /// Ports of the outside interface that lead to a server.
@@ -25,17 +24,15 @@ const SHORT: &str = "{ udp-timeout = 5 }";
 
 /// A day of flows that begins with the first plan; at each second named, the plan beside it takes over.
 fn day(plans: &[(u64, String)], flows: &[&str]) -> Prediction {
-    let first = plan(&plans[0].1);
     let takes_over = |(at, text): &(u64, String)| Event {
         at: Instant(at * S),
         device: DeviceId(0),
         action: Action::Plan(plan(text), DeviceId(0)),
     };
     let events = plans[1..].iter().map(takes_over).collect();
-    let flows: Vec<Flow> = flows.iter().map(|f| flow(f)).collect();
-    let items = flows.into_iter().map(|f| Ok::<_, Infallible>(Item::Flow(f)));
-    let options = Options { moment: Moment::End, sessions: true, ..Options::default() };
-    predict(Arc::clone(&first), items, events, options).unwrap()
+    let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(flow(f))));
+    let options = Options { moment: Moment::End, ..Options::default() };
+    predict(plan(&plans[0].1), items, events, options).unwrap()
 }
 
 fn edge(timers: &str, rules: &str) -> String {

@@ -5,6 +5,7 @@
 //! lane does not cover for certain is left to the long way, having changed nothing; a test holds one against the other.
 
 use super::choose::home_position;
+use super::external::External;
 use super::intervals::IntervalMap;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
 use super::table::{Kind, Mapping, v4};
@@ -59,6 +60,17 @@ impl Ticket {
     fn packet(&self) -> Packet {
         let end = |e: (u32, u16)| v4(e.0, e.1);
         Packet::first(self.protocol, end(self.source), end(self.destination))
+    }
+
+    /// What is to be done with a session that was answered already, where it is not certain that answers to its external
+    /// address come in by the flow's exit.
+    #[inline]
+    fn doubts(&self, session: &Session, returns: Option<bool>, address: u32) -> Option<Ride> {
+        match returns {
+            Some(false) if session.has(ANSWERED) => Some(Ride::NotHere),
+            None if session.has(ANSWERED) => Some(Ride::Ask(address, self.egress)),
+            _ => None,
+        }
     }
 }
 
@@ -234,8 +246,7 @@ impl Device {
     pub(crate) fn ride(&mut self, now: Instant, t: &Ticket, course: Course) -> Ride {
         let (peer, peer_port) = t.destination;
         self.expire(now);
-        let refresh_both = self.config.plan.behaviour.refresh_both;
-        let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port: peer_port, refresh_both };
+        let terms = self.terms_of(t, peer_port);
         let mut session = Session::new(now.0, terms, NONE, ANSWERED);
         if session.expires <= course.answer.0 {
             return Ride::NotHere;
@@ -247,28 +258,24 @@ impl Device {
         let mapping = self.find_endpoint(t.hash, t.protocol, t.source.0, t.source.1);
         if let Some(known) = mapping.and_then(|m| self.table.under(m, peer, peer_port)) {
             let external = self.external_under(self.table.session(known).owner);
-            return match self.doubts_return(external, t) {
-                Some(unsure) => unsure,
-                None => self.ride_again(now, known, t, course),
-            };
+            if let Some(unsure) = t.doubts(&session, external.returns, external.address) {
+                return unsure;
+            }
+            return self.ride_again(now, known, t, course);
         }
         self.take_aboard(now, session, t, mapping)
     }
 
     /// The external address that a mapping is on.
-    fn external_under(&self, mapping: u32) -> u32 {
-        self.externals.page(self.table.mapping(mapping).place()).external
+    fn external_under(&self, mapping: u32) -> &External {
+        self.externals.get(self.externals.page(self.table.mapping(mapping).place()).external)
     }
 
-    /// What is to be done where it is not certain that answers to an external address come in by the flow's exit.
+    /// What a session's life depends on here. `port`: the destination's as the initiator sent it.
     #[inline]
-    fn doubts_return(&self, external: u32, t: &Ticket) -> Option<Ride> {
-        let external = self.externals.get(external);
-        match external.returns {
-            Some(true) => None,
-            Some(false) => Some(Ride::NotHere),
-            None => Some(Ride::Ask(external.address, t.egress)),
-        }
+    fn terms_of(&self, t: &Ticket, port: u16) -> Terms<'_> {
+        let refresh_both = self.config.plan.behaviour.refresh_both;
+        Terms { spans: &self.config.spans, protocol: t.protocol, port, refresh_both }
     }
 
     /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be but for its owner; one
@@ -284,9 +291,8 @@ impl Device {
             if self.table.mapping(mapping).rule != t.rule {
                 return Ride::NotHere;
             }
-            if session.has(ANSWERED)
-                && let Some(unsure) = self.doubts_return(self.external_under(mapping), t)
-            {
+            let external = self.external_under(mapping);
+            if let Some(unsure) = t.doubts(&session, external.returns, external.address) {
                 return unsure;
             }
             session.owner = mapping;
@@ -299,9 +305,7 @@ impl Device {
         let Some(page) = e.page(t.protocol).filter(|_| e.endpoints > 0) else {
             return self.ride_first(now, session, t);
         };
-        if session.has(ANSWERED)
-            && let Some(unsure) = self.doubts_return(external, t)
-        {
+        if let Some(unsure) = t.doubts(&session, e.returns, e.address) {
             return unsure;
         }
         let behaviour = &self.config.plan.behaviour;
@@ -361,8 +365,7 @@ impl Device {
             return RideAlong::NotHere;
         }
         let port = if inbound { mapping.external_port } else { t.destination.1 };
-        let refresh_both = self.config.plan.behaviour.refresh_both;
-        let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port, refresh_both };
+        let terms = self.terms_of(t, port);
         session.on_packet(now.0, signal, Heading { from_initiator: inbound == back, outbound: !back }, terms);
         self.put_session(id, session);
         RideAlong::Known
@@ -381,9 +384,7 @@ impl Device {
         if signal != t.packet().signal {
             return RideAlong::NotHere;
         }
-        let refresh_both = self.config.plan.behaviour.refresh_both;
-        let terms = Terms { spans: &self.config.spans, protocol: t.protocol, port: t.destination.1, refresh_both };
-        let mut session = Session::new(now.0, terms, NONE, 0);
+        let mut session = Session::new(now.0, self.terms_of(t, t.destination.1), NONE, 0);
         (session.remote, session.remote_port) = t.destination;
         match self.take_aboard(now, session, t, mapping) {
             Ride::Done => RideAlong::New,
@@ -404,11 +405,8 @@ impl Device {
             return Ride::NotHere;
         }
         let external = self.externals.find(choice.address).map(|e| self.externals.get(e).returns);
-        match external.flatten() {
-            _ if !session.has(ANSWERED) => {}
-            Some(true) => {}
-            Some(false) => return Ride::NotHere,
-            None => return Ride::Ask(choice.address, t.egress),
+        if let Some(unsure) = t.doubts(&session, external.flatten(), choice.address) {
+            return unsure;
         }
         session.owner = self.make_mapping(now, rule, &choice, packet, packet.destination());
         self.begin_ride(t.rule, session)

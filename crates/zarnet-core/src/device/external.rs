@@ -61,6 +61,14 @@ impl Page {
         &mut self.by_port[port / STRETCH].get_or_insert_with(|| Box::new([0; STRETCH]))[port % STRETCH]
     }
 
+    /// A port stays with whom it is, taken out or not.
+    fn keep(&mut self, port: u16) {
+        if !self.ports.is_free(port) {
+            self.withdrawn.push(port);
+        }
+        self.ports.take(port);
+    }
+
     /// A port is nobody's any more.
     fn release(&mut self, port: u16) {
         if self.withdrawn.is_empty() || !self.withdrawn.contains(&port) {
@@ -311,19 +319,15 @@ impl Externals {
             reserve(self.list[page.external as usize].address, page.protocol, &mut page.ports);
             page.withdrawn.clear();
             for port in 0..=u16::MAX {
-                if page.held_by(port) == 0 {
-                    continue;
+                if page.held_by(port) != 0 {
+                    page.keep(port);
                 }
-                page.withdrawn.extend((!page.ports.is_free(port)).then_some(port));
-                page.ports.take(port);
             }
             page.last.resize(classes, 0);
             page.blocks.clear();
         }
         for (page, port) in self.resting.hosts.keys() {
-            let page = &mut self.pages[*page as usize];
-            page.withdrawn.extend((!page.ports.is_free(*port)).then_some(*port));
-            page.ports.take(*port);
+            self.pages[*page as usize].keep(*port);
         }
     }
 

@@ -52,7 +52,8 @@ pub enum Signal {
 
 impl Signal {
     /// All of them, in order.
-    pub const ALL: [Self; 7] = [Self::Plain, Self::Syn, Self::SynAck, Self::Fin, Self::Rst, Self::Query, Self::Reply];
+    pub(crate) const ALL: [Self; 7] =
+        [Self::Plain, Self::Syn, Self::SynAck, Self::Fin, Self::Rst, Self::Query, Self::Reply];
 }
 
 /// Source and destination.

@@ -94,7 +94,7 @@ impl Model {
         }
     }
 
-    /// A whole address, the lowest free one.
+    /// A whole address, the first free one.
     fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
         let internal = Endpoint::new(p.source().address, 0);
         let mut order = self.pick(addresses, p).into_iter();

@@ -42,6 +42,14 @@ struct Mapping {
     until: u64,
 }
 
+impl Mapping {
+    /// Its external end for a packet of its host.
+    fn end(&self, p: Packet) -> Endpoint {
+        let port = if self.shape == Shape::Address { p.source().port } else { self.external.port };
+        Endpoint { port, ..self.external }
+    }
+}
+
 /// What a table shows of a mapping: rule, protocol, internal, external, peer, sessions, created, expires.
 pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>, usize, u64, u64);
 
@@ -103,19 +111,10 @@ impl Model {
     /// session has its ends: the contract does not say whose it is.
     pub fn receive(&mut self, now: u64, inside: bool, p: Packet) -> Option<Result<Tuple, &'static str>> {
         self.expire(now);
-        let of = |s: &Session| {
-            (s.protocol == p.protocol).then_some((s.original == p.ends, s.forwarded.reversed() == p.ends))
-        };
-        let hits: Vec<(usize, bool)> = self
-            .sessions
-            .iter()
-            .enumerate()
-            .filter_map(|(i, s)| match of(s)? {
-                (true, _) => Some((i, true)),
-                (_, true) => Some((i, false)),
-                _ => None,
-            })
-            .collect();
+        let forth = |s: &Session| s.original == p.ends;
+        let fits = |s: &Session| s.protocol == p.protocol && (forth(s) || s.forwarded.reversed() == p.ends);
+        let hits: Vec<(usize, bool)> =
+            self.sessions.iter().enumerate().filter(|s| fits(s.1)).map(|(i, s)| (i, forth(s))).collect();
         match hits[..] {
             [] => Some(self.first(now, inside, p)),
             [(i, forth)] => {
@@ -159,21 +158,8 @@ impl Model {
         let (source, mapping, by) = match source {
             Source::Kept => (p.source(), None, None),
             Source::Fixed(rule, end) => (end, None, Some(rule)),
-            Source::Known(id) => (self.external(id, p), Some(id), self.rule_of(id)),
-            Source::New(mut m) => {
-                (m.id, self.next) = (self.next, self.next + 1);
-                if m.shape == Shape::Endpoint {
-                    self.resting.retain(|r| (r.protocol, r.external) != (m.protocol, m.external));
-                    let class = self.class(m.internal.port).0;
-                    self.last_port.insert((m.external.address, m.protocol, class), m.external.port);
-                }
-                if m.picked {
-                    self.last_picked = Some(m.external.address);
-                }
-                let id = m.id;
-                self.mappings.push(m);
-                (self.external(id, p), Some(id), self.rule_of(id))
-            }
+            Source::Known(id) => (self.known(id).end(p), Some(id), Some(self.known(id).rule)),
+            Source::New(m) => self.enlist(m, p),
         };
         let forwarded = Tuple { source, destination };
         let (state, span) = match p.protocol {
@@ -198,7 +184,23 @@ impl Model {
         Ok(forwarded)
     }
 
-    /// Step 4: whether something blocks.
+    /// A new mapping comes into being: its external end, its number and its rule.
+    fn enlist(&mut self, m: Mapping, p: Packet) -> (Endpoint, Option<u32>, Option<usize>) {
+        self.next += 1;
+        if m.shape == Shape::Endpoint {
+            self.resting.retain(|r| (r.protocol, r.external) != (m.protocol, m.external));
+            let class = self.class(m.internal.port).0;
+            self.last_port.insert((m.external.address, m.protocol, class), m.external.port);
+        }
+        if m.picked {
+            self.last_picked = Some(m.external.address);
+        }
+        let listed = (m.end(p), Some(m.id), Some(m.rule));
+        self.mappings.push(m);
+        listed
+    }
+
+    /// Step 4: what the destination is, and whether something holds it but blocks.
     fn enter(&self, inside: bool, p: Packet) -> Result<(Option<Entry>, bool), &'static str> {
         let to = p.destination();
         let mut blocked = false;
@@ -261,9 +263,8 @@ impl Model {
             true => match self.source(0, p) {
                 Ok(Source::Kept) => p.source(),
                 Ok(Source::Fixed(_, end)) => end,
-                Ok(Source::Known(id)) => self.external(id, p),
-                Ok(Source::New(m)) if m.shape == Shape::Address => Endpoint { port: p.source().port, ..m.external },
-                Ok(Source::New(m)) => m.external,
+                Ok(Source::Known(id)) => self.known(id).end(p),
+                Ok(Source::New(m)) => m.end(p),
                 Err(_) => return false,
             },
         };
@@ -283,21 +284,27 @@ impl Model {
         self.b.filtering == Dependence::None || self.sessions.iter().find(addressed).is_some()
     }
 
-    fn external(&self, id: u32, p: Packet) -> Endpoint {
-        let m = self.mappings.iter().find(|m| m.id == id).expect("the mapping is there");
-        if m.shape == Shape::Address { Endpoint { port: p.source().port, ..m.external } } else { m.external }
+    fn known(&self, id: u32) -> &Mapping {
+        self.mappings.iter().find(|m| m.id == id).expect("the mapping is there")
     }
 
-    fn rule_of(&self, id: u32) -> Option<usize> {
-        self.mappings.iter().find(|m| m.id == id).map(|m| m.rule)
+    /// Sessions under a mapping.
+    fn users(&self, m: &Mapping) -> Vec<&Session> {
+        self.sessions.iter().filter(|s| s.mappings.contains(&Some(m.id))).collect()
+    }
+
+    /// How long a mapping outlasts its last session.
+    fn binding(&self, m: &Mapping) -> u64 {
+        if m.shape == Shape::Address && self.rules[m.rule].enabled { self.b.binding * S } else { 0 }
     }
 
     /// A rule takes part from now on, or no longer. A mapping of one that does not ends with its last session.
     pub fn enable(&mut self, now: u64, rule: usize, enabled: bool) {
         self.expire(now);
         self.rules[rule].enabled = enabled;
-        let used = |m: &Mapping| self.sessions.iter().any(|s| s.mappings.contains(&Some(m.id)));
-        self.mappings.retain(|m| enabled || m.rule != rule || used(m));
+        let unused = |m: &Mapping| m.rule == rule && self.users(m).is_empty();
+        let over: Vec<u32> = self.mappings.iter().filter(|m| !enabled && unused(m)).map(|m| m.id).collect();
+        self.mappings.retain(|m| !over.contains(&m.id));
     }
 
     /// All sessions end, and all dynamic mappings; a restart forgets what sequences and turns remember too.
@@ -329,14 +336,12 @@ impl Model {
         while self.sessions.first().is_some_and(|s| s.expires <= now) {
             let over = self.sessions.remove(0);
             for id in over.mappings.into_iter().flatten() {
-                if let Some(m) = self.mappings.iter_mut().find(|m| m.id == id) {
-                    let lingers = m.shape == Shape::Address && self.rules[m.rule].enabled;
-                    m.until = over.expires + if lingers { self.b.binding * S } else { 0 };
-                }
+                let until = over.expires + self.binding(self.known(id));
+                self.mappings.iter_mut().filter(|m| m.id == id).for_each(|m| m.until = until);
             }
         }
-        let used = |m: &Mapping| self.sessions.iter().any(|s| s.mappings.contains(&Some(m.id)));
-        let (alive, over): (Vec<_>, Vec<_>) = self.mappings.drain(..).partition(|m| used(m) || m.until > now);
+        let all = std::mem::take(&mut self.mappings);
+        let (alive, over): (Vec<_>, Vec<_>) = all.into_iter().partition(|m| m.until > now || !self.users(m).is_empty());
         self.mappings = alive;
         over.iter().for_each(|m| self.rest(m, m.until));
         self.resting.retain(|r| r.until > now);
@@ -354,9 +359,7 @@ impl Model {
     pub fn rows(&mut self, now: u64) -> Vec<Row> {
         self.expire(now);
         let row = |m: &Mapping| {
-            let sessions: Vec<&Session> = self.sessions.iter().filter(|s| s.mappings.contains(&Some(m.id))).collect();
-            let lingers = m.shape == Shape::Address && self.rules[m.rule].enabled;
-            let binding = if lingers { self.b.binding * S } else { 0 };
+            let (sessions, binding) = (self.users(m), self.binding(m));
             let expires = sessions.iter().map(|s| s.expires + binding).max().unwrap_or(m.until);
             let protocol = (m.shape != Shape::Address).then_some(m.protocol);
             let any_port = Endpoint { port: 0, ..m.peer };
