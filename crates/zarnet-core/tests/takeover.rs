@@ -31,7 +31,9 @@ fn day(plans: &[(u64, String)], flows: &[&str]) -> Prediction {
     };
     let events = plans[1..].iter().map(takes_over).collect();
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(flow(f))));
-    let options = Options { moment: Moment::End, ..Options::default() };
+    // a server outside is one because it sends
+    let sources = Some(flows.iter().map(|f| f.split([' ', ':']).nth(1).unwrap().parse().unwrap()).collect());
+    let options = Options { moment: Moment::End, sources, ..Options::default() };
     predict(plan(&plans[0].1), items, events, options).unwrap()
 }
 
@@ -93,6 +95,64 @@ fn rfc6888_req8_a_resting_port_that_is_taken_out_is_not_handed_out_again() {
     let plans = [(0, resting(OVERLOAD)), (10, resting(&format!("{OVERLOAD}{DOOR}")))];
     let p = day(&plans, &["udp 10.0.0.5:8000 > 198.51.100.10:53 @0", "udp 10.0.0.7:8000 > 198.51.100.10:53 @60"]);
     assert_eq!(externals(&p), ["192.0.2.1:8002"]);
+}
+
+/// A host that had 192.0.2.8 for itself.
+const CAMERA: &str = r#"
+  [[device.rule]]
+  name = "camera"
+  type = "static"
+  internal = "10.0.0.20"
+  external = "192.0.2.8"
+"#;
+
+/// An address of a rule that the new plan does not have is to be had at once, or when the last session on it has ended.
+#[test]
+fn an_address_of_a_rule_that_is_gone_is_handed_out_when_no_session_holds_it() {
+    let (before, after) = (edge(SHORT, CAMERA), edge(SHORT, &pool(1, "")));
+    let wanted = |at: u64| format!("udp 10.0.0.5:5000 > 198.51.100.10:53 @{at}");
+    let classes = |plans: &[(u64, String)], flows: &[&str]| {
+        let p = day(plans, flows);
+        (p.tally.translated, p.not_translated.iter().map(|n| n.reason.name()).collect::<Vec<_>>())
+    };
+    let plans = [(0, before), (1, after.clone())];
+    assert_eq!(classes(&plans, &[&wanted(2)]), (1, vec![]));
+    let camera = "udp 10.0.0.20:5000 > 198.51.100.10:53 @0";
+    assert_eq!(classes(&plans, &[camera, &wanted(2)]), (1, vec!["pool-exhausted"]));
+    assert_eq!(classes(&plans, &[camera, &wanted(10)]), (2, vec![]));
+    // nor does a third plan give it away
+    let again = [&plans[..], &[(2, after)]].concat();
+    assert_eq!(classes(&again, &[camera, &wanted(3)]), (1, vec!["pool-exhausted"]));
+    assert_eq!(classes(&again, &[camera, &wanted(10)]), (2, vec![]));
+}
+
+/// The same of a port, here of two sessions that hold it together.
+#[test]
+fn a_port_of_a_rule_that_is_gone_is_handed_out_when_no_session_holds_it() {
+    let server =
+        "[[host]]\nname = \"server\"\naddress = \"10.0.0.21/24\"\ngateway = \"10.0.0.1\"\nlistens = [\"80/udp\"]\n";
+    let plans =
+        [(0, edge(SHORT, &format!("{OVERLOAD}{DOOR}{server}"))), (2, edge(SHORT, &format!("{OVERLOAD}{server}")))];
+    let into = ["udp 198.51.100.10:53 > 192.0.2.1:8000 @0", "udp 198.51.100.11:53 > 192.0.2.1:8000 @1"];
+    let until = |at: f64, more: &[&str]| {
+        let out = format!("udp 10.0.0.5:8000 > 198.51.100.10:53 @{at}");
+        let p = day(&plans, &[more, &[&out]].concat());
+        assert_eq!(p.not_translated, []);
+        externals(&p)
+    };
+    assert_eq!(until(3.0, &[]), ["192.0.2.1:8000"]);
+    assert_eq!(until(3.0, &into[..1]), ["192.0.2.1:8001"]);
+    assert_eq!(until(5.5, &into[..1]), ["192.0.2.1:8000"]);
+    assert_eq!(until(5.5, &into), ["192.0.2.1:8001"]);
+    assert_eq!(until(7.0, &into), ["192.0.2.1:8000"]);
+}
+
+/// What no plan names any more is somebody else's: packets to it are forwarded, not held back.
+#[test]
+fn an_address_that_is_no_longer_named_is_somebody_elses() {
+    let plans = [(0, edge(SHORT, CAMERA)), (1, edge(SHORT, OVERLOAD))];
+    let p = day(&plans, &["udp 10.0.0.5:5000 > 192.0.2.8:53 @2"]);
+    assert_eq!(p.not_translated.iter().map(|n| n.reason.name()).collect::<Vec<_>>(), ["nobody-answers"]);
 }
 
 /// Flows that are not translated are told in the order of the traffic, although an answer that is lost tells of its flow late.

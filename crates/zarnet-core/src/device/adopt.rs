@@ -24,7 +24,9 @@ impl Device {
         enabled: Vec<bool>,
     ) {
         self.expire(now);
-        let used = self.externals.used().map(|a| AddressRange::one(IpAddr::V4(a.into()))).collect();
+        let left = self.find_leftovers();
+        let used = self.externals.used().chain(left.addresses());
+        let used = used.map(|a| AddressRange::one(IpAddr::V4(a.into()))).collect();
         let config = Config::new(plan, taken.clone(), &enabled, used);
         let old = std::mem::replace(&mut self.config, config);
         self.enabled = enabled;
@@ -43,6 +45,7 @@ impl Device {
         self.peers.retain(|_, _| peer_bound);
         self.index_mappings(peer_bound);
         self.open_pages();
+        self.hold_leftovers(left);
         self.externals.forget_returns();
         self.calm_until = 0;
     }

@@ -438,7 +438,8 @@ impl Device {
         if !wish.protocol.is_multiplexed() {
             let peer = bits(wish.peer.address)?;
             choice.kind = Kind::Portless;
-            let taken = external.is_some_and(|e| self.portless.contains_key(&(e, wish.protocol, peer)));
+            let taken = external.is_some_and(|e| self.portless.contains_key(&(e, wish.protocol, peer)))
+                || self.leftovers.hold(address, wish.protocol);
             choice.random = draw.as_ref().and_then(Draw::position);
             return (!taken).then_some(choice);
         }

@@ -302,7 +302,7 @@ impl Device {
             if let Some(free) = &mut state.free {
                 if used {
                     free.remove(position)
-                } else {
+                } else if !self.leftovers.are_on(address) {
                     free.insert(position)
                 }
                 let in_use = state.in_use;

@@ -49,7 +49,7 @@ pub(super) struct Config {
     pub plan: plan::Device,
     /// The plan's interfaces, hosts and next hops, which no pool hands out.
     taken: Arc<AddressSet>,
-    /// External addresses that mappings from before were on when this description took over.
+    /// External addresses that mappings and sessions from before were on when this description took over.
     used: AddressSet,
     pub own: HashMap<IpAddr, InterfaceId, RandomState>,
     /// External addresses of rules and those it answers ARP for: never routed.
@@ -163,6 +163,11 @@ impl Config {
         }
     }
 
+    /// Its rules, but for those of a former plan.
+    fn in_force(&self) -> impl Iterator<Item = (u16, &Rule)> {
+        (0..).zip(&self.plan.rules).filter(|r| !r.1.retired)
+    }
+
     fn find_targets(&mut self) {
         for i in 0..self.plan.rules.len() {
             let (main, fallback) = match &self.plan.rules[i].kind {
@@ -218,7 +223,7 @@ impl Config {
         }
         let taken = pool.parts.iter().flat_map(|p| self.taken.overlapping(p.0));
         taken.for_each(|r| set.remove(r));
-        for rule in &self.plan.rules {
+        for rule in self.plan.rules.iter().filter(|r| !r.retired) {
             let gone = match &rule.kind {
                 RuleKind::Static(s) if whole || rule.service.is_any() => self.external(s.external),
                 RuleKind::Forward(f) if whole => self.external(f.external),
@@ -262,7 +267,7 @@ impl Config {
 
     /// Whose sources each rule is for, and in which order they are looked at.
     fn find_sources(&mut self) {
-        let mut order: Vec<u16> = (0..self.plan.rules.len() as u16).collect();
+        let mut order: Vec<u16> = self.in_force().map(|r| r.0).collect();
         if self.plan.behaviour.rule_order == RuleOrder::FixedFirst {
             order.sort_by_cached_key(|&i| {
                 let rule = &self.plan.rules[usize::from(i)];
@@ -324,15 +329,15 @@ impl Config {
     /// Which fixed rules hold an external end. Among statics, those limited to services come first.
     fn find_destinations(&mut self) {
         let mut forwards: HashMap<Protocol, Vec<Claimed>> = HashMap::new();
+        let mut forwards_at: HashMap<u32, Vec<u16>, RandomState> = HashMap::default();
         let mut statics: Vec<(bool, u16, AddressRange)> = Vec::new();
-        for (i, rule) in self.plan.rules.iter().enumerate() {
-            let i = i as u16;
+        for (i, rule) in self.in_force() {
             match &rule.kind {
                 RuleKind::Forward(f) => {
                     if let Some(a) = self.external(f.external).and_then(|r| bits(r.first())) {
                         let range = (port_key(a, f.ports.first), port_key(a, f.ports.last));
                         forwards.entry(f.protocol).or_default().push((range, i));
-                        self.forwards_at.entry(a).or_default().push(i);
+                        forwards_at.entry(a).or_default().push(i);
                     }
                 }
                 RuleKind::Static(s) => {
@@ -343,6 +348,7 @@ impl Config {
                 _ => {}
             }
         }
+        self.forwards_at = forwards_at;
         for (protocol, list) in forwards {
             let ranges: Vec<_> = list.iter().map(|l| l.0).collect();
             let map = IntervalMap::new(&ranges, |active| active.iter().map(|r| list[*r].1).collect());
@@ -371,18 +377,16 @@ impl Config {
 
     /// Looks up what rules claim, and what enabled rules answer for.
     pub(super) fn claim(&mut self, enabled: &[bool]) {
-        self.arp = AddressSet::default();
-        for interface in &self.plan.interfaces {
-            self.claimed.extend(&interface.proxy_arp);
-        }
-        for (i, rule) in self.plan.rules.iter().enumerate() {
+        let (mut arp, mut claimed) = (AddressSet::default(), AddressSet::default());
+        self.plan.interfaces.iter().for_each(|i| claimed.extend(&i.proxy_arp));
+        for (i, rule) in self.in_force() {
             let mut ends = AddressSet::default();
             match &rule.kind {
                 RuleKind::Static(s) => self.external(s.external).into_iter().for_each(|r| ends.insert(r)),
                 RuleKind::Forward(f) => self.external(f.external).into_iter().for_each(|r| ends.insert(r)),
                 _ => {}
             }
-            let targets = self.rule_targets[i];
+            let targets = self.rule_targets[usize::from(i)];
             for target in targets.main.into_iter().chain(targets.fallback) {
                 for (first, last) in self.targets[usize::from(target)].space.runs() {
                     let range = |n: u32| IpAddr::V4(n.into());
@@ -391,18 +395,19 @@ impl Config {
                     }
                 }
             }
-            if enabled[i] {
-                self.arp.extend(&ends);
+            if enabled[usize::from(i)] {
+                arp.extend(&ends);
             }
-            self.claimed.extend(&ends);
+            claimed.extend(&ends);
         }
+        (self.arp, self.claimed) = (arp, claimed);
         let own = self.own.keys().map(|a| AddressRange::one(*a));
         let all: AddressSet = self.claimed.ranges().chain(self.used.ranges()).chain(own).collect();
         self.concerned =
             IntervalMap::new(&v4_ranges(&all), |active| !active.is_empty()).favouring(|concerned| !concerned);
     }
 
-    /// Whether an address is one of its own, or an external one of its rules or of a mapping from before them. If not, it
+    /// Whether an address is one of its own, or an external one of its rules or of what is from before them. If not, it
     /// is somebody else's, and only the route matters.
     #[inline]
     pub(super) fn concerns(&self, address: IpAddr) -> bool {

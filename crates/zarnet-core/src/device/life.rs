@@ -190,6 +190,9 @@ impl Device {
 
     /// Ends a session, and its mapping if it was the last one.
     pub(super) fn end_session(&mut self, id: u32, at: u64, expired: bool) {
+        if !self.leftovers.is_empty() {
+            self.let_go(id);
+        }
         let session = *self.table.session(id);
         let (inbound, outbound) = self.rules_of(&session);
         for rule in distinct(inbound, outbound) {

@@ -21,6 +21,7 @@ mod history;
 mod icmp;
 mod index;
 pub(crate) mod intervals;
+mod leftover;
 mod life;
 mod overlap;
 mod pairs;
@@ -50,6 +51,7 @@ use crate::reason::Reason;
 use choose::TargetState;
 use config::Config;
 use external::Externals;
+use leftover::Leftovers;
 use pairs::Pairs;
 use session::Heading;
 use table::{Mapping, Table, bits};
@@ -142,6 +144,8 @@ pub struct Device {
     lingers: HashMap<u32, u64, RandomState>,
     /// The same by time; an entry counts only if it agrees with the above.
     lingering: BinaryHeap<std::cmp::Reverse<(u64, u32)>>,
+    /// What sessions from before the present plan hold.
+    leftovers: Leftovers,
     /// The server that the next session of a forward gets.
     turns: Vec<u32>,
     random: ChaCha12Rng,
@@ -199,6 +203,7 @@ impl Device {
             sharing: HashMap::default(),
             lingers: HashMap::default(),
             lingering: BinaryHeap::new(),
+            leftovers: Leftovers::default(),
             random: ChaCha12Rng::seed_from_u64(seed),
             history: None,
             leavers: Vec::new(),
@@ -231,8 +236,10 @@ impl Device {
 
     /// Whether a mapping or session that still lives has this external address.
     fn is_living_end(&self, address: IpAddr) -> bool {
-        let external = bits(address).and_then(|a| self.externals.find(a));
-        external.is_some_and(|e| self.externals.get(e).is_used())
+        bits(address).is_some_and(|a| {
+            let external = self.externals.find(a);
+            external.is_some_and(|e| self.externals.get(e).is_used()) || self.leftovers.are_on(a)
+        })
     }
 
     /// The addresses of a fixed rule's external end, as they are now.

@@ -222,8 +222,8 @@ impl World {
                     interface.addresses.iter().for_each(|a| set.insert(a.1.range()));
                 }
             }
-            device.pools.iter().for_each(|p| set.extend(&p.listed()));
-            for rule in &device.rules {
+            device.pools.iter().filter(|p| !p.retired).for_each(|p| set.extend(&p.listed()));
+            for rule in device.rules.iter().filter(|r| !r.retired) {
                 let external = match &rule.kind {
                     RuleKind::Static(s) => Some(s.external),
                     RuleKind::Forward(f) => Some(f.external),

@@ -315,6 +315,8 @@ pub struct Pool {
     pub pick: Pick,
     /// Whether network and broadcast addresses are used too.
     pub usable_all: bool,
+    /// Whether it is of a plan that another has replaced.
+    pub retired: bool,
     /// Where it stands.
     pub place: Place,
 }
@@ -335,6 +337,8 @@ pub struct Rule {
     pub kind: RuleKind,
     /// Whether it takes part.
     pub enabled: bool,
+    /// Whether it is of a plan that another has replaced: it stands for sessions that it made, and claims nothing.
+    pub retired: bool,
     /// What it is for.
     pub note: Option<String>,
     /// Whether its translations are logged.

@@ -3,7 +3,7 @@
 use std::net::{IpAddr, Ipv4Addr};
 
 use super::{
-    Device, DeviceId, External, Fallback, InterfaceId, Plan, PoolId, Rule, RuleId, RuleKind, SegmentId, Target,
+    Device, DeviceId, External, Fallback, InterfaceId, Plan, Pool, PoolId, Rule, RuleId, RuleKind, SegmentId, Target,
 };
 use crate::net::AddressRange;
 
@@ -13,7 +13,7 @@ const NOBODY: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 /// Where things of the old description are in the new one, by their old position.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Renaming {
-    /// Rules. One that the new description does not have stands behind those that it has, disabled.
+    /// Rules. One that the new description does not have stands behind those that it has, retired.
     pub rules: Vec<RuleId>,
     /// Pools, likewise.
     pub pools: Vec<PoolId>,
@@ -83,7 +83,7 @@ fn keep_what_may_be_in_use(old: &Device, new: &mut Device) -> Renaming {
     };
     for pool in &old.pools {
         let position = new.pools.iter().position(|n| n.name == pool.name).unwrap_or_else(|| {
-            new.pools.push(pool.clone());
+            new.pools.push(Pool { retired: true, ..pool.clone() });
             new.pools.len() - 1
         });
         renaming.pools.push(PoolId(position as u16));
@@ -102,8 +102,7 @@ fn keep_what_may_be_in_use(old: &Device, new: &mut Device) -> Renaming {
 
 /// A rule that is no more, for the sessions that it made.
 fn kept(rule: &Rule, renaming: &Renaming, old: &Device) -> Rule {
-    let mut rule = rule.clone();
-    rule.enabled = false;
+    let mut rule = Rule { enabled: false, retired: true, ..rule.clone() };
     for zone in [&mut rule.from, &mut rule.into, &mut rule.hairpin] {
         zone.interfaces = Default::default();
     }

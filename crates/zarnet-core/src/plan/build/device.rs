@@ -146,7 +146,7 @@ impl Builder {
         let usable = [("all", true), ("hosts", false)];
         let usable_all = draft.usable.as_ref().and_then(|u| self.one_of("usable", u, &usable)).unwrap_or(false);
         let parts = draft.addresses.iter().flat_map(|a| self.groups.addresses(a, &mut self.problems)).collect();
-        let pool = Pool { name: draft.name.value.clone(), parts, pick, usable_all, place: draft.place };
+        let pool = Pool { name: draft.name.value.clone(), parts, pick, usable_all, retired: false, place: draft.place };
         self.pool_size(&pool).then_some(pool)
     }
 

@@ -74,6 +74,7 @@ impl Builder {
             name,
             kind,
             enabled: draft.enabled,
+            retired: false,
             note,
             log: draft.log,
             from,
@@ -161,7 +162,14 @@ impl Builder {
         parts: Vec<(AddressRange, Option<crate::net::Prefix>)>,
         device: &mut Device,
     ) -> Option<PoolId> {
-        let pool = Pool { name: text.value.clone(), parts, pick: Pick::Lowest, usable_all: false, place: text.place };
+        let pool = Pool {
+            name: text.value.clone(),
+            parts,
+            pick: Pick::Lowest,
+            usable_all: false,
+            retired: false,
+            place: text.place,
+        };
         self.pool_size(&pool).then(|| {
             device.pools.push(pool);
             PoolId((device.pools.len() - 1) as u16)

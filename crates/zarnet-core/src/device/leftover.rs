@@ -1,0 +1,133 @@
+//! Sessions that fixed rules made before another plan took over. Their external ends are theirs as long as they live, although
+//! the plan may say nothing of them any more.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+use foldhash::fast::RandomState;
+
+use super::Device;
+use super::table::bits;
+use crate::net::Protocol;
+use crate::plan::RuleKind;
+
+/// An external address, the protocol, and the port; 0 where there is none.
+type End = (u32, Protocol, u16);
+
+/// What such sessions hold.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Leftovers {
+    by_session: HashMap<u32, Vec<End>, RandomState>,
+    /// How many sessions hold an end, and whether nobody else had it.
+    ends: HashMap<End, (u32, bool), RandomState>,
+    /// How many ends are held by address.
+    by_address: HashMap<u32, u32, RandomState>,
+}
+
+impl Leftovers {
+    pub(super) fn is_empty(&self) -> bool {
+        self.by_session.is_empty()
+    }
+
+    /// Whether an end on an address is held.
+    pub(super) fn are_on(&self, address: u32) -> bool {
+        !self.is_empty() && self.by_address.contains_key(&address)
+    }
+
+    /// Whether a protocol without ports is held on an address.
+    pub(super) fn hold(&self, address: u32, protocol: Protocol) -> bool {
+        !self.is_empty() && self.ends.contains_key(&(address, protocol, 0))
+    }
+
+    /// The addresses that they are on.
+    pub(super) fn addresses(&self) -> impl Iterator<Item = u32> + '_ {
+        self.by_session.values().flatten().map(|end| end.0)
+    }
+}
+
+impl Device {
+    /// What sessions of fixed rules hold.
+    pub(super) fn find_leftovers(&self) -> Leftovers {
+        let mut found = Leftovers::default();
+        let fixed = |rule| matches!(self.rule(rule).kind, RuleKind::Static(_) | RuleKind::Forward(_));
+        for id in self.table.all_sessions() {
+            let (inbound, outbound) = self.rules_of(self.table.session(id));
+            if !inbound.into_iter().chain(outbound).any(|rule| fixed(rule.0)) {
+                continue;
+            }
+            let (original, translated) = self.tuples(id);
+            let protocol = self.protocol_of(self.table.session(id));
+            let ends = [
+                (inbound, translated.destination, original.destination),
+                (outbound, original.source, translated.source),
+            ];
+            for (rule, internal, external) in ends {
+                if let (Some(_), Some(address)) = (rule.filter(|r| fixed(r.0)), bits(external.address))
+                    && internal != external
+                {
+                    found.by_session.entry(id).or_default().push((address, protocol, external.port));
+                }
+            }
+        }
+        found
+    }
+
+    /// Nobody gets what they hold.
+    pub(super) fn hold_leftovers(&mut self, found: Leftovers) {
+        let (config, classes) = (&self.config, self.config.plan.behaviour.port_classes.len());
+        self.leftovers = found;
+        let Leftovers { by_session, ends, by_address } = &mut self.leftovers;
+        for &(address, protocol, port) in by_session.values().flatten() {
+            ends.entry((address, protocol, port)).or_insert_with(|| {
+                *by_address.entry(address).or_default() += 1;
+                let reserve = |ports: &mut _| config.reserve(IpAddr::V4(address.into()), protocol, ports);
+                let free = protocol.is_multiplexed() && {
+                    let page = self.externals.obtain_page(address, protocol, classes, reserve);
+                    let ports = &mut self.externals.page_mut(page).ports;
+                    let free = ports.is_free(port);
+                    ports.take(port);
+                    free
+                };
+                (0, free)
+            });
+            ends.entry((address, protocol, port)).and_modify(|e| e.0 += 1);
+        }
+        let addresses: Vec<u32> = by_address.keys().copied().collect();
+        addresses.into_iter().for_each(|a| self.offer(a));
+    }
+
+    /// A session has ended: what it held is to be had again, if no other holds it.
+    pub(super) fn let_go(&mut self, session: u32) {
+        for end in self.leftovers.by_session.remove(&session).into_iter().flatten() {
+            let (address, protocol, port) = end;
+            let Some((holders, free)) = self.leftovers.ends.get_mut(&end) else { continue };
+            *holders -= 1;
+            if *holders > 0 {
+                continue;
+            }
+            let free = std::mem::take(free);
+            self.leftovers.ends.remove(&end);
+            if let Some(page) = self.externals.find_page(address, protocol).filter(|_| free) {
+                self.externals.page_mut(page).ports.release(port);
+            }
+            if let Some(held) = self.leftovers.by_address.get_mut(&address) {
+                *held -= 1;
+                if *held == 0 {
+                    self.leftovers.by_address.remove(&address);
+                    self.offer(address);
+                }
+            }
+        }
+    }
+
+    /// Pools that hand out whole addresses have one if nobody else has it.
+    fn offer(&mut self, address: u32) {
+        let free = !self.is_living_end(IpAddr::V4(address.into()));
+        for target in self.config.targets_of(address) {
+            let position = self.config.targets[usize::from(*target)].space.position(address);
+            if let (Some(all), Some(position)) = (&mut self.targets[usize::from(*target)].free, position) {
+                if free { all.insert(position) } else { all.remove(position) }
+            }
+        }
+    }
+}
