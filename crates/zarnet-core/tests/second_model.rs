@@ -6,13 +6,13 @@ mod second;
 
 use std::net::{IpAddr, Ipv4Addr};
 
-use common::Edge;
 use proptest::prelude::*;
 use second::{AFTER, Behaviour, Dependence, Exhausted, ICMP, IDLE, Kind, Model, OPEN, OTHER, Pick, Rule, S, UDP};
 use zarnet_core::device::Outcome;
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
-use zarnet_core::plan::{InterfaceId, RuleId};
-use zarnet_core::traffic::{Action, Clearing};
+use zarnet_core::network::Network;
+use zarnet_core::plan::{DeviceId, InterfaceId, RuleId};
+use zarnet_core::traffic::{Action, Clearing, Event};
 
 const LINES: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 8), Ipv4Addr::new(192, 0, 2, 9)];
 const SERVER: Ipv4Addr = Ipv4Addr::new(10, 0, 0, 20);
@@ -31,7 +31,7 @@ fn toml(rules: &[Rule], pick: Pick) -> String {
     };
     let lines = "[[device.pool]]\n  name = \"lines\"\n  addresses = \"192.0.2.8-192.0.2.9\"";
     let mut text = format!("\n  {lines}\n  pick = \"{pick}\"\n");
-    for (i, rule) in rules.iter().enumerate() {
+    for rule in rules {
         let kind = match &rule.kind {
             Kind::Static { internal, external, direction } => {
                 format!(
@@ -48,7 +48,7 @@ fn toml(rules: &[Rule], pick: Pick) -> String {
                 format!("type = \"overload\"\n  as = \"{}\"", if a.is_empty() { "outside" } else { "lines" })
             }
         };
-        text += &format!("  [[device.rule]]\n  name = \"r{i}\"\n  {kind}\n");
+        text += &format!("  [[device.rule]]\n  name = \"{}\"\n  {kind}\n", rule.name);
         text += &rule.source.map_or(String::new(), |s| format!("  source = \"{s}\"\n"));
         text += if rule.hairpin { "  hairpin = [\"internal\"]\n" } else { "" };
         text += &rule.limit.map_or(String::new(), |n| format!("  limit = {n}\n"));
@@ -142,8 +142,17 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
         )
 }
 
-fn plain(kind: Kind) -> Rule {
-    Rule { kind, source: None, hairpin: false, limit: None, when_exhausted: Exhausted::Drop, enabled: true }
+fn plain(name: &'static str, kind: Kind) -> Rule {
+    Rule {
+        name,
+        kind,
+        source: None,
+        hairpin: false,
+        limit: None,
+        when_exhausted: Exhausted::Drop,
+        enabled: true,
+        retired: false,
+    }
 }
 
 /// The same rule with a limit, or somewhere to go when its addresses are used up.
@@ -173,25 +182,25 @@ fn rules() -> impl Strategy<Value = Vec<Rule>> {
     let direction = proptest::sample::select(vec!["both", "both", "inbound", "outbound"]);
     let fixed = (direction, peers(), any::<bool>()).prop_map(|(direction, source, hairpin)| {
         let kind = Kind::Static { internal: SERVER, external: Ipv4Addr::new(192, 0, 2, 4), direction };
-        Rule { source, hairpin, ..plain(kind) }
+        Rule { source, hairpin, ..plain("camera", kind) }
     });
     let door = (peers(), any::<bool>(), prop_oneof![Just(Protocol::TCP), Just(Protocol::UDP)]).prop_map(
         |(source, hairpin, protocol)| {
             let kind = Kind::Forward { protocol, port: 3001, server: (inside(21), 80) };
-            Rule { source, hairpin, ..plain(kind) }
+            Rule { source, hairpin, ..plain("door", kind) }
         },
     );
-    let exempt = Just(plain(Kind::Exempt { destination: Ipv4Addr::new(203, 0, 113, 20) }));
+    let exempt = Just(plain("past", Kind::Exempt { destination: Ipv4Addr::new(203, 0, 113, 20) }));
     let kind = prop_oneof![
         Just(Kind::Overload(Vec::new())),
         Just(Kind::Overload(LINES.to_vec())),
         Just(Kind::Pool(LINES.to_vec())),
     ];
-    let all = (kind, any::<bool>()).prop_map(|(kind, hairpin)| Rule { hairpin, ..plain(kind) });
+    let all = (kind, any::<bool>()).prop_map(|(kind, hairpin)| Rule { hairpin, ..plain("all", kind) });
     let one = any::<bool>().prop_map(|hairpin| Rule {
         source: Some(inside(5)),
         hairpin,
-        ..plain(Kind::Overload(Vec::new()))
+        ..plain("one", Kind::Overload(Vec::new()))
     });
     let some = |s: BoxedStrategy<Rule>| proptest::option::of(s);
     let list = (some(exempt.boxed()), some(fixed.boxed()), some(door.boxed()), some(one.boxed()), all);
@@ -217,6 +226,8 @@ enum Move {
     Enable(usize, bool),
     /// Everything dynamic ends; whether by a restart.
     Clear(bool),
+    /// A plan with other rules takes over.
+    Plan(Vec<Rule>),
 }
 
 fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
@@ -254,6 +265,7 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
         1 => prop_oneof![
             8 => (0usize..5, any::<bool>()).prop_map(|(n, on)| Move::Enable(n, on)),
             1 => any::<bool>().prop_map(Move::Clear),
+            6 => rules().prop_map(Move::Plan),
         ],
     ];
     proptest::collection::vec((prop_oneof![4 => 0u64..8, 1 => 0u64..60], next), 1..60)
@@ -273,8 +285,15 @@ proptest! {
     #[test]
     fn the_engine_and_a_plain_reading_of_the_contract_agree(rules in rules(), b in behaviours(), moves in moves()) {
         let (behaviour, timers) = behaviour_toml(&b);
-        let mut edge = Edge::new(&behaviour, &timers, &toml(&rules, b.pick));
-        let count = rules.len();
+        let pick = b.pick;
+        let plan = |rules: &[Rule]| common::plan(&common::plan_text(&behaviour, &timers, &toml(rules, pick)));
+        let mut network = Network::new(plan(&rules), 7, None);
+        let edge = DeviceId(0);
+        let act = |network: &mut Network, now: u64, action: Action| {
+            let renaming = network.act(&Event { at: Instant(now), device: edge, action });
+            drop(renaming);
+        };
+        let mut count = rules.len();
         let mut model = Model::new(rules, b);
         let (mut now, mut came, mut left) = (0, Vec::new(), Vec::new());
         for (pause, next) in moves {
@@ -288,12 +307,18 @@ proptest! {
                 Move::Enable(n, enabled) => {
                     let rule = RuleId((n % count) as u16);
                     model.enable(now, rule.index(), enabled);
-                    edge.0.act(Instant(now), &if enabled { Action::Enable(rule) } else { Action::Disable(rule) });
+                    act(&mut network, now, if enabled { Action::Enable(rule) } else { Action::Disable(rule) });
                     continue;
                 }
                 Move::Clear(restart) => {
                     model.clear(now, restart);
-                    edge.0.act(Instant(now), &if restart { Action::Restart } else { Action::Clear(Clearing::default()) });
+                    act(&mut network, now, if restart { Action::Restart } else { Action::Clear(Clearing::default()) });
+                    continue;
+                }
+                Move::Plan(rules) => {
+                    act(&mut network, now, Action::Plan(plan(&rules), edge));
+                    count = rules.len();
+                    model.take_over(now, rules);
                     continue;
                 }
                 Move::Again(n, signal) => match came.iter().rev().nth(n) {
@@ -302,7 +327,7 @@ proptest! {
                 },
             };
             let Some(wanted) = model.receive(now, from_inside, packet) else { return Ok(()) };
-            let outcome = edge.0.receive(Instant(now), InterfaceId(if from_inside { 0 } else { 1 }), packet);
+            let outcome = network.device_mut(edge).receive(Instant(now), InterfaceId(if from_inside { 0 } else { 1 }), packet);
             came.push((packet, from_inside));
             let got = match outcome {
                 Outcome::Forwarded(out) => {
@@ -314,7 +339,7 @@ proptest! {
             };
             prop_assert_eq!(got, wanted, "{:?} from {} at {}", packet, if from_inside { "inside" } else { "outside" }, Instant(now));
             let mut rows = model.rows(now);
-            let mut table: Vec<_> = edge.mappings_at(Instant(now)).into_iter().filter(|m| !m.fixed).map(|m| {
+            let mut table: Vec<_> = common::mappings_at(network.device_mut(edge), Instant(now)).into_iter().filter(|m| !m.fixed).map(|m| {
                 let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
                 (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
             }).collect();
@@ -322,7 +347,7 @@ proptest! {
             rows.sort_by_key(order);
             table.sort_by_key(order);
             prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));
-            prop_assert_eq!(edge.0.session_count(), model.session_count());
+            prop_assert_eq!(network.device_mut(edge).session_count(), model.session_count());
         }
     }
 }
@@ -330,7 +355,7 @@ proptest! {
 /// The second model refuses by itself, without the engine beside it.
 #[test]
 fn the_second_model_refuses_what_it_should() {
-    let rules = vec![plain(Kind::Pool(LINES.to_vec()))];
+    let rules = vec![plain("all", Kind::Pool(LINES.to_vec()))];
     let b = Behaviour {
         mapping: Dependence::None,
         filtering: Dependence::Address,

@@ -46,6 +46,7 @@ impl Device {
         self.index_mappings(peer_bound);
         self.open_pages();
         self.hold_leftovers(left);
+        self.pass_on(now);
         self.externals.forget_returns();
         self.calm_until = 0;
     }

@@ -160,7 +160,7 @@ impl Device {
     }
 
     /// The mapping of an internal endpoint, where mappings do not depend on the peer.
-    #[inline]
+    #[inline(always)]
     pub(super) fn find_endpoint(&self, hash: u32, protocol: Protocol, host: u32, port: u16) -> Option<u32> {
         self.table.by_internal.candidates(hash).find(|id| self.is_mapping_of(*id, protocol, host, port))
     }
@@ -463,12 +463,12 @@ impl Device {
                 Cow::Owned(ports)
             }
         };
-        let rested = page.map_or(&[][..], |p| self.externals.resting_for(p, wish.host));
-        let ports = if rested.is_empty() {
+        let mut rested = page.into_iter().flat_map(|p| self.externals.resting_for(p, wish.host)).peekable();
+        let ports = if rested.peek().is_none() {
             ports
         } else {
             let mut own = ports.into_owned();
-            rested.iter().for_each(|p| own.release(*p));
+            rested.for_each(|p| own.release(p));
             Cow::Owned(own)
         };
         let odd = behaviour.port_parity.then_some(wish.port & 1 == 1);

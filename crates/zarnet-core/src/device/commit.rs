@@ -118,10 +118,7 @@ impl Device {
         flags: u8,
         wide: Option<Wide>,
     ) -> u32 {
-        let plan = &self.config.plan;
-        let port = sent.destination().port;
-        let refresh_both = plan.behaviour.refresh_both;
-        let terms = Terms { spans: &self.config.spans, protocol: sent.protocol, port, refresh_both };
+        let terms = Terms::new(&self.config, sent.protocol, sent.destination().port);
         let mut session = Session::new(now.0, terms, owner, flags);
         session.remote = bits(remote.address).unwrap_or(0);
         session.remote_port = remote.port;

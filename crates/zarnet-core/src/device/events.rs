@@ -27,11 +27,16 @@ impl Device {
     fn enable(&mut self, rule: RuleId, on: bool, now: Instant) {
         self.enabled[rule.index()] = on;
         self.config.claim(&self.enabled);
-        if on {
-            return;
+        if !on {
+            self.pass_on(now);
         }
-        let own: Vec<u32> = self.table.all_mappings().filter(|m| self.table.mapping(*m).rule == rule.0).collect();
-        for mapping in own {
+    }
+
+    /// Mappings of rules that take no part go to one that shares them, or end with their last session.
+    pub(super) fn pass_on(&mut self, now: Instant) {
+        let is_left = |m: &u32| !self.enabled[usize::from(self.table.mapping(*m).rule)];
+        let left: Vec<u32> = self.table.all_mappings().filter(is_left).collect();
+        for mapping in left {
             let heir = self.sharing.get(&mapping).and_then(|s| s.iter().find(|r| self.enabled[usize::from(**r)]));
             match heir.copied() {
                 Some(heir) => self.hand_over(mapping, heir),

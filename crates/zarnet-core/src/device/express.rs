@@ -154,7 +154,7 @@ impl Device {
     }
 
     /// What can be known of a flow before its turn comes.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn ticket(
         &self,
         lane: &Lane,
@@ -171,7 +171,7 @@ impl Device {
     }
 
     /// A ticket with what only a new mapping needs.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn prepared(&self, t: Ticket) -> Ticket {
         Ticket { external: self.fixed_external(t.source.0, t.target).unwrap_or(NONE), ..t }
     }
@@ -246,7 +246,7 @@ impl Device {
     pub(crate) fn ride(&mut self, now: Instant, t: &Ticket, course: Course) -> Ride {
         let (peer, peer_port) = t.destination;
         self.expire(now);
-        let terms = self.terms_of(t, peer_port);
+        let terms = Terms::new(&self.config, t.protocol, peer_port);
         let mut session = Session::new(now.0, terms, NONE, ANSWERED);
         if session.expires <= course.answer.0 {
             return Ride::NotHere;
@@ -271,16 +271,9 @@ impl Device {
         self.externals.get(self.externals.page(self.table.mapping(mapping).place()).external)
     }
 
-    /// What a session's life depends on here. `port`: the destination's as the initiator sent it.
-    #[inline]
-    fn terms_of(&self, t: &Ticket, port: u16) -> Terms<'_> {
-        let refresh_both = self.config.plan.behaviour.refresh_both;
-        Terms { spans: &self.config.spans, protocol: t.protocol, port, refresh_both }
-    }
-
     /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be but for its owner; one
     /// that was answered already is only entered where answers come back.
-    #[inline]
+    #[inline(always)]
     fn take_aboard(&mut self, now: Instant, mut session: Session, t: &Ticket, mapping: Option<u32>) -> Ride {
         let (host, port) = t.source;
         // it may be an answer in a session that was let in as it was
@@ -358,16 +351,20 @@ impl Device {
                 }
             }
         };
-        let mut session = *self.table.session(id);
-        let inbound = session.has(INBOUND);
+        let session = self.table.session(id);
+        let (inbound, before) = (session.has(INBOUND), session.expires);
         let mapping = self.table.mapping(session.owner);
         if mapping.rule != t.rule {
             return RideAlong::NotHere;
         }
         let port = if inbound { mapping.external_port } else { t.destination.1 };
-        let terms = self.terms_of(t, port);
+        let terms = Terms::new(&self.config, t.protocol, port);
+        let session = self.table.session_mut(id);
         session.on_packet(now.0, signal, Heading { from_initiator: inbound == back, outbound: !back }, terms);
-        self.put_session(id, session);
+        let expires = session.expires;
+        if expires < before {
+            self.bring_forward(id, expires);
+        }
         RideAlong::Known
     }
 
@@ -384,7 +381,7 @@ impl Device {
         if signal != t.packet().signal {
             return RideAlong::NotHere;
         }
-        let mut session = Session::new(now.0, self.terms_of(t, t.destination.1), NONE, 0);
+        let mut session = Session::new(now.0, Terms::new(&self.config, t.protocol, t.destination.1), NONE, 0);
         (session.remote, session.remote_port) = t.destination;
         match self.take_aboard(now, session, t, mapping) {
             Ride::Done => RideAlong::New,

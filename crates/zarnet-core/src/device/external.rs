@@ -349,8 +349,9 @@ impl Externals {
         self.resting.queue.front().map_or(u64::MAX, |r| r.0)
     }
 
-    /// Resting ports of a page that `host` had: to it they are free.
-    pub(super) fn resting_for(&self, page: u32, host: u32) -> &[u16] {
-        self.resting.by_host.get(&(page, host)).map_or(&[], Vec::as_slice)
+    /// Resting ports of a page that `host` had: to it they are free, unless a plan has taken them out since.
+    pub(super) fn resting_for(&self, page: u32, host: u32) -> impl Iterator<Item = u16> + '_ {
+        let resting = self.resting.by_host.get(&(page, host)).into_iter().flatten().copied();
+        resting.filter(move |port| !self.page(page).withdrawn.contains(port))
     }
 }

@@ -78,8 +78,15 @@ impl Device {
 
     /// Puts a changed session back.
     pub(super) fn put_session(&mut self, id: u32, session: Session) {
-        self.calm_until = self.calm_until.min(session.expires);
-        self.table.put_session(id, session);
+        *self.table.session_mut(id) = session;
+        self.bring_forward(id, session.expires);
+    }
+
+    /// A session was changed so that it may expire earlier than before. One that expires later needs nothing: it is looked at
+    /// when it would have expired.
+    pub(super) fn bring_forward(&mut self, id: u32, expires: u64) {
+        self.calm_until = self.calm_until.min(expires);
+        self.table.bring_forward(id);
     }
 
     /// Protocol and port that a session's timers depend on.
@@ -92,8 +99,7 @@ impl Device {
                 (self.externals.page(mapping.place()).protocol, port)
             }
         };
-        let plan = &self.config.plan;
-        Terms { spans: &self.config.spans, protocol, port, refresh_both: plan.behaviour.refresh_both }
+        Terms::new(&self.config, protocol, port)
     }
 
     /// The initiator's packet as sent and as forwarded.

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use foldhash::fast::RandomState;
 
+use super::config::Config;
 use crate::net::{Protocol, Signal};
 use crate::plan::Timers;
 
@@ -147,9 +148,15 @@ pub(super) struct Terms<'a> {
     pub refresh_both: bool,
 }
 
-impl Terms<'_> {
+impl<'a> Terms<'a> {
+    /// On a device. `port`: the destination's as the initiator sent it.
+    #[inline(always)]
+    pub(super) fn new(config: &'a Config, protocol: Protocol, port: u16) -> Self {
+        Self { spans: &config.spans, protocol, port, refresh_both: config.plan.behaviour.refresh_both }
+    }
+
     /// How long a state lasts without traffic.
-    #[inline]
+    #[inline(always)]
     fn span(&self, state: State) -> u64 {
         let by_port = matches!(state, State::Open | State::Established | State::ClientFin | State::ServerFin);
         if by_port
@@ -188,6 +195,7 @@ impl Session {
     };
 
     /// A session that its first packet makes.
+    #[inline(always)]
     pub(super) fn new(now: u64, terms: Terms<'_>, owner: u32, flags: u8) -> Self {
         // looked up, not decided: protocols come in no order
         let state = [State::Open, State::Opening][usize::from(terms.protocol == Protocol::TCP)];
@@ -240,7 +248,7 @@ impl Session {
 
     /// A flow runs on it from now until `end`, both ways without a pause. RFC 7857 §2.2 and figure 1 for what the last
     /// packet does.
-    #[inline]
+    #[inline(always)]
     pub(super) fn run_until(&mut self, end: u64, ending: Ending, terms: Terms<'_>) {
         if !self.state.is_refreshable() {
             return;
@@ -264,7 +272,7 @@ impl Session {
     /// A packet of the session that the device has accepted.
     ///
     /// RFC 5382 §5 REQ-5, RFC 7857 §2.2 (RST), RFC 4787 §4.3 REQ-6 (refresh), RFC 5508 §3.2 REQ-2 (queries).
-    #[inline]
+    #[inline(always)]
     pub(super) fn on_packet(&mut self, now: u64, signal: Signal, heading: Heading, terms: Terms<'_>) {
         let running = self.is_running(now);
         if !running && self.flags & RUNNING != 0 {

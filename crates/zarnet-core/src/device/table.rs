@@ -247,9 +247,14 @@ impl Table {
         &self.slots[id].session
     }
 
-    /// Changes a session that has been made.
-    pub(super) fn put_session(&mut self, id: u32, session: Session) {
-        self.slots[id].session = session;
+    /// A session, to change it. Where it expires earlier then, [`Self::bring_forward`] has to know.
+    #[inline(always)]
+    pub(super) fn session_mut(&mut self, id: u32) -> &mut Session {
+        &mut self.slots[id].session
+    }
+
+    /// A session may expire earlier than before.
+    pub(super) fn bring_forward(&mut self, id: u32) {
         self.wheel.arm(&mut self.slots, id);
     }
 
@@ -288,6 +293,7 @@ impl Table {
         }
     }
 
+    #[inline(always)]
     fn take_slot(&mut self) -> u32 {
         match self.free {
             NONE => self.slots.push(Slot::FREE),
@@ -314,21 +320,15 @@ impl Table {
     }
 
     /// Adds an endpoint mapping and its first session, which changes the source only.
-    #[inline]
+    #[inline(always)]
     pub(super) fn add_both(&mut self, mut mapping: Mapping, mut session: Session, hash: u32) -> u32 {
-        let free = self.free;
-        let id = if free == NONE { self.slots.len() } else { free };
+        let id = self.take_slot();
         self.inner.note(mapping.internal);
         mapping.place &= !EXPECTANT;
         (mapping.head, session.owner) = (id, id);
-        let slot = Slot { session, mapping, armed: self.wheel.file(session.expires, id), listed: 1 };
-        if free == NONE {
-            self.slots.push(slot);
-        } else {
-            let place = &mut self.slots[id];
-            self.free = place.session.next;
-            *place = slot;
-        }
+        let armed = self.wheel.file(session.expires, id);
+        let slot = &mut self.slots[id];
+        (slot.session, slot.mapping, slot.armed, slot.listed) = (session, mapping, armed, 1);
         self.mappings += 1;
         self.sessions += 1;
         self.by_internal.insert(hash, id);

@@ -108,12 +108,16 @@ pub(super) struct Wheel {
     origin: Option<u64>,
     now: u32,
     filed: usize,
+    /// Entries that wait to be put into their slots, together: so that places far apart are waited for together.
+    waiting: Vec<(u16, u32)>,
     /// Room for the entries of the slot whose tick begins.
     turning: Vec<u32>,
 }
 
 /// So many entries are fetched ahead at once.
 const AHEAD: usize = 64;
+/// So many entries are put into their slots at once.
+const TOGETHER: usize = 32;
 
 impl Wheel {
     fn tick(&self, time: u64) -> u32 {
@@ -141,8 +145,22 @@ impl Wheel {
             return self.file_soon(expires, id, tick);
         }
         self.filed += 1;
-        self.pieces.push(&mut self.slots[usize::from(slot_of(tick))], id);
+        self.waiting.push((slot_of(tick), id));
+        if self.waiting.len() >= TOGETHER {
+            self.settle();
+        }
         slot_of(tick)
+    }
+
+    /// Puts the entries that wait into their slots.
+    #[inline(never)]
+    fn settle(&mut self) {
+        let filled = self.waiting.iter().fold(0, |sum, w| sum ^ self.slots[usize::from(w.0)].filled);
+        std::hint::black_box(filled);
+        for &(slot, id) in &self.waiting {
+            self.pieces.push(&mut self.slots[usize::from(slot)], id);
+        }
+        self.waiting.clear();
     }
 
     #[cold]
@@ -214,6 +232,7 @@ impl Wheel {
 
     /// Takes over the slot of the tick that begins.
     fn turn(&mut self, arena: &mut impl Timed) {
+        self.settle();
         let Some(slot) = self.slots.get_mut(usize::from(slot_of(self.now))) else { return };
         let slot = std::mem::replace(slot, Slot { last: NO_PIECE, filled: 0 });
         let mut turning = std::mem::take(&mut self.turning);

@@ -22,6 +22,24 @@ const NAMES: [(&str, Protocol); 9] = [
     ("dccp", Protocol::DCCP),
 ];
 
+const PORTS: u8 = 1;
+const QUERY_ID: u8 = 2;
+
+/// What packets of a protocol carry: looked up, not decided, for which protocol comes next is hard to guess.
+const CARRIED: [u8; 256] = {
+    let mut carried = [0; 256];
+    let mut i = 0;
+    while i < 256 {
+        carried[i] = match Protocol(i as u8) {
+            Protocol::TCP | Protocol::UDP | Protocol::DCCP | Protocol::SCTP => PORTS,
+            Protocol::ICMP | Protocol::ICMPV6 => QUERY_ID,
+            _ => 0,
+        };
+        i += 1;
+    }
+    carried
+};
+
 impl Protocol {
     /// ICMP for IPv4.
     pub const ICMP: Self = Self(1);
@@ -37,19 +55,21 @@ impl Protocol {
     pub const SCTP: Self = Self(132);
 
     /// Whether its packets carry ports.
+    #[inline(always)]
     pub fn has_ports(self) -> bool {
-        // computed, not decided: which protocol comes next is hard to guess
-        (self == Self::TCP) | (self == Self::UDP) | (self == Self::DCCP) | (self == Self::SCTP)
+        CARRIED[usize::from(self.0)] & PORTS != 0
     }
 
     /// Whether its queries carry an identifier that takes the place of a port (RFC 5508 §3.1).
+    #[inline(always)]
     pub fn has_query_id(self) -> bool {
-        (self == Self::ICMP) | (self == Self::ICMPV6)
+        CARRIED[usize::from(self.0)] & QUERY_ID != 0
     }
 
     /// Whether it can be translated by port or query id.
+    #[inline(always)]
     pub fn is_multiplexed(self) -> bool {
-        self.has_ports() | self.has_query_id()
+        CARRIED[usize::from(self.0)] != 0
     }
 
     /// Its name, if it has one here.

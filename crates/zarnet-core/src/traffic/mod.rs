@@ -51,7 +51,8 @@ pub struct Flow {
 impl Flow {
     /// How it ends, with the default of its protocol.
     pub fn ending(&self) -> Ending {
-        if self.protocol == Protocol::TCP { self.ending.unwrap_or(Ending::Close) } else { Ending::Silent }
+        // looked up, not decided: protocols come in no order
+        [Ending::Silent, self.ending.unwrap_or(Ending::Close)][usize::from(self.protocol == Protocol::TCP)]
     }
 
     /// When the answer to its first packet is sent.

@@ -131,11 +131,16 @@ impl Edge {
     }
 
     pub fn mappings_at(&mut self, at: Instant) -> Vec<MappingRow> {
-        self.0.expire(at);
-        let mut rows = Vec::new();
-        self.0.list_mappings(at, &mut rows);
-        rows
+        mappings_at(&mut self.0, at)
     }
+}
+
+/// A device's table.
+pub fn mappings_at(device: &mut Device, at: Instant) -> Vec<MappingRow> {
+    device.expire(at);
+    let mut rows = Vec::new();
+    device.list_mappings(at, &mut rows);
+    rows
 }
 
 fn time(seconds: f64) -> Instant {

@@ -4,6 +4,7 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::{Endpoint, Packet};
 
+use super::session::Session;
 use super::{Dependence, Exhausted, Kind, Mapping, Model, OWN, Pick, Rule, Shape, Source, ip};
 
 impl Model {
@@ -98,7 +99,8 @@ impl Model {
     fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
         let internal = Endpoint::new(p.source().address, 0);
         let mut order = self.pick(addresses, p).into_iter();
-        let free = order.find(|a| self.mappings.iter().all(|m| m.external.address != *a));
+        let has = |a: IpAddr| self.mappings.iter().any(|m| m.external.address == a);
+        let free = order.find(|a| !has(*a) && !self.is_held(Endpoint::new(*a, 0)));
         let external = Endpoint::new(free.ok_or("pool-exhausted")?, 0);
         let mapping = self.mapping(now, rule, Shape::Address, internal, external, p);
         Ok(Source::New(Mapping { picked: true, ..mapping }))
@@ -132,15 +134,21 @@ impl Model {
         }
         let picked = addresses.len() > 1;
         let addresses = self.pick(addresses, p);
-        let paired = |m: &&Mapping| m.internal.address == from.address && addresses.contains(&m.external.address);
+        // an address that it has whole from an earlier plan's rule is another matter
+        let paired = |m: &&Mapping| {
+            m.shape != Shape::Address && m.internal.address == from.address && addresses.contains(&m.external.address)
+        };
         let paired = self.mappings.iter().filter(|_| self.b.paired).find(paired);
         let picked = picked && paired.is_none();
-        for address in paired.map_or(addresses.clone(), |m| vec![m.external.address]) {
+        let lent = |a: IpAddr| self.mappings.iter().any(|m| m.shape == Shape::Address && m.external.address == a);
+        let addresses = paired.map_or(addresses.clone(), |m| vec![m.external.address]);
+        for address in addresses.into_iter().filter(|a| !lent(*a)) {
             let external = match shape {
                 Shape::Portless => {
                     let taken = (shape, address, p.protocol, to.address);
                     let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
-                    (!self.mappings.iter().any(has)).then_some(0)
+                    let held = |s: &Session| s.protocol == p.protocol && s.holds.contains(&Endpoint::new(address, 0));
+                    (!self.mappings.iter().any(has) && !self.sessions.iter().any(held)).then_some(0)
                 }
                 _ => self.port(address, p),
             };
@@ -179,9 +187,12 @@ impl Model {
     fn port(&self, address: IpAddr, p: Packet) -> Option<u16> {
         let (low, high) = self.class(p.source().port);
         let reserved = |port: u16| {
-            self.rules.iter().any(|r| {
+            self.rules.iter().filter(|r| !r.retired).any(|r| {
             matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(OWN[1])) == (p.protocol, port, address))
         })
+        };
+        let kept = |port: u16| {
+            self.sessions.iter().any(|s| s.protocol == p.protocol && s.holds.contains(&Endpoint::new(address, port)))
         };
         let held = |port: u16| {
             self.mappings.iter().any(|m| {
@@ -200,7 +211,7 @@ impl Model {
             let rests = self.resting.iter().any(|r| {
                 (r.protocol, r.external) == (p.protocol, Endpoint::new(address, *port)) && r.host != p.source().address
             });
-            !odd && !rests && !reserved(*port) && !held(*port)
+            !odd && !rests && !reserved(*port) && !held(*port) && !kept(*port)
         })
     }
 }

@@ -5,6 +5,7 @@
 mod choice;
 mod rules;
 mod session;
+mod takeover;
 
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
@@ -180,6 +181,7 @@ impl Model {
             answered: false,
             state,
             expires: now + span * S,
+            holds: Vec::new(),
         });
         Ok(forwarded)
     }
@@ -240,7 +242,7 @@ impl Model {
             }
             let rule = &self.rules[m.rule];
             let arrives = rule.enabled && (!inside || rule.hairpin);
-            let answers_only = m.shape == Shape::Portless || m.shape == Shape::Endpoint && p.protocol == Protocol::ICMP;
+            let answers_only = m.shape == Shape::Endpoint && p.protocol == Protocol::ICMP;
             if arrives && !answers_only && p.signal != Signal::Reply && self.admits(m, inside, p) {
                 let port = if m.shape == Shape::Endpoint { m.internal.port } else { to.port };
                 let end = Endpoint { port, ..m.internal };
@@ -268,6 +270,9 @@ impl Model {
                 Err(_) => return false,
             },
         };
+        if m.shape == Shape::Portless {
+            return sender.address == m.peer.address;
+        }
         let addressed = |s: &&Session| {
             let there =
                 (s.mappings[0] == Some(m.id)).then(|| match s.original.destination == s.forwarded.destination {
@@ -323,12 +328,14 @@ impl Model {
 
     /// Whether an address is an external one of a rule or of a living mapping.
     fn claims(&self, address: IpAddr) -> bool {
-        let of_rule = self.rules.iter().any(|r| match &r.kind {
+        let of_rule = self.rules.iter().filter(|r| !r.retired).any(|r| match &r.kind {
             Kind::Static { external, .. } => ip(*external) == address,
             Kind::Pool(a) | Kind::Overload(a) => a.iter().any(|a| ip(*a) == address),
             _ => false,
         });
-        of_rule || self.mappings.iter().any(|m| m.external.address == address)
+        of_rule
+            || self.is_held(Endpoint::new(address, 0))
+            || self.mappings.iter().any(|m| m.external.address == address)
     }
 
     fn expire(&mut self, now: u64) {

@@ -28,12 +28,22 @@ pub enum Kind {
 
 #[derive(Debug, Clone)]
 pub struct Rule {
+    pub name: &'static str,
     pub kind: Kind,
     pub source: Option<Ipv4Addr>,
     pub hairpin: bool,
     pub limit: Option<usize>,
     pub when_exhausted: Exhausted,
     pub enabled: bool,
+    /// Of a plan that is no more: it stands for the sessions that it made.
+    pub retired: bool,
+}
+
+impl Rule {
+    /// Whether a rule of another plan is the same one, as it is there.
+    pub fn is(&self, other: &Self) -> bool {
+        self.name == other.name && std::mem::discriminant(&self.kind) == std::mem::discriminant(&other.kind)
+    }
 }
 
 /// What a rule does when its addresses are used up.

@@ -1,6 +1,6 @@
 //! One conversation: its state and its timers.
 
-use zarnet_core::net::{Protocol, Signal, Tuple};
+use zarnet_core::net::{Endpoint, Protocol, Signal, Tuple};
 
 use super::S;
 
@@ -37,6 +37,8 @@ pub(super) struct Session {
     pub answered: bool,
     pub state: State,
     pub expires: u64,
+    /// External ends that it has by rules of an earlier plan.
+    pub holds: Vec<Endpoint>,
 }
 
 impl Session {

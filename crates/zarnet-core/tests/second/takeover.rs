@@ -1,0 +1,43 @@
+//! Another plan takes over: sessions stay, and hold what they have.
+
+use zarnet_core::net::Endpoint;
+
+use super::{Kind, Model, Rule};
+
+impl Model {
+    /// Other rules from now on. Those that are no more stand behind them, for what they made.
+    pub fn take_over(&mut self, now: u64, mut rules: Vec<Rule>) {
+        self.expire(now);
+        let fixed = |rule: Option<usize>, old: &[Rule]| {
+            rule.is_some_and(|r| matches!(old[r].kind, Kind::Static { .. } | Kind::Forward { .. }))
+        };
+        let planned = rules.len();
+        let mut moved = Vec::new();
+        for old in &self.rules {
+            let place = rules[..planned].iter().position(|new| new.is(old)).unwrap_or(rules.len());
+            if place == rules.len() {
+                rules.push(Rule { enabled: false, retired: true, ..old.clone() });
+            }
+            moved.push(place);
+        }
+        for s in &mut self.sessions {
+            let [source, destination] = s.rules.map(|r| fixed(r, &self.rules));
+            let ends = [
+                (source, s.original.source, s.forwarded.source),
+                (destination, s.forwarded.destination, s.original.destination),
+            ];
+            s.holds = ends.iter().filter(|(by_rule, a, b)| *by_rule && a != b).map(|e| e.2).collect();
+            s.rules = s.rules.map(|r| r.map(|r| moved[r]));
+        }
+        self.mappings.iter_mut().for_each(|m| m.rule = moved[m.rule]);
+        self.rules = rules;
+        let over: Vec<usize> = (0..self.rules.len()).filter(|r| !self.rules[*r].enabled).collect();
+        over.into_iter().for_each(|rule| self.enable(now, rule, false));
+    }
+
+    /// Whether a session from before the present plan holds an external end; port 0 stands for any.
+    pub(super) fn is_held(&self, end: Endpoint) -> bool {
+        let same = |h: &Endpoint| h.address == end.address && (end.port == 0 || h.port == end.port);
+        self.sessions.iter().flat_map(|s| &s.holds).any(same)
+    }
+}
