@@ -38,9 +38,13 @@ fn toml(rules: &[Rule], pick: Pick) -> String {
                     "type = \"static\"\n  internal = \"{internal}\"\n  external = \"{external}\"\n  direction = \"{direction}\""
                 )
             }
-            Kind::Forward { protocol, port, server } => {
-                let (a, p) = server;
-                format!("type = \"forward\"\n  external = \"outside:{port}/{protocol}\"\n  internal = \"{a}:{p}\"")
+            Kind::Forward { protocol, port, servers, in_turn } => {
+                let servers: Vec<String> = servers.iter().map(|(a, p)| format!("\"{a}:{p}\"")).collect();
+                let spread = if *in_turn { "in-turn" } else { "by-source" };
+                format!(
+                    "type = \"forward\"\n  external = \"outside:{port}/{protocol}\"\n  internal = [{}]\n  spread = \"{spread}\"",
+                    servers.join(", ")
+                )
             }
             Kind::Exempt { destination } => format!("type = \"exempt\"\n  destination = \"{destination}\""),
             Kind::Pool(_) => "type = \"pool\"\n  as = \"lines\"".into(),
@@ -50,6 +54,8 @@ fn toml(rules: &[Rule], pick: Pick) -> String {
         };
         text += &format!("  [[device.rule]]\n  name = \"{}\"\n  {kind}\n", rule.name);
         text += &rule.source.map_or(String::new(), |s| format!("  source = \"{s}\"\n"));
+        text += &rule.destination.map_or(String::new(), |d| format!("  destination = \"{d}\"\n"));
+        text += &rule.service.map_or(String::new(), |(p, a, b)| format!("  service = [\"{a}-{b}/{p}\"]\n"));
         text += if rule.hairpin { "  hairpin = [\"internal\"]\n" } else { "" };
         text += &rule.limit.map_or(String::new(), |n| format!("  limit = {n}\n"));
         text += match rule.when_exhausted {
@@ -78,6 +84,7 @@ fn behaviour_toml(b: &Behaviour) -> (String, String) {
         format!("rule-order = \"{}\"", if b.fixed_first { "fixed-first" } else { "listed" }),
         format!("refresh = \"{}\"", if b.refresh_both { "both" } else { "outbound" }),
     ];
+    keys.extend(b.block_size.map(|n| format!("block-size = {n}")));
     keys.extend(b.few_ports.then(|| "port-classes = [\"1-65535 -> 3000-3003\"]".into()));
     let limits =
         [("ports-per-host", b.ports_per_host), ("max-mappings", b.max_mappings), ("max-sessions", b.max_sessions)];
@@ -104,7 +111,7 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
         prop::bool::weighted(0.2),
     );
     let picks = proptest::sample::select(vec![Pick::Lowest, Pick::Highest, Pick::InTurn, Pick::BySource]);
-    let limits = (limit(1..5), limit(2..8), limit(3..12));
+    let limits = (limit(1..5), limit(2..8), limit(3..12), proptest::option::weighted(0.25, Just(2u16)));
     (
         dependence(),
         dependence(),
@@ -120,8 +127,11 @@ fn behaviours() -> impl Strategy<Value = Behaviour> {
                 limits,
                 (binding, pick, hold_down),
             )| {
-                let (ports_per_host, max_mappings, max_sessions) = limits;
+                let (ports_per_host, max_mappings, max_sessions, block_size) = limits;
+                // what no plan may say
+                let unfit = ports_per_host == Some(1) || parity && !sequential;
                 Behaviour {
+                    block_size: block_size.filter(|_| !unfit),
                     mapping,
                     filtering,
                     paired,
@@ -147,6 +157,8 @@ fn plain(name: &'static str, kind: Kind) -> Rule {
         name,
         kind,
         source: None,
+        destination: None,
+        service: None,
         hairpin: false,
         limit: None,
         when_exhausted: Exhausted::Drop,
@@ -167,12 +179,21 @@ fn bounded(rule: Rule) -> impl Strategy<Value = Rule> {
         false => vec![Exhausted::Drop],
     };
     let limited = !matches!(rule.kind, Kind::Exempt { .. });
+    let served = limited && !matches!(rule.kind, Kind::Forward { .. });
+    let dynamic = matches!(rule.kind, Kind::Pool(_) | Kind::Overload(_));
     let limit = proptest::option::weighted(0.15, 1usize..4).prop_map(move |n| n.filter(|_| limited));
-    (limit, proptest::sample::select(elsewhere)).prop_map(move |(limit, when_exhausted)| Rule {
-        limit,
-        when_exhausted,
-        ..rule.clone()
-    })
+    let services = vec![(Protocol::UDP, 80, 3001), (Protocol::TCP, 700, 5000)];
+    let service = proptest::option::weighted(0.2, proptest::sample::select(services));
+    let destination = proptest::option::weighted(0.15, Just(Ipv4Addr::new(203, 0, 113, 20)));
+    (limit, proptest::sample::select(elsewhere), service, destination).prop_map(
+        move |(limit, when_exhausted, service, destination)| Rule {
+            limit,
+            when_exhausted,
+            service: service.filter(|_| served),
+            destination: destination.filter(|_| dynamic),
+            ..rule.clone()
+        },
+    )
 }
 
 /// Fixed rules, one or two dynamic ones, and perhaps an exemption, in any order.
@@ -184,9 +205,12 @@ fn rules() -> impl Strategy<Value = Vec<Rule>> {
         let kind = Kind::Static { internal: SERVER, external: Ipv4Addr::new(192, 0, 2, 4), direction };
         Rule { source, hairpin, ..plain("camera", kind) }
     });
-    let door = (peers(), any::<bool>(), prop_oneof![Just(Protocol::TCP), Just(Protocol::UDP)]).prop_map(
-        |(source, hairpin, protocol)| {
-            let kind = Kind::Forward { protocol, port: 3001, server: (inside(21), 80) };
+    let all_servers = vec![(inside(21), 80), (inside(7), 700), (inside(21), 5000)];
+    let servers = proptest::sample::subsequence(all_servers, 1..=3);
+    let protocol = prop_oneof![Just(Protocol::TCP), Just(Protocol::UDP)];
+    let door = (peers(), any::<bool>(), protocol, servers, any::<bool>()).prop_map(
+        |(source, hairpin, protocol, servers, in_turn)| {
+            let kind = Kind::Forward { protocol, port: 3001, servers, in_turn };
             Rule { source, hairpin, ..plain("door", kind) }
         },
     );
@@ -372,6 +396,7 @@ fn the_second_model_refuses_what_it_should() {
         max_sessions: None,
         binding: 0,
         hold_down: 0,
+        block_size: None,
     };
     let mut model = Model::new(rules, b);
     let peer = IpAddr::from([198, 51, 100, 10]);

@@ -14,7 +14,7 @@ use super::index::mix;
 use super::ports::{PortMap, Span};
 use super::session::NONE;
 use super::table::{Kind, bits, v4};
-use super::translate::{Kept, Source, source_number};
+use super::translate::{Kept, Source};
 use super::{Device, Peak, Refusal};
 use crate::net::{Endpoint, Packet, Protocol};
 use crate::plan::{Dependence, Fallback, Pick, PortAssignment, RuleId, RuleKind};
@@ -116,7 +116,7 @@ impl Device {
     #[inline]
     fn home(&self, host: u32, target: u16) -> u32 {
         let space = &self.config.targets[usize::from(target)].space;
-        space.nth(home_position(host, space.count()))
+        space.nth(space.home(host))
     }
 
     /// Whether a host has a mapping on a target: found by going through all.
@@ -381,7 +381,7 @@ impl Device {
         }
         let start = match config.pick {
             Pick::InTurn => self.turn_start(config),
-            Pick::BySource if count > 0 => home_position(host, count),
+            Pick::BySource if count > 0 => config.space.home(host),
             _ => 0,
         };
         let choice = match config.pick {
@@ -482,7 +482,7 @@ impl Device {
             }
         };
         let shared = behaviour.port_overloading.then_some(page).flatten();
-        let last = page.map_or(0, |p| self.externals.page(p).last[class]);
+        let last = page.map_or(0, |p| self.externals.last(p, class));
         choice.port = match (behaviour.port_assignment, shared) {
             (PortAssignment::Preserve | PortAssignment::Sequential, _) => {
                 let from = self.search_from(range, last, wish.port);
@@ -572,12 +572,6 @@ impl Device {
         let unowned = (0..count).filter(|n| owner(*n).is_none()).map(span);
         unowned.into_iter().find(|s| ports.lowest_free(*s, odd).is_some()).map(|s| vec![s])
     }
-}
-
-/// Where `by-source` begins for a host among so many addresses.
-#[inline]
-pub(super) fn home_position(host: u32, count: u32) -> u32 {
-    source_number(IpAddr::V4(host.into())) % count
 }
 
 /// The hash under which an endpoint mapping is found, by as much of the peer as mappings depend on.

@@ -204,8 +204,8 @@ impl Device {
                 if self.externals.bind(place, choice.port, id, now.0) {
                     self.record_port(place, choice.port, now.0, true);
                 }
+                self.externals.set_last(place, choice.class.into(), choice.port);
                 let page = self.externals.page_mut(place);
-                page.last[usize::from(choice.class)] = choice.port;
                 if let Some(block) = choice.block {
                     let used = &mut page.blocks.entry(block).or_insert((host, 0)).1;
                     *used += 1;

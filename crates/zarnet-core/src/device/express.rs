@@ -4,7 +4,6 @@
 //! [`Lane`] holds what is known beforehand about such flows, found by asking the same questions as the long way. What a
 //! lane does not cover for certain is left to the long way, having changed nothing; a test holds one against the other.
 
-use super::choose::home_position;
 use super::external::External;
 use super::intervals::IntervalMap;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
@@ -56,6 +55,12 @@ pub(crate) struct Ticket {
 }
 
 impl Ticket {
+    /// Whether the external address was found beforehand.
+    #[inline(always)]
+    pub(crate) fn knows_external(&self) -> bool {
+        self.external != NONE
+    }
+
     /// The flow's first packet.
     fn packet(&self) -> Packet {
         let end = |e: (u32, u16)| v4(e.0, e.1);
@@ -215,16 +220,17 @@ impl Device {
     /// Reads where the next port of a flow's host will be entered.
     #[inline(always)]
     pub(crate) fn warm_port(&self, t: &Ticket) -> u32 {
-        let (external, _) = self.external_for(t);
+        let external = if t.knows_external() { Some(t.external) } else { self.external_for(t).0 };
         let page = external.and_then(|e| self.externals.get(e).page(t.protocol));
-        page.map_or(0, |p| self.externals.page(p).touch_next())
+        page.map_or(0, |p| self.externals.touch_next(p))
     }
 
     /// The external address that a host has or would get, if it has been used, and where that is noted.
     #[inline(always)]
     fn external_for(&self, t: &Ticket) -> (Option<u32>, Option<usize>) {
+        // asked when its turn comes: what was known of the ticket may hold no longer
         if !self.keeps_pairs(t.target) {
-            let known = (t.external != NONE).then_some(t.external);
+            let known = t.knows_external().then_some(t.external);
             return (known.or_else(|| self.fixed_external(t.source.0, t.target)), None);
         }
         self.pairs.find(t.source.0, t.target).unzip()
@@ -234,9 +240,10 @@ impl Device {
     #[inline(always)]
     fn fixed_external(&self, host: u32, target: u16) -> Option<u32> {
         let state = &self.targets[usize::from(target)];
-        let position = match self.config.targets[usize::from(target)].space.count() {
+        let space = &self.config.targets[usize::from(target)].space;
+        let position = match space.count() {
             1 => 0,
-            count if state.at_home => home_position(host, count),
+            _ if state.at_home => space.home(host),
             _ => return None,
         };
         state.used_as.get(position as usize).copied().filter(|external| *external != NONE)
@@ -304,7 +311,7 @@ impl Device {
         let behaviour = &self.config.plan.behaviour;
         let class = behaviour.port_class(port);
         let range = behaviour.port_classes[class].into;
-        let from = self.search_from(range, self.externals.page(page).last[class], port);
+        let from = self.search_from(range, self.externals.last(page, class), port);
         let Some(chosen) = self.externals.page(page).ports.next_free(&[range], from, None) else {
             return Ride::NotHere;
         };
@@ -317,7 +324,7 @@ impl Device {
         self.record_port(page, chosen, now.0, true);
         self.record_mappings(now.0, true);
         self.record_sessions(now.0, true);
-        self.externals.page_mut(page).last[class] = chosen;
+        self.externals.set_last(page, class, chosen);
         if let Some(pair) = pair {
             self.pairs.count_at(pair);
         }

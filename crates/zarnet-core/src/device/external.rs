@@ -36,8 +36,6 @@ pub(super) struct Page {
     /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed: few addresses use all
     /// their ports.
     by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
-    /// The port last handed out, by class, for sequential assignment; 0 before the first.
-    pub last: Vec<u16>,
     /// Owner and number of ports in use of each block that has an owner.
     pub blocks: HashMap<u32, (u32, u32), RandomState>,
     /// Ports in use that another plan has taken out meanwhile: nobody gets them afterwards.
@@ -74,12 +72,6 @@ impl Page {
         if self.withdrawn.is_empty() || !self.withdrawn.contains(&port) {
             self.ports.release(port);
         }
-    }
-
-    /// Reads the place of the port behind the one handed out last.
-    pub(super) fn touch_next(&self) -> u32 {
-        let next = self.last[0].wrapping_add(1);
-        self.held_by(next) ^ u32::from(self.ports.is_free(next))
     }
 
     /// The mapping at a port, the first of several where ports are overloaded.
@@ -174,6 +166,10 @@ pub(super) struct Externals {
     by_address: HashMap<u32, u32, RandomState>,
     list: Vec<External>,
     pages: Vec<Page>,
+    /// The port last handed out, by page and class, for sequential assignment; 0 before the first. Apart from the pages:
+    /// all of them together are few lines of a cache.
+    lasts: Vec<u16>,
+    classes: usize,
     /// Further mappings of a port, where ports are overloaded.
     shared: HashMap<(u32, u16), Vec<u32>, RandomState>,
     resting: Resting,
@@ -210,6 +206,24 @@ impl Externals {
         &mut self.pages[page as usize]
     }
 
+    /// The port last handed out on a page, in a class; 0 before the first.
+    #[inline(always)]
+    pub(super) fn last(&self, page: u32, class: usize) -> u16 {
+        self.lasts[page as usize * self.classes + class]
+    }
+
+    #[inline(always)]
+    pub(super) fn set_last(&mut self, page: u32, class: usize, port: u16) {
+        self.lasts[page as usize * self.classes + class] = port;
+    }
+
+    /// Reads the place of the port behind the one handed out last.
+    #[inline(always)]
+    pub(super) fn touch_next(&self, page: u32) -> u32 {
+        let (next, page) = (self.last(page, 0).wrapping_add(1), self.page(page));
+        page.held_by(next) ^ u32::from(page.ports.is_free(next))
+    }
+
     /// The page of an address and protocol, if it has been used.
     pub(super) fn find_page(&self, address: u32, protocol: Protocol) -> Option<u32> {
         self.get(self.find(address)?).page(protocol)
@@ -228,9 +242,11 @@ impl Externals {
         if self.list[external as usize].pages[slot] == NONE {
             let mut ports = PortMap::new();
             reserve(&mut ports);
-            let (by_port, last) = ([const { None }; (1 << 16) / STRETCH], vec![0; classes]);
+            let by_port = [const { None }; (1 << 16) / STRETCH];
             let (blocks, withdrawn) = (HashMap::default(), Vec::new());
-            self.pages.push(Page { external, protocol, ports, by_port, last, blocks, withdrawn });
+            self.pages.push(Page { external, protocol, ports, by_port, blocks, withdrawn });
+            self.classes = classes;
+            self.lasts.resize(self.pages.len() * classes, 0);
             self.list[external as usize].pages[slot] = self.pages.len() as u32 - 1;
         }
         self.list[external as usize].pages[slot]
@@ -243,7 +259,7 @@ impl Externals {
     }
 
     /// Gives a port to a mapping, and tells whether it was free.
-    #[inline]
+    #[inline(always)]
     pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32, now: u64) -> bool {
         let p = &mut self.pages[page as usize];
         let was_free = p.held_by(port) == 0;
@@ -314,6 +330,9 @@ impl Externals {
     /// Finds anew which ports can be handed out: all but those that `reserve` takes out, those in use, and those that rest.
     /// Blocks are forgotten.
     pub(super) fn reopen(&mut self, classes: usize, reserve: impl Fn(u32, Protocol, &mut PortMap)) {
+        let before =
+            |n: usize| if n % classes < self.classes { self.last((n / classes) as u32, n % classes) } else { 0 };
+        (self.lasts, self.classes) = ((0..self.pages.len() * classes).map(before).collect(), classes);
         for page in &mut self.pages {
             page.ports = PortMap::new();
             reserve(self.list[page.external as usize].address, page.protocol, &mut page.ports);
@@ -323,7 +342,6 @@ impl Externals {
                     page.keep(port);
                 }
             }
-            page.last.resize(classes, 0);
             page.blocks.clear();
         }
         for (page, port) in self.resting.hosts.keys() {

@@ -146,7 +146,8 @@ impl Network {
         std::hint::black_box(places);
         if flows {
             let flows = || boardings.iter().flatten().filter(|b| b.journey == Journey::Flow);
-            let hosts = flows().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
+            let unknown = || flows().filter(|b| !b.ticket.knows_external());
+            let hosts = unknown().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
             let ports = flows().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
             std::hint::black_box((hosts, ports));
         }

@@ -22,23 +22,28 @@ impl Model {
         let mut order: Vec<usize> = (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
         if self.b.fixed_first {
             order.sort_by_key(|i| match self.rules[*i] {
-                Rule { kind: Kind::Exempt { .. }, .. } => (0, 0),
-                Rule { kind: Kind::Static { .. } | Kind::Forward { .. }, .. } => (1, 0),
-                Rule { source, .. } => (2, u8::from(source.is_none())),
+                Rule { kind: Kind::Exempt { .. }, .. } => (0, 0, false),
+                Rule { kind: Kind::Static { .. }, .. } => (1, 1, false),
+                Rule { kind: Kind::Forward { ref servers, .. }, .. } => (1, servers.len(), false),
+                Rule { source, destination, .. } => (2, usize::from(source.is_none()), destination.is_none()),
             });
         }
         for i in order {
             let rule = &self.rules[i];
+            let to = p.destination();
             let ours = rule.source.is_none_or(|s| ip(s) == from.address);
+            let meant = rule.destination.is_none_or(|d| ip(d) == to.address) && rule.serves(p.protocol, to.port);
             match &rule.kind {
                 Kind::Static { internal, external, direction }
-                    if ip(*internal) == from.address && *direction != "inbound" =>
+                    if ip(*internal) == from.address
+                        && *direction != "inbound"
+                        && rule.serves(p.protocol, from.port) =>
                 {
                     self.has_room(i)?;
                     return Ok(Source::Fixed(i, Endpoint::new(*external, from.port)));
                 }
-                Kind::Forward { protocol, port, server }
-                    if *protocol == p.protocol && Endpoint::new(server.0, server.1) == from =>
+                Kind::Forward { protocol, port, servers, .. }
+                    if *protocol == p.protocol && servers.iter().any(|s| Endpoint::new(s.0, s.1) == from) =>
                 {
                     self.has_room(i)?;
                     return Ok(Source::Fixed(i, Endpoint::new(OWN[1], *port)));
@@ -46,7 +51,7 @@ impl Model {
                 Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
                     return Ok(Source::Kept);
                 }
-                Kind::Pool(_) | Kind::Overload(_) if ours => return self.dynamic(now, i, p),
+                Kind::Pool(_) | Kind::Overload(_) if ours && meant => return self.dynamic(now, i, p),
                 _ => {}
             }
         }
@@ -206,12 +211,30 @@ impl Model {
                 .map_or(low, |last| if *last == high { low } else { last + 1 }),
             false => Some(p.source().port).filter(|p| (low..=high).contains(p)).unwrap_or(low),
         };
-        (begin..=high).chain(low..begin).find(|port| {
-            let odd = self.b.parity && (*port ^ p.source().port) & 1 == 1;
+        let free = |port: u16| {
+            let odd = self.b.parity && (port ^ p.source().port) & 1 == 1;
             let rests = self.resting.iter().any(|r| {
-                (r.protocol, r.external) == (p.protocol, Endpoint::new(address, *port)) && r.host != p.source().address
+                (r.protocol, r.external) == (p.protocol, Endpoint::new(address, port)) && r.host != p.source().address
             });
-            !odd && !rests && !reserved(*port) && !held(*port) && !kept(*port)
-        })
+            !odd && !rests && !reserved(port) && !held(port) && !kept(port)
+        };
+        let Some(size) = self.b.block_size else { return (begin..=high).chain(low..begin).find(|port| free(*port)) };
+        // the host's own blocks, or else the lowest one that is nobody's, of those with a free port
+        let ports = |block: u16| low + block * size..=low + block * size + (size - 1);
+        let owner = |block: u16| {
+            let of = |m: &&Mapping| {
+                (m.shape, m.protocol, m.external.address) == (Shape::Endpoint, p.protocol, address)
+                    && self.class(m.internal.port).0 == low
+                    && ports(block).contains(&m.external.port)
+            };
+            self.mappings.iter().find(of).map(|m| m.internal.address)
+        };
+        let all = 0..(high - low + 1) / size;
+        let mut blocks: Vec<u16> = all.clone().filter(|b| owner(*b) == Some(p.source().address)).collect();
+        if !blocks.iter().any(|b| ports(*b).any(free)) {
+            blocks = all.into_iter().find(|b| owner(*b).is_none() && ports(*b).any(free)).into_iter().collect();
+        }
+        let mine = |port: &u16| blocks.iter().any(|b| ports(*b).contains(port)) && free(*port);
+        (begin..=high).chain(low..begin).find(mine)
     }
 }

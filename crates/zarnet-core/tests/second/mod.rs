@@ -63,6 +63,8 @@ pub struct Model {
     last_picked: Option<IpAddr>,
     resting: Vec<Resting>,
     next: u32,
+    /// By rule: the server whose turn it is.
+    turns: Vec<usize>,
 }
 
 /// A freed port, whose it was, and until when nobody else gets it.
@@ -97,6 +99,7 @@ fn ip(a: Ipv4Addr) -> IpAddr {
 impl Model {
     pub fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
         Self {
+            turns: vec![0; rules.len()],
             rules,
             b,
             sessions: Vec::new(),
@@ -163,6 +166,11 @@ impl Model {
             Source::New(m) => self.enlist(m, p),
         };
         let forwarded = Tuple { source, destination };
+        if let Some((Kind::Forward { servers, in_turn: true, .. }, rule)) =
+            entry.map(|e| (&self.rules[e.rule].kind, e.rule))
+        {
+            self.turns[rule] = (self.turns[rule] + 1) % servers.len();
+        }
         let (state, span) = match p.protocol {
             Protocol::TCP => (State::Opening, OPEN),
             Protocol::UDP => (State::Plain, UDP),
@@ -208,14 +216,17 @@ impl Model {
         let mut blocked = false;
         for statics in [false, true] {
             for (i, rule) in self.rules.iter().enumerate().filter(|r| r.1.enabled) {
-                let (end, open) = match rule.kind {
-                    Kind::Forward { protocol, port, server }
-                        if !statics && (protocol, port) == (p.protocol, to.port) =>
+                let (end, open) = match &rule.kind {
+                    Kind::Forward { protocol, port, servers, in_turn }
+                        if !statics && (*protocol, *port) == (p.protocol, to.port) =>
                     {
+                        let IpAddr::V4(sender) = p.source().address else { continue };
+                        let chosen = if *in_turn { self.turns[i] } else { sender.to_bits() as usize };
+                        let server = servers[chosen % servers.len()];
                         (Endpoint::new(server.0, server.1), ip(OWN[1]) == to.address)
                     }
-                    Kind::Static { internal, external, .. } if statics => {
-                        (Endpoint::new(internal, to.port), ip(external) == to.address)
+                    Kind::Static { internal, external, .. } if statics && rule.serves(p.protocol, to.port) => {
+                        (Endpoint::new(*internal, to.port), ip(*external) == to.address)
                     }
                     _ => continue,
                 };
@@ -323,6 +334,7 @@ impl Model {
             self.resting.clear();
             self.last_port.clear();
             self.last_picked = None;
+            self.turns.fill(0);
         }
     }
 
@@ -368,7 +380,8 @@ impl Model {
         let row = |m: &Mapping| {
             let (sessions, binding) = (self.users(m), self.binding(m));
             let expires = sessions.iter().map(|s| s.expires + binding).max().unwrap_or(m.until);
-            let protocol = (m.shape != Shape::Address).then_some(m.protocol);
+            let served = self.rules[m.rule].service.map(|s| s.0);
+            let protocol = if m.shape == Shape::Address { served } else { Some(m.protocol) };
             let any_port = Endpoint { port: 0, ..m.peer };
             let peer = match (m.shape, self.b.mapping) {
                 (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => Some(any_port),

@@ -16,7 +16,8 @@ pub enum Kind {
     Forward {
         protocol: Protocol,
         port: u16,
-        server: (Ipv4Addr, u16),
+        servers: Vec<(Ipv4Addr, u16)>,
+        in_turn: bool,
     },
     Exempt {
         destination: Ipv4Addr,
@@ -31,6 +32,10 @@ pub struct Rule {
     pub name: &'static str,
     pub kind: Kind,
     pub source: Option<Ipv4Addr>,
+    /// Of a dynamic rule.
+    pub destination: Option<Ipv4Addr>,
+    /// Protocol, first and last port.
+    pub service: Option<(Protocol, u16, u16)>,
     pub hairpin: bool,
     pub limit: Option<usize>,
     pub when_exhausted: Exhausted,
@@ -40,6 +45,11 @@ pub struct Rule {
 }
 
 impl Rule {
+    /// Whether its services hold a protocol and port.
+    pub fn serves(&self, protocol: Protocol, port: u16) -> bool {
+        self.service.is_none_or(|(p, first, last)| p == protocol && (first..=last).contains(&port))
+    }
+
     /// Whether a rule of another plan is the same one, as it is there.
     pub fn is(&self, other: &Self) -> bool {
         self.name == other.name && std::mem::discriminant(&self.kind) == std::mem::discriminant(&other.kind)
@@ -82,6 +92,7 @@ pub struct Behaviour {
     pub binding: u64,
     /// How long a freed port rests; not of TCP.
     pub hold_down: u64,
+    pub block_size: Option<u16>,
 }
 
 /// Which address of a pool comes first.

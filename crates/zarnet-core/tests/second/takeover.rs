@@ -30,6 +30,12 @@ impl Model {
             s.rules = s.rules.map(|r| r.map(|r| moved[r]));
         }
         self.mappings.iter_mut().for_each(|m| m.rule = moved[m.rule]);
+        let turns = std::mem::replace(&mut self.turns, vec![0; rules.len()]);
+        for (place, turn) in moved.into_iter().zip(turns) {
+            if let Kind::Forward { servers, .. } = &rules[place].kind {
+                self.turns[place] = turn % servers.len();
+            }
+        }
         self.rules = rules;
         let over: Vec<usize> = (0..self.rules.len()).filter(|r| !self.rules[*r].enabled).collect();
         over.into_iter().for_each(|rule| self.enable(now, rule, false));
