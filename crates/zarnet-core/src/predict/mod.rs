@@ -2,6 +2,7 @@
 
 mod capture;
 mod expect;
+mod finish;
 mod follow;
 mod recording;
 mod run;

@@ -4,6 +4,9 @@
 //! is stored as the mapping and the far end, without tuples of its own: it is found through its mapping, whichever side
 //! a packet comes from. All other sessions have a [`Wide`] record with both tuples.
 
+mod listing;
+mod mapping;
+
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -15,99 +18,9 @@ use super::overlap::Overlap;
 use super::session::{NONE, SHARED, Session, WIDE};
 use super::wheel::{NEVER, Timed, UNARMED, Wheel};
 use crate::net::{Endpoint, Packet, Protocol, Tuple};
+use mapping::EXPECTANT;
 
-/// What a mapping maps.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Kind {
-    /// Address and port, or query id.
-    Endpoint,
-    /// A whole address.
-    Address,
-    /// An address, for one peer and a protocol without ports.
-    Portless,
-}
-
-/// A dynamic mapping.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Mapping {
-    pub internal: u32,
-    /// Kind in the two highest bits, free choice in the third, whether it still waits for its first session in the fourth;
-    /// the page, or for a whole or portless mapping the external address.
-    place: u32,
-    /// First of its sessions, unless they are many.
-    head: u32,
-    /// Of a portless mapping the protocol.
-    pub internal_port: u16,
-    pub external_port: u16,
-    pub rule: u16,
-    /// What the external address was taken from.
-    pub target: u16,
-}
-
-/// The kind of a place in the arena that holds no mapping.
-const VACANT: u32 = 3 << 30;
-const FREELY: u32 = 1 << 29;
-const EXPECTANT: u32 = 1 << 28;
-const PLACE: u32 = EXPECTANT - 1;
-
-impl Mapping {
-    const NONE: Self =
-        Self { internal: 0, place: VACANT, head: NONE, internal_port: 0, external_port: 0, rule: 0, target: 0 };
-
-    pub(super) fn new(kind: Kind, place: u32, freely: bool) -> Self {
-        let place = place | (kind as u32) << 30 | EXPECTANT | if freely { FREELY } else { 0 };
-        Self { place, ..Self::NONE }
-    }
-
-    fn is_vacant(&self) -> bool {
-        self.place >= VACANT
-    }
-
-    pub(super) fn kind(&self) -> Kind {
-        match self.place >> 30 {
-            0 => Kind::Endpoint,
-            1 => Kind::Address,
-            _ => Kind::Portless,
-        }
-    }
-
-    /// Whether the device chose the external end freely.
-    pub(super) fn freely(&self) -> bool {
-        self.place & FREELY != 0
-    }
-
-    /// Page of an endpoint mapping, external address of the others.
-    pub(super) fn place(&self) -> u32 {
-        self.place & PLACE
-    }
-}
-
-/// A session with tuples of its own.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Wide {
-    pub protocol: Protocol,
-    /// The initiator's packet as sent.
-    pub original: Tuple,
-    /// The same as forwarded.
-    pub translated: Tuple,
-    /// Rule that translated the destination.
-    pub inbound_rule: Option<u16>,
-    /// Rule that translated the source.
-    pub outbound_rule: Option<u16>,
-    /// Dynamic mapping of the source.
-    pub source_mapping: u32,
-    /// Dynamic mapping that the packet came in through.
-    pub entered: u32,
-    /// Interfaces that its first packet came in and went out by.
-    pub interfaces: (u16, u16),
-}
-
-impl Wide {
-    /// Whether it came in through another dynamic mapping than its source's: a host may talk to itself.
-    fn has_two_mappings(&self) -> bool {
-        self.entered != NONE && self.source_mapping != NONE && self.entered != self.source_mapping
-    }
-}
+pub(super) use mapping::{Kind, Mapping, Wide};
 
 /// A place in the arena: 64 octets, one line of a cache. Most mappings have one session, and both are at one place.
 ///
@@ -127,10 +40,6 @@ struct Slot {
 impl Slot {
     const FREE: Self = Self { session: Session::NONE, mapping: Mapping::NONE, armed: UNARMED, listed: 0 };
 }
-
-/// With more sessions than this, a mapping's are found by hash and listed apart.
-const CROWD: u8 = 12;
-const CROWDED: u8 = u8::MAX;
 
 /// By the upper half of an address: whether a mapping has had it inside. Most far ends are told from inner hosts by it,
 /// without a look at the index.
@@ -204,10 +113,6 @@ fn tuple_hash(protocol: Protocol, tuple: Tuple) -> u32 {
         }
     };
     v4_hash(protocol, end(tuple.source), end(tuple.destination))
-}
-
-fn peer_hash(mapping: u32, remote: u32, port: u16) -> u32 {
-    mix(u64::from(mapping) << 32 | u64::from(remote), u64::from(port))
 }
 
 impl Table {
@@ -382,79 +287,6 @@ impl Table {
         id
     }
 
-    fn list(&mut self, mapping: u32, id: u32) {
-        let slot = &mut self.slots[mapping];
-        match slot.listed {
-            CROWDED => self.join_crowd(mapping, id),
-            CROWD => {
-                slot.listed = CROWDED;
-                let head = std::mem::replace(&mut slot.mapping.head, NONE);
-                let all: Vec<u32> = self.chain(head).collect();
-                all.into_iter().chain([id]).for_each(|s| self.join_crowd(mapping, s));
-            }
-            _ => {
-                slot.listed += 1;
-                let head = std::mem::replace(&mut slot.mapping.head, id);
-                self.slots[id].session.next = head;
-            }
-        }
-    }
-
-    fn join_crowd(&mut self, mapping: u32, id: u32) {
-        let crowd = self.crowds.entry(mapping).or_default();
-        let s = &mut self.slots[id].session;
-        s.next = crowd.len() as u32;
-        crowd.push(id);
-        self.by_peer.insert(peer_hash(mapping, s.remote, s.remote_port), id);
-    }
-
-    fn leave_crowd(&mut self, mapping: u32, id: u32) {
-        let Some(crowd) = self.crowds.get_mut(&mapping) else { return };
-        let s = self.slots[id].session;
-        self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), id);
-        crowd.swap_remove(s.next as usize);
-        if let Some(moved) = crowd.get(s.next as usize) {
-            self.slots[*moved].session.next = s.next;
-        }
-        // back to a list only when it is well below, so as not to go to and fro
-        if crowd.len() > usize::from(CROWD / 2) {
-            return;
-        }
-        let rest = self.crowds.remove(&mapping).unwrap_or_default();
-        self.slots[mapping].listed = 0;
-        for other in rest {
-            let s = self.slots[other].session;
-            self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), other);
-            self.list(mapping, other);
-        }
-    }
-
-    fn chain(&self, mut at: u32) -> impl Iterator<Item = u32> + '_ {
-        std::iter::from_fn(move || {
-            let id = at;
-            (id != NONE).then(|| {
-                at = self.slots[id].session.next;
-                id
-            })
-        })
-    }
-
-    /// The sessions that are listed under a mapping.
-    pub(super) fn sessions_of(&self, mapping: u32) -> impl Iterator<Item = u32> + '_ {
-        let slot = &self.slots[mapping];
-        let crowd = (slot.listed == CROWDED).then(|| self.crowds.get(&mapping)).flatten();
-        self.chain(slot.mapping.head).chain(crowd.into_iter().flatten().copied())
-    }
-
-    /// How many sessions use a mapping: those listed under it, and those that only came in through it.
-    pub(super) fn session_count_of(&self, mapping: u32) -> u32 {
-        let listed = match self.slots[mapping].listed {
-            CROWDED => self.crowds.get(&mapping).map_or(0, Vec::len) as u32,
-            few => few.into(),
-        };
-        listed + if self.entered.is_empty() { 0 } else { self.entered.get(&mapping).map_or(0, Vec::len) as u32 }
-    }
-
     /// Takes a session out, and gives the mappings that it was counted under.
     pub(super) fn remove_session(&mut self, id: u32) -> [u32; 2] {
         let session = self.slots[id].session;
@@ -495,45 +327,10 @@ impl Table {
         }
     }
 
-    fn unlist(&mut self, mapping: u32, id: u32, next: u32) {
-        let slot = &mut self.slots[mapping];
-        if slot.listed == CROWDED {
-            return self.leave_crowd(mapping, id);
-        }
-        slot.listed -= 1;
-        if slot.mapping.head == id {
-            slot.mapping.head = next;
-            return;
-        }
-        let head = slot.mapping.head;
-        let before = self.chain(head).find(|s| self.slots[*s].session.next == id);
-        if let Some(before) = before {
-            self.slots[before].session.next = next;
-        }
-    }
-
-    /// The session without tuples under a mapping that has this far end.
-    pub(super) fn under(&self, mapping: u32, remote: u32, port: u16) -> Option<u32> {
-        let fits = |id: u32| self.is_of(id, mapping, remote, port);
-        let slot = &self.slots[mapping];
-        if slot.listed == CROWDED {
-            let mut all = self.by_peer.candidates(peer_hash(mapping, remote, port));
-            return all.find(|id| fits(*id));
-        }
-        self.chain(slot.mapping.head).find(|id| fits(*id))
-    }
-
     /// Whether a mapping may have an address inside: if not, none has.
     #[inline(always)]
     pub(super) fn may_be_inside(&self, address: u32) -> bool {
         self.inner.may_hold(address)
-    }
-
-    /// Whether a place holds the session without tuples under a mapping that has this far end.
-    #[inline(always)]
-    pub(super) fn is_of(&self, id: u32, mapping: u32, remote: u32, port: u16) -> bool {
-        let s = &self.slots[id].session;
-        s.owner == mapping && !s.has(WIDE) && s.remote == remote && s.remote_port == port
     }
 
     /// The endpoint mapping that is at a session's place, if the session is its only one and there is nothing more to
