@@ -15,6 +15,7 @@ use zarnet_core::plan::{DeviceId, InterfaceId, RuleId};
 use zarnet_core::traffic::{Action, Clearing, Event};
 
 const LINES: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 8), Ipv4Addr::new(192, 0, 2, 9)];
+const OUTSIDE: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 1), Ipv4Addr::new(192, 0, 2, 2)];
 const SERVER: Ipv4Addr = Ipv4Addr::new(10, 0, 0, 20);
 
 fn inside(n: u8) -> Ipv4Addr {
@@ -252,13 +253,15 @@ enum Move {
     Clear(bool),
     /// A plan with other rules takes over.
     Plan(Vec<Rule>),
+    /// The outside interface gets another address.
+    Lease(Ipv4Addr),
 }
 
 fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
     let hosts = proptest::sample::select(vec![inside(5), inside(6), inside(7), SERVER, inside(21)]);
     let peers = || proptest::sample::select(vec![Ipv4Addr::new(198, 51, 100, 10), Ipv4Addr::new(203, 0, 113, 20)]);
     let ends = || {
-        let all = ["192.0.2.1", "192.0.2.4", "192.0.2.8", "192.0.2.9"];
+        let all = ["192.0.2.1", "192.0.2.1", "192.0.2.2", "192.0.2.4", "192.0.2.8", "192.0.2.9"];
         proptest::sample::select(all.map(|a| a.parse::<Ipv4Addr>().unwrap()).to_vec())
     };
     let port = || proptest::sample::select(vec![80u16, 700, 3000, 3001, 3002, 5000]);
@@ -290,6 +293,7 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
             8 => (0usize..5, any::<bool>()).prop_map(|(n, on)| Move::Enable(n, on)),
             1 => any::<bool>().prop_map(Move::Clear),
             6 => rules().prop_map(Move::Plan),
+            2 => proptest::sample::select(OUTSIDE.to_vec()).prop_map(Move::Lease),
         ],
     ];
     proptest::collection::vec((prop_oneof![4 => 0u64..8, 1 => 0u64..60], next), 1..60)
@@ -310,7 +314,10 @@ proptest! {
     fn the_engine_and_a_plain_reading_of_the_contract_agree(rules in rules(), b in behaviours(), moves in moves()) {
         let (behaviour, timers) = behaviour_toml(&b);
         let pick = b.pick;
-        let plan = |rules: &[Rule]| common::plan(&common::plan_text(&behaviour, &timers, &toml(rules, pick)));
+        let plan = |rules: &[Rule]| {
+            let text = common::plan_text(&behaviour, &timers, &toml(rules, pick));
+            common::plan(&text.replace("realm = \"external\"", "realm = \"external\"\n  lease = true"))
+        };
         let mut network = Network::new(plan(&rules), 7, None);
         let edge = DeviceId(0);
         let act = |network: &mut Network, now: u64, action: Action| {
@@ -339,6 +346,12 @@ proptest! {
                     act(&mut network, now, if restart { Action::Restart } else { Action::Clear(Clearing::default()) });
                     continue;
                 }
+                Move::Lease(address) => {
+                    let prefix = "192.0.2.0/28".parse().unwrap();
+                    act(&mut network, now, Action::Lease(InterfaceId(1), address.into(), prefix));
+                    model.lease(now, address);
+                    continue;
+                }
                 Move::Plan(rules) => {
                     act(&mut network, now, Action::Plan(plan(&rules), edge));
                     count = rules.len();
@@ -350,6 +363,11 @@ proptest! {
                     None => continue,
                 },
             };
+            // an address that will be leased later is nobody's until then
+            let to = packet.destination().address;
+            if OUTSIDE.iter().any(|a| to == IpAddr::V4(*a)) && to != model.outside() {
+                continue;
+            }
             let Some(wanted) = model.receive(now, from_inside, packet) else { return Ok(()) };
             let outcome = network.device_mut(edge).receive(Instant(now), InterfaceId(if from_inside { 0 } else { 1 }), packet);
             came.push((packet, from_inside));

@@ -4,6 +4,7 @@
 //! [`Lane`] holds what is known beforehand about such flows, found by asking the same questions as the long way. What a
 //! lane does not cover for certain is left to the long way, having changed nothing; a test holds one against the other.
 
+use super::config::RuleTargets;
 use super::external::External;
 use super::intervals::IntervalMap;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
@@ -11,7 +12,7 @@ use super::table::{Kind, Mapping, v4};
 use super::translate::Source;
 use super::{Device, Ending};
 use crate::net::{Instant, Packet, Protocol, Signal};
-use crate::plan::{Fallback, InterfaceId, PortAssignment, RuleKind};
+use crate::plan::{Fallback, InterfaceId, InterfaceSet, PortAssignment, Rule, RuleKind};
 
 /// Flows that come in by one interface.
 #[derive(Debug, Clone)]
@@ -21,8 +22,17 @@ pub(crate) struct Lane {
     unfiltered: bool,
     /// By source: the rule that translates whatever comes from there.
     rules: IntervalMap<Option<u16>>,
+    /// By rule: what it translates to, and where; nowhere if it has no target.
+    fares: Vec<Fare>,
     /// By destination: the interface that leads to somebody outside.
     exits: IntervalMap<Option<InterfaceId>>,
+}
+
+/// What a rule does for flows that it translates.
+#[derive(Debug, Clone)]
+struct Fare {
+    target: u16,
+    into: InterfaceSet,
 }
 
 impl Lane {
@@ -149,7 +159,12 @@ impl Device {
         all.extend(self.config.edges());
         let rules = IntervalMap::from_edges(all.clone(), rule);
         let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some);
-        Some(Lane { ingress, unfiltered: self.config.is_unfiltered(), rules, exits })
+        let fare = |(rule, targets): (&Rule, &RuleTargets)| match targets.main {
+            Some(target) => Fare { target, into: rule.into.interfaces.clone() },
+            None => Fare { target: u16::MAX, into: InterfaceSet::default() },
+        };
+        let fares = self.config.plan.rules.iter().zip(&self.config.rule_targets).map(fare).collect();
+        Some(Lane { ingress, unfiltered: self.config.is_unfiltered(), rules, fares, exits })
     }
 
     /// Notes whether answers to an external address come in by the interface that it is used on.
@@ -169,8 +184,11 @@ impl Device {
         destination: (u32, u16),
     ) -> Option<Ticket> {
         let egress = (*lane.exits.get(destination.0.into()))?;
-        let leads = self.rule(rule).into.interfaces.contains(egress) && protocol.is_multiplexed();
-        let target = self.config.rule_targets[usize::from(rule)].main.filter(|_| leads)?;
+        let Fare { target, into } = &lane.fares[usize::from(rule)];
+        if !(into.contains(egress) & protocol.is_multiplexed()) {
+            return None;
+        }
+        let target = *target;
         let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
         Some(Ticket { protocol, source, destination, rule, target, egress, hash, external: NONE, found: NONE })
     }
@@ -191,7 +209,7 @@ impl Device {
     /// Looks for the mapping that a packet may belong to.
     #[inline(always)]
     pub(crate) fn look_up(&self, t: &mut Ticket) {
-        t.found = self.table.by_internal.candidates(t.hash).next().unwrap_or(NONE);
+        t.found = self.table.by_internal.first(t.hash).unwrap_or(NONE);
     }
 
     /// Reads the mapping that was found; or else what a new one needs.
@@ -342,7 +360,7 @@ impl Device {
         if back {
             // another session could have the same ends the other way round
             let inside = self.table.may_be_inside(t.destination.0);
-            let other = inside && self.table.by_internal.candidates(self.reverse_hash(t)).next().is_some();
+            let other = inside && self.table.by_internal.first(self.reverse_hash(t)).is_some();
             if other || self.table.may_be_wide(t.protocol, t.destination, t.source) {
                 return RideAlong::NotHere;
             }

@@ -89,6 +89,18 @@ impl Index {
         })
     }
 
+    /// One of the positions that were put in under `hash`.
+    #[inline(always)]
+    pub(super) fn first(&self, hash: u32) -> Option<u32> {
+        let tag = tag_of(hash);
+        let bucket = &self.buckets[self.home(tag)];
+        let found = bucket.with(tag);
+        if found != 0 {
+            return Some(bucket.positions[found.trailing_zeros() as usize % PLACES]);
+        }
+        if bucket.is_full() { self.candidates(hash).next() } else { None }
+    }
+
     /// Reads the bucket where a search for `hash` begins, so that the processor has it at hand when the search comes.
     #[inline]
     pub(super) fn touch(&self, hash: u32) -> u64 {

@@ -5,7 +5,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use zarnet_core::net::{Endpoint, Packet};
 
 use super::session::Session;
-use super::{Dependence, Exhausted, Kind, Mapping, Model, OWN, Pick, Rule, Shape, Source, ip};
+use super::{Dependence, Exhausted, Kind, Mapping, Model, Pick, Rule, Shape, Source, ip};
 
 impl Model {
     /// Step 8, with the device's limit.
@@ -46,7 +46,7 @@ impl Model {
                     if *protocol == p.protocol && servers.iter().any(|s| Endpoint::new(s.0, s.1) == from) =>
                 {
                     self.has_room(i)?;
-                    return Ok(Source::Fixed(i, Endpoint::new(OWN[1], *port)));
+                    return Ok(Source::Fixed(i, Endpoint::new(self.own[1], *port)));
                 }
                 Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
                     return Ok(Source::Kept);
@@ -80,9 +80,9 @@ impl Model {
         if limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
             return Err("rule-limit");
         }
-        let outside = vec![OWN[1]];
+        let outside = vec![self.own[1]];
         let moved =
-            |m: &Mapping| m.rule == rule && m.internal.address == from.address && m.external.address == ip(OWN[1]);
+            |m: &Mapping| m.rule == rule && m.internal.address == from.address && m.external.address == ip(self.own[1]);
         if *when_exhausted == Exhausted::Outside && self.b.paired && self.mappings.iter().any(moved) {
             return self.overload(now, rule, &outside, p);
         }
@@ -193,7 +193,7 @@ impl Model {
         let (low, high) = self.class(p.source().port);
         let reserved = |port: u16| {
             self.rules.iter().filter(|r| !r.retired).any(|r| {
-            matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(OWN[1])) == (p.protocol, port, address))
+            matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(self.own[1])) == (p.protocol, port, address))
         })
         };
         let kept = |port: u16| {

@@ -1,5 +1,5 @@
 //! The contract once more, as plainly as it can be written: lists that are walked from end to end, nothing indexed, nothing
-//! shared with the engine but the vocabulary. One device between 10.0.0.0/24 (inside) and 192.0.2.0/28, which is 192.0.2.1.
+//! shared with the engine but the vocabulary. One device between 10.0.0.0/24 (inside) and 192.0.2.0/28, which is 192.0.2.1 until it gets another address.
 //! Times are nanoseconds.
 
 mod choice;
@@ -17,7 +17,6 @@ pub use session::{AFTER, ICMP, IDLE, OPEN, OTHER, UDP};
 use session::{Session, State};
 
 pub const S: u64 = 1_000_000_000;
-pub const OWN: [Ipv4Addr; 2] = [Ipv4Addr::new(10, 0, 0, 1), Ipv4Addr::new(192, 0, 2, 1)];
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Shape {
@@ -55,6 +54,8 @@ impl Mapping {
 pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>, usize, u64, u64);
 
 pub struct Model {
+    /// The device's own addresses, inside and outside.
+    own: [Ipv4Addr; 2],
     rules: Vec<Rule>,
     b: Behaviour,
     sessions: Vec<Session>,
@@ -99,6 +100,7 @@ fn ip(a: Ipv4Addr) -> IpAddr {
 impl Model {
     pub fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
         Self {
+            own: [Ipv4Addr::new(10, 0, 0, 1), Ipv4Addr::new(192, 0, 2, 1)],
             turns: vec![0; rules.len()],
             rules,
             b,
@@ -136,7 +138,7 @@ impl Model {
         let (entry, blocked) = self.enter(inside, p)?;
         let to = p.destination();
         if entry.is_none() {
-            if OWN.map(ip).contains(&to.address) {
+            if self.own.map(ip).contains(&to.address) {
                 return Err(match (p.signal, blocked) {
                     (Signal::Query, _) => "itself",
                     (_, true) => "filtered",
@@ -223,7 +225,7 @@ impl Model {
                         let IpAddr::V4(sender) = p.source().address else { continue };
                         let chosen = if *in_turn { self.turns[i] } else { sender.to_bits() as usize };
                         let server = servers[chosen % servers.len()];
-                        (Endpoint::new(server.0, server.1), ip(OWN[1]) == to.address)
+                        (Endpoint::new(server.0, server.1), ip(self.own[1]) == to.address)
                     }
                     Kind::Static { internal, external, .. } if statics && rule.serves(p.protocol, to.port) => {
                         (Endpoint::new(*internal, to.port), ip(*external) == to.address)

@@ -1,8 +1,10 @@
-//! Another plan takes over: sessions stay, and hold what they have.
+//! Another plan takes over: sessions stay, and hold what they have. Another address is leased: what was on the old one ends.
+
+use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::Endpoint;
 
-use super::{Kind, Model, Rule};
+use super::{Kind, Model, Rule, ip};
 
 impl Model {
     /// Other rules from now on. Those that are no more stand behind them, for what they made.
@@ -39,6 +41,35 @@ impl Model {
         self.rules = rules;
         let over: Vec<usize> = (0..self.rules.len()).filter(|r| !self.rules[*r].enabled).collect();
         over.into_iter().for_each(|rule| self.enable(now, rule, false));
+    }
+
+    /// The device's address outside.
+    pub fn outside(&self) -> IpAddr {
+        ip(self.own[1])
+    }
+
+    /// The outside has another address from now on.
+    pub fn lease(&mut self, now: u64, address: Ipv4Addr) {
+        self.expire(now);
+        let old = ip(std::mem::replace(&mut self.own[1], address));
+        if old == ip(address) {
+            return;
+        }
+        let in_use: Vec<u32> = self.mappings.iter().filter(|m| !self.users(m).is_empty()).map(|m| m.id).collect();
+        self.sessions.retain(|s| {
+            let ends = [s.original.source, s.original.destination, s.forwarded.source, s.forwarded.destination];
+            ends.iter().all(|end| end.address != old)
+        });
+        for mut m in std::mem::take(&mut self.mappings) {
+            if in_use.contains(&m.id) && self.users(&m).is_empty() {
+                m.until = now + self.binding(&m);
+                if m.until == now {
+                    self.rest(&m, now);
+                    continue;
+                }
+            }
+            self.mappings.push(m);
+        }
     }
 
     /// Whether a session from before the present plan holds an external end; port 0 stands for any.
