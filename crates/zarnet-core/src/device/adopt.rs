@@ -94,8 +94,7 @@ impl Device {
             let peer = peer.map_or((0, 0), |s| (s.remote, s.remote_port));
             let (hash, external) = match m.kind() {
                 Kind::Endpoint => {
-                    let page = self.externals.page(m.place());
-                    let (protocol, external) = (page.protocol, page.external);
+                    let (external, protocol) = self.externals.owner(m.place());
                     let peer = if peer_bound { *self.peers.entry(id).or_insert(peer) } else { peer };
                     if limited {
                         *self.by_host.entry(m.internal).or_default() += 1;

@@ -168,7 +168,7 @@ impl Device {
         m.internal == host
             && m.internal_port == port
             && m.kind() == Kind::Endpoint
-            && self.externals.page(m.place()).protocol == protocol
+            && self.externals.protocol_of(m.place()) == protocol
     }
 
     /// The peer that an endpoint mapping was made for, where mappings depend on it.
@@ -273,7 +273,7 @@ impl Device {
             let mut known = self.mappings_of(sent.protocol, host, from.port, peer, to.port);
             let mapping = known.find(|m| self.table.mapping(*m).rule == id)?;
             let m = self.table.mapping(mapping);
-            let address = self.externals.get(self.externals.page(m.place()).external).address;
+            let address = self.externals.get(self.externals.external_of(m.place())).address;
             return Some(Source::Mapped(RuleId(id), mapping, v4(address, m.external_port)));
         }
         let mut known = self.table.by_internal.candidates(Self::portless_hash(sent.protocol, host, peer));
@@ -446,7 +446,7 @@ impl Device {
 }
 
 /// The hash under which an endpoint mapping is found, by as much of the peer as mappings depend on.
-#[inline]
+#[inline(always)]
 pub(super) fn endpoint_hash(dependence: Dependence, end: (Protocol, u32, u16), peer: (u32, u16)) -> u32 {
     let (protocol, host, port) = end;
     let peer = match dependence {

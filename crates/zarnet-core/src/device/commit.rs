@@ -278,7 +278,7 @@ impl Device {
             let m = self.table.mapping(id);
             if m.target == target && m.kind() != Kind::Address {
                 let at_port = m.kind() == Kind::Endpoint;
-                let external = if at_port { self.externals.page(m.place()).external } else { m.place() };
+                let external = if at_port { self.externals.external_of(m.place()) } else { m.place() };
                 self.pairs.add(m.internal, target, external);
             }
         }

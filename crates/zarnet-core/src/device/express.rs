@@ -293,7 +293,7 @@ impl Device {
 
     /// The external address that a mapping is on.
     fn external_under(&self, mapping: u32) -> &External {
-        self.externals.get(self.externals.page(self.table.mapping(mapping).place()).external)
+        self.externals.get(self.externals.external_of(self.table.mapping(mapping).place()))
     }
 
     /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be but for its owner; one
@@ -471,8 +471,7 @@ impl Device {
         if self.config.rule_targets[usize::from(m.rule)].fallback.is_some() {
             return false;
         }
-        let page = self.externals.page(m.place());
-        let (protocol, external) = (page.protocol, page.external);
+        let (external, protocol) = self.externals.owner(m.place());
         let at = self.table.session(id).expires;
         self.externals.unbind(m.place(), m.external_port, id, m.internal, None);
         self.record_port(m.place(), m.external_port, at, false);

@@ -29,9 +29,6 @@ fn page_slot(protocol: Protocol) -> Option<usize> {
 /// The ports of one external address and protocol.
 #[derive(Debug, Clone)]
 pub(super) struct Page {
-    /// Position of the address.
-    pub external: u32,
-    pub protocol: Protocol,
     pub ports: PortMap,
     /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed: few addresses use all
     /// their ports.
@@ -166,8 +163,10 @@ pub(super) struct Externals {
     by_address: HashMap<u32, u32, RandomState>,
     list: Vec<External>,
     pages: Vec<Page>,
-    /// The port last handed out, by page and class, for sequential assignment; 0 before the first. Apart from the pages:
-    /// all of them together are few lines of a cache.
+    /// Whose each page is: the position of its address, and the protocol. Apart from the pages, as what follows: all of
+    /// them together are few lines of a cache.
+    owners: Vec<(u32, Protocol)>,
+    /// The port last handed out, by page and class, for sequential assignment; 0 before the first.
     lasts: Vec<u16>,
     classes: usize,
     /// Further mappings of a port, where ports are overloaded.
@@ -204,6 +203,24 @@ impl Externals {
 
     pub(super) fn page_mut(&mut self, page: u32) -> &mut Page {
         &mut self.pages[page as usize]
+    }
+
+    /// Whose a page is: the position of its address, and the protocol.
+    #[inline(always)]
+    pub(super) fn owner(&self, page: u32) -> (u32, Protocol) {
+        self.owners[page as usize]
+    }
+
+    /// The position of a page's address.
+    #[inline(always)]
+    pub(super) fn external_of(&self, page: u32) -> u32 {
+        self.owner(page).0
+    }
+
+    /// The protocol of a page.
+    #[inline(always)]
+    pub(super) fn protocol_of(&self, page: u32) -> Protocol {
+        self.owner(page).1
     }
 
     /// The port last handed out on a page, in a class; 0 before the first.
@@ -244,7 +261,8 @@ impl Externals {
             reserve(&mut ports);
             let by_port = [const { None }; (1 << 16) / STRETCH];
             let (blocks, withdrawn) = (HashMap::default(), Vec::new());
-            self.pages.push(Page { external, protocol, ports, by_port, blocks, withdrawn });
+            self.pages.push(Page { ports, by_port, blocks, withdrawn });
+            self.owners.push((external, protocol));
             self.classes = classes;
             self.lasts.resize(self.pages.len() * classes, 0);
             self.list[external as usize].pages[slot] = self.pages.len() as u32 - 1;
@@ -270,7 +288,7 @@ impl Externals {
             p.ports.take(port);
             self.resting.end(page, port, None);
         }
-        self.list[p.external as usize].count(now);
+        self.list[self.owners[page as usize].0 as usize].count(now);
         was_free
     }
 
@@ -279,7 +297,7 @@ impl Externals {
     #[inline]
     pub(super) fn unbind(&mut self, page: u32, port: u16, mapping: u32, host: u32, rest_until: Option<u64>) -> bool {
         let p = &mut self.pages[page as usize];
-        self.list[p.external as usize].endpoints -= 1;
+        self.list[self.owners[page as usize].0 as usize].endpoints -= 1;
         let more = if self.shared.is_empty() { None } else { self.shared.get_mut(&(page, port)) };
         if let Some(more) = more {
             if p.held_by(port) == mapping + 1 {
@@ -302,7 +320,8 @@ impl Externals {
 
     /// Counts one mapping less on a page's address, and gives the address if it is out of use.
     pub(super) fn leave(&mut self, page: u32) -> Option<u32> {
-        let external = &mut self.list[self.pages[page as usize].external as usize];
+        let external = self.external_of(page);
+        let external = self.get_mut(external);
         external.endpoints -= 1;
         (!external.is_used()).then_some(external.address)
     }
@@ -333,9 +352,9 @@ impl Externals {
         let before =
             |n: usize| if n % classes < self.classes { self.last((n / classes) as u32, n % classes) } else { 0 };
         (self.lasts, self.classes) = ((0..self.pages.len() * classes).map(before).collect(), classes);
-        for page in &mut self.pages {
+        for (page, (external, protocol)) in self.pages.iter_mut().zip(&self.owners) {
             page.ports = PortMap::new();
-            reserve(self.list[page.external as usize].address, page.protocol, &mut page.ports);
+            reserve(self.list[*external as usize].address, *protocol, &mut page.ports);
             page.withdrawn.clear();
             for port in 0..=u16::MAX {
                 if page.held_by(port) != 0 {

@@ -42,6 +42,8 @@ pub struct History {
     known: HashMap<Supply, u32, RandomState>,
     /// Lines that a port of a page counts for, by port class.
     pages: HashMap<(u32, u8), PageLines, RandomState>,
+    /// Ports of a class on all addresses of a target: counted once, for every address asks.
+    usable_on_all: HashMap<Supply, u64, RandomState>,
     room: usize,
 }
 
@@ -84,6 +86,7 @@ impl History {
     /// The device is described anew: pools and targets have other numbers.
     pub(super) fn rename(&mut self, renaming: &Renaming, old: &crate::plan::Device) {
         self.pages.clear();
+        self.usable_on_all.clear();
         self.known.clear();
         for (i, (supply, _)) in self.lines.iter_mut().enumerate() {
             match supply {
@@ -196,8 +199,8 @@ impl Device {
         if let Some(known) = self.history.as_ref().and_then(|h| h.pages.get(&(page, class))) {
             return *known;
         }
-        let p = self.externals.page(page);
-        let (protocol, number) = (p.protocol, self.externals.get(p.external).address);
+        let (external, protocol) = self.externals.owner(page);
+        let number = self.externals.get(external).address;
         let lines = self.new_page_lines(number, protocol, range);
         if let Some(history) = &mut self.history {
             history.pages.insert((page, class), lines);
@@ -216,16 +219,21 @@ impl Device {
             let target = &self.config.targets[usize::from(*t)];
             (!target.whole && target.space.count() > 1).then_some((target.target, target.space.count()))
         });
-        let wide: Vec<(Target, u64)> =
-            wide.take(2).map(|(t, count)| (t, self.usable_on_all(t, count, protocol, range))).collect();
+        let wide = wide.take(2).map(|(target, count)| {
+            let supply = Supply::PortsOfAll(target, protocol, range);
+            let known = self.history.as_ref().and_then(|h| h.usable_on_all.get(&supply)).copied();
+            (supply, known.unwrap_or_else(|| self.usable_on_all(target, count, protocol, range)))
+        });
+        let wide: Vec<(Supply, u64)> = wide.collect();
         let Some(history) = &mut self.history else {
             return PageLines { ports: NONE, all: [NONE; 2], blocks: NONE };
         };
         let ports = history.line(Supply::Ports(address, protocol, range), Some(usable));
         let blocks = blocks.map_or(NONE, |b| history.line(Supply::Blocks(address, protocol, range), Some(b)));
         let mut all = [NONE; 2];
-        for (line, (target, usable)) in all.iter_mut().zip(wide) {
-            *line = history.line(Supply::PortsOfAll(target, protocol, range), Some(usable));
+        for (line, (supply, usable)) in all.iter_mut().zip(wide) {
+            history.usable_on_all.insert(supply, usable);
+            *line = history.line(supply, Some(usable));
         }
         PageLines { ports, all, blocks }
     }
@@ -234,7 +242,7 @@ impl Device {
     pub(crate) fn usable_ports(&self, address: IpAddr, protocol: Protocol, range: (u16, u16)) -> u64 {
         let mut ports = PortMap::new();
         self.config.reserve(address, protocol, &mut ports);
-        (range.0..=range.1).filter(|p| ports.is_free(*p)).count() as u64
+        ports.count_free(&[range], None).into()
     }
 
     /// The same over all addresses of a target.

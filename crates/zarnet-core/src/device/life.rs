@@ -55,7 +55,7 @@ impl Device {
         let (externals, dependence) = (&self.externals, self.config.plan.behaviour.mapping);
         self.table.next_leavers(|m, peer| {
             if m.kind() == Kind::Endpoint {
-                let end = (externals.page(m.place()).protocol, m.internal, m.internal_port);
+                let end = (externals.protocol_of(m.place()), m.internal, m.internal_port);
                 leavers.push((*m, endpoint_hash(dependence, end, peer)));
             }
         });
@@ -96,7 +96,7 @@ impl Device {
             None => {
                 let mapping = self.table.mapping(session.owner);
                 let port = if session.has(INBOUND) { mapping.external_port } else { session.remote_port };
-                (self.externals.page(mapping.place()).protocol, port)
+                (self.externals.protocol_of(mapping.place()), port)
             }
         };
         Terms::new(&self.config, protocol, port)
@@ -109,7 +109,7 @@ impl Device {
             return (wide.original, wide.translated);
         }
         let mapping = self.table.mapping(session.owner);
-        let address = self.externals.get(self.externals.page(mapping.place()).external).address;
+        let address = self.externals.get(self.externals.external_of(mapping.place())).address;
         let internal = v4(mapping.internal, mapping.internal_port);
         let external = v4(address, mapping.external_port);
         let remote = v4(session.remote, session.remote_port);
@@ -243,10 +243,7 @@ impl Device {
         let (peer, peer_port) = self.peers.remove(&id).unwrap_or((peer, peer_port));
         let (external, hash) = match m.kind() {
             Kind::Endpoint => {
-                let (external, protocol) = {
-                    let page = self.externals.page(m.place());
-                    (page.external, page.protocol)
-                };
+                let (external, protocol) = self.externals.owner(m.place());
                 self.free_port(id, protocol, at);
                 (external, self.endpoint_hash(protocol, m.internal, m.internal_port, peer, peer_port))
             }

@@ -169,7 +169,7 @@ impl Device {
         let (protocol, port) = match m.kind() {
             Kind::Address => (self.rule(m.rule).service.protocol(), 0),
             Kind::Portless => (Some(Protocol(m.internal_port as u8)), 0),
-            Kind::Endpoint => (Some(self.externals.page(m.place()).protocol), m.internal_port),
+            Kind::Endpoint => (Some(self.externals.protocol_of(m.place())), m.internal_port),
         };
         let protocol = protocol.map_or(0, |p| u64::from(p.0) + 1);
         protocol << 48 | u64::from(m.internal) << 16 | u64::from(port)
@@ -197,9 +197,8 @@ impl Device {
                     peer = head().map(|s| v4(s.remote, 0));
                 }
                 Kind::Endpoint => {
-                    let page = self.externals.page(m.place());
-                    protocol = Some(page.protocol);
-                    external = page.external;
+                    protocol = Some(self.externals.protocol_of(m.place()));
+                    external = self.externals.external_of(m.place());
                     let by_port = self.config.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
                     peer = self.peer_of(id).map(|p| v4(p.0, if by_port { p.1 } else { 0 }));
                 }

@@ -106,27 +106,19 @@ impl Network {
         Lanes { list, by_source, issue: self.lanes.issue, found: true }
     }
 
-    /// What can be known of a flow before its turn comes, if it is on a lane. `read` takes what is read of where it will be
-    /// looked up: for many flows at once, so that what has to be waited for is waited for together.
+    /// What can be known of a flow before its turn comes, if it is on a lane.
     #[inline(always)]
-    pub(crate) fn board(
-        &self,
-        protocol: Protocol,
-        source: (u32, u16),
-        destination: (u32, u16),
-        read: &mut u64,
-    ) -> Option<Boarding> {
+    pub(crate) fn board(&self, protocol: Protocol, source: (u32, u16), destination: (u32, u16)) -> Option<Boarding> {
         let (lane, rule) = self.lanes.of(source.0)?;
         let (device, on) = &self.lanes.list[usize::from(lane)];
         let at = &self.devices[device.index()];
         let ticket = at.prepared(at.ticket(on, rule, protocol, source, destination)?);
-        *read ^= at.warm(&ticket);
         Some(Boarding { journey: Journey::Flow, ticket, device: *device, issue: self.lanes.issue })
     }
 
     /// The same of a packet that was seen on an interface.
     #[inline(always)]
-    pub(crate) fn board_seen(&self, seen: &Seen, read: &mut u64) -> Option<Boarding> {
+    pub(crate) fn board_seen(&self, seen: &Seen) -> Option<Boarding> {
         let (from, to) = (seen.packet.source(), seen.packet.destination());
         let (IpAddr::V4(a), IpAddr::V4(b)) = (from.address, to.address) else { return None };
         let (from, to) = ((a.to_bits(), from.port), (b.to_bits(), to.port));
@@ -140,31 +132,37 @@ impl Network {
         }
         let at = &self.devices[device.index()];
         let ticket = at.ticket(on, rule, seen.packet.protocol, source, destination)?;
-        *read ^= at.warm(&ticket);
         Some(Boarding { journey, ticket, device: *device, issue: self.lanes.issue })
     }
 
-    /// Reads what else flows will be looked up by.
-    pub(crate) fn warm_flows(&self, boardings: &[Option<Boarding>]) {
+    /// Reads what flows and packets will be looked up by, all at once. In loops of a few steps each: of longer ones the
+    /// processor does not see enough at a time to wait for many places together.
+    pub(crate) fn warm(&self, boardings: &mut [Option<Boarding>]) {
         let device = |b: &Boarding| &self.devices[b.device.index()];
-        let flows = || boardings.iter().flatten().filter(|b| b.journey == Journey::Flow);
-        let unknown = || flows().filter(|b| !b.ticket.knows_external());
-        let hosts = unknown().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
-        let ports = flows().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
-        std::hint::black_box((hosts, ports));
-    }
-
-    /// Looks for the mappings of packets that were seen, and reads what else they will be looked up by.
-    pub(crate) fn warm_packets(&self, boardings: &mut [Option<Boarding>]) {
-        let device = |b: &Boarding| &self.devices[b.device.index()];
-        let mut back = 0;
-        for boarding in boardings.iter_mut().flatten().filter(|b| b.journey != Journey::Flow) {
-            let device = device(boarding);
-            device.look_up(&mut boarding.ticket);
-            back ^= if boarding.journey == Journey::Back { device.warm_reverse(&boarding.ticket) } else { 0 };
+        let (mut places, mut flows, mut packets) = (0, false, false);
+        for boarding in boardings.iter().flatten() {
+            places ^= device(boarding).warm(&boarding.ticket);
+            flows |= boarding.journey == Journey::Flow;
+            packets |= boarding.journey != Journey::Flow;
         }
-        let found = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_mapping(&b.ticket));
-        std::hint::black_box((back, found));
+        std::hint::black_box(places);
+        if flows {
+            let flows = || boardings.iter().flatten().filter(|b| b.journey == Journey::Flow);
+            let unknown = || flows().filter(|b| !b.ticket.knows_external());
+            let hosts = unknown().fold(0, |sum, b| sum ^ device(b).warm_host(&b.ticket));
+            let ports = flows().fold(0, |sum, b| sum ^ device(b).warm_port(&b.ticket));
+            std::hint::black_box((hosts, ports));
+        }
+        if packets {
+            let mut back = 0;
+            for boarding in boardings.iter_mut().flatten().filter(|b| b.journey != Journey::Flow) {
+                let device = device(boarding);
+                device.look_up(&mut boarding.ticket);
+                back ^= if boarding.journey == Journey::Back { device.warm_reverse(&boarding.ticket) } else { 0 };
+            }
+            let found = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_mapping(&b.ticket));
+            std::hint::black_box((back, found));
+        }
     }
 
     /// Enters a packet that was seen on an interface.

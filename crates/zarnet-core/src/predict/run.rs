@@ -65,7 +65,6 @@ impl Run {
     fn board(&mut self, batch: &[Item], boardings: &mut Vec<Option<Boarding>>) {
         self.network.prepare_lanes();
         boardings.clear();
-        let (mut read, mut flows, mut packets) = (0, false, false);
         boardings.extend(batch.iter().map(|item| match item {
             Item::Flow(Flow {
                 protocol,
@@ -75,23 +74,13 @@ impl Run {
                 destination_port,
                 ..
             }) => {
-                flows = true;
                 let to = (to.to_bits(), destination_port.unwrap_or(0));
-                self.network.board(*protocol, (from.to_bits(), *port), to, &mut read)
+                self.network.board(*protocol, (from.to_bits(), *port), to)
             }
-            Item::Seen(seen) => {
-                packets = true;
-                self.network.board_seen(seen, &mut read)
-            }
+            Item::Seen(seen) => self.network.board_seen(seen),
             _ => None,
         }));
-        std::hint::black_box(read);
-        if flows {
-            self.network.warm_flows(boardings);
-        }
-        if packets {
-            self.network.warm_packets(boardings);
-        }
+        self.network.warm(boardings);
     }
 
     fn play<E>(&mut self, batch: &[Item], boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {
