@@ -6,6 +6,7 @@ mod common;
 use std::convert::Infallible;
 
 use common::{OVERLOAD, flow, plan, plan_text, pool};
+use zarnet_core::device::MappingRow;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::DeviceId;
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
@@ -95,6 +96,22 @@ fn rfc6888_req8_a_resting_port_that_is_taken_out_is_not_handed_out_again() {
     let plans = [(0, resting(OVERLOAD)), (10, resting(&format!("{OVERLOAD}{DOOR}")))];
     let p = day(&plans, &["udp 10.0.0.5:8000 > 198.51.100.10:53 @0", "udp 10.0.0.7:8000 > 198.51.100.10:53 @60"]);
     assert_eq!(externals(&p), ["192.0.2.1:8002"]);
+}
+
+/// `in-turn` goes on behind the address that it handed out last itself: what another pick did before is of no account.
+#[test]
+fn in_turn_begins_at_the_low_end_where_another_pick_was_before() {
+    let by_source = edge(SHORT, &pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\""));
+    let in_turn = edge(SHORT, &pool(2, "pick = \"in-turn\""));
+    let out = |host: u8, at: u64| format!("udp 10.0.0.{host}:5000 > 198.51.100.10:53 @{at}");
+    for hosts in [[5, 6], [6, 5]] {
+        let flows = [out(hosts[0], 0), out(hosts[1], 1), out(7, 20), out(8, 21)];
+        let flows: Vec<&str> = flows.iter().map(String::as_str).collect();
+        let p = day(&[(0, by_source.clone()), (10, in_turn.clone())], &flows);
+        let ends = |m: &MappingRow| (m.internal.address.to_string(), m.external.address.to_string());
+        let pairs = [("10.0.0.7", "192.0.2.8"), ("10.0.0.8", "192.0.2.9")].map(|(a, b)| (a.into(), b.into()));
+        assert_eq!(p.tables[0].mappings.iter().map(ends).collect::<Vec<_>>(), pairs);
+    }
 }
 
 /// A host that had 192.0.2.8 for itself.

@@ -8,7 +8,7 @@ use super::table::{Kind, Mapping, Wide, bits};
 use super::translate::{Entry, Source};
 use super::{Device, Refusal, SessionRef};
 use crate::net::{Endpoint, Instant, Packet};
-use crate::plan::{Dependence, InterfaceId, RuleId, RuleKind, Spread};
+use crate::plan::{Dependence, InterfaceId, Pick, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
 impl Device {
@@ -225,7 +225,7 @@ impl Device {
             }
         }
         let config = &self.config.targets[usize::from(choice.target)];
-        if let (true, Some(pool)) = (choice.picked, config.pool) {
+        if let (true, Pick::InTurn, Some(pool)) = (choice.picked, config.pick, config.pool) {
             self.last_picked[pool.index()] = Some(choice.address);
         }
         if let Some(position) = choice.random {
