@@ -1,5 +1,6 @@
 //! The files that something was read from, and lines and columns in them.
 
+use std::ops::Range;
 use std::path::PathBuf;
 
 use zarnet_core::plan::Place;
@@ -11,6 +12,30 @@ pub struct SourceFile {
     pub path: PathBuf,
     /// Its text.
     pub text: String,
+    /// Where its lines begin.
+    lines: Vec<usize>,
+}
+
+impl SourceFile {
+    /// A file with this text.
+    pub fn new(path: PathBuf, text: String) -> Self {
+        let lines = std::iter::once(0).chain(memchr::memchr_iter(b'\n', text.as_bytes()).map(|n| n + 1)).collect();
+        Self { path, text, lines }
+    }
+
+    /// The line, from 1, that holds an octet of the text.
+    fn line(&self, at: usize) -> usize {
+        self.lines.partition_point(|start| *start <= at)
+    }
+
+    /// The whole lines that hold a stretch of the text: the number of the first, and where they begin and end.
+    pub fn lines_around(&self, stretch: Range<usize>) -> (usize, Range<usize>) {
+        let (first, last) = (self.line(stretch.start), self.line(stretch.end));
+        let end = self.lines.get(last).map_or(self.text.len(), |next| next - 1);
+        let lines = &self.text[self.lines[first - 1]..end];
+        let length = lines.strip_suffix('\r').unwrap_or(lines).len().max(stretch.end - self.lines[first - 1]);
+        (first, self.lines[first - 1]..self.lines[first - 1] + length)
+    }
 }
 
 /// All files of a plan, in the order of reading.
@@ -34,10 +59,44 @@ impl Sources {
 
     /// Line and column of a place.
     pub fn line_column(&self, place: Place) -> Option<LineColumn> {
-        let text = &self.file(place)?.text;
-        let before = text.get(..(place.start as usize).min(text.len()))?;
-        let line_start = before.rfind('\n').map_or(0, |n| n + 1);
-        let line = before.bytes().filter(|b| *b == b'\n').count() + 1;
-        Some(LineColumn { line, column: before[line_start..].chars().count() + 1 })
+        let file = self.file(place)?;
+        let at = (place.start as usize).min(file.text.len());
+        let line = file.line(at);
+        let before = file.text.get(file.lines[line - 1]..at)?;
+        Some(LineColumn { line, column: before.chars().count() + 1 })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_and_columns_are_found_in_any_text() {
+        let text = "eins\nzw\u{f6}lf = 12\r\n\nend";
+        let sources = Sources(vec![SourceFile::new("a.toml".into(), text.into())]);
+        for (at, c) in text.char_indices().chain([(text.len(), ' ')]) {
+            let before = &text[..at];
+            let line = before.matches('\n').count() + 1;
+            let column = before.rsplit('\n').next().unwrap().chars().count() + 1;
+            let place = Place { file: 0, start: at as u32, end: at as u32 + c.len_utf8() as u32 };
+            assert_eq!(sources.line_column(place), Some(LineColumn { line, column }), "at {at}");
+        }
+        let beyond = Place { file: 0, start: 1000, end: 1001 };
+        assert_eq!(sources.line_column(beyond), Some(LineColumn { line: 4, column: 4 }));
+    }
+
+    #[test]
+    fn whole_lines_are_cut_out_without_their_ends() {
+        let file = SourceFile::new("a.toml".into(), "one\ntwo\r\nthree\n".into());
+        let around = |from, to| {
+            let (line, lines) = file.lines_around(from..to);
+            (line, &file.text[lines])
+        };
+        assert_eq!(around(0, 3), (1, "one"));
+        assert_eq!(around(5, 6), (2, "two"));
+        assert_eq!(around(1, 10), (1, "one\ntwo\r\nthree"));
+        assert_eq!(around(9, 15), (3, "three\n"));
+        assert_eq!(around(15, 15), (4, ""));
     }
 }

@@ -1,5 +1,6 @@
 //! A device whose description is replaced while it runs: what the new one calls what the old one had.
 
+use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
 use super::{
@@ -81,17 +82,18 @@ fn keep_what_may_be_in_use(old: &Device, new: &mut Device) -> Renaming {
         pools: Vec::new(),
         interfaces: old.interfaces.iter().map(|i| interface(&i.name)).collect(),
     };
+    let planned: HashMap<String, usize> = (0..).zip(&new.pools).map(|(i, p)| (p.name.clone(), i)).collect();
     for pool in &old.pools {
-        let position = new.pools.iter().position(|n| n.name == pool.name).unwrap_or_else(|| {
+        let position = planned.get(&pool.name).copied().unwrap_or_else(|| {
             new.pools.push(Pool { retired: true, ..pool.clone() });
             new.pools.len() - 1
         });
         renaming.pools.push(PoolId(position as u16));
     }
-    let planned = new.rules.len();
+    let planned: HashMap<(String, &str), usize> =
+        (0..).zip(&new.rules).map(|(i, r)| ((r.name.clone(), r.kind.name()), i)).collect();
     for rule in &old.rules {
-        let same = |n: &Rule| n.name == rule.name && n.kind.name() == rule.kind.name();
-        let position = new.rules[..planned].iter().position(same).unwrap_or_else(|| {
+        let position = planned.get(&(rule.name.clone(), rule.kind.name())).copied().unwrap_or_else(|| {
             new.rules.push(kept(rule, &renaming, old));
             new.rules.len() - 1
         });

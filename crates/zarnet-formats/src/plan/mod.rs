@@ -70,7 +70,7 @@ pub fn from_text(path: &Path, text: String) -> Result<Loaded, LoadError> {
 fn from_text_after(path: &Path, text: String, before: Sources) -> Result<Loaded, LoadError> {
     let first = before.0.len();
     let mut sources = before;
-    sources.0.push(SourceFile { path: path.into(), text });
+    sources.0.push(SourceFile::new(path.into(), text));
     build_from(sources, first)
 }
 
@@ -95,7 +95,7 @@ fn build_from(mut sources: Sources, first: usize) -> Result<Loaded, LoadError> {
                 continue;
             }
             match std::fs::read_to_string(&path) {
-                Ok(text) if sources.0.len() < usize::from(u16::MAX) => sources.0.push(SourceFile { path, text }),
+                Ok(text) if sources.0.len() < usize::from(u16::MAX) => sources.0.push(SourceFile::new(path, text)),
                 Ok(_) => {
                     let error = PlanError::TooMany { what: "files", most: usize::from(u16::MAX) };
                     problems.borrow_mut().push(Problem::new(error, include.place));

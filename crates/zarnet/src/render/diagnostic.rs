@@ -1,6 +1,7 @@
 //! Errors and warnings on standard error: what, where, why, and a way out. One look for all of them.
 
 use std::io::Write;
+use std::ops::Range;
 use std::path::Path;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
@@ -41,6 +42,9 @@ impl<'a> From<&'a Problem> for Told<'a> {
     }
 }
 
+/// Two places so many octets apart have a piece of source each.
+const APART: usize = 1 << 14;
+
 fn renderer() -> Renderer {
     let width = terminal_size::terminal_size_of(std::io::stderr()).map_or(120, |(w, _)| usize::from(w.0));
     Renderer::styled().term_width(width.max(60))
@@ -66,12 +70,28 @@ pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
                 let line = file.text[start..end].find('\n').map_or(end, |n| start + n);
                 start..line
             };
-            let mut snippet = Snippet::source(file.text.as_str()).path(path.clone());
-            snippet = snippet.annotation(AnnotationKind::Primary.span(span(place)));
-            if let Some((other, label)) = told.other.filter(|o| o.0.file == place.file) {
-                snippet = snippet.annotation(AnnotationKind::Context.span(span(other)).label(label));
+            // only the lines in question: of a long file, looking at the rest would take longer than finding what is wrong
+            let piece = |all: Range<usize>| {
+                let (line, lines) = file.lines_around(all);
+                (lines.start, Snippet::source(&file.text[lines]).line_start(line).path(path.clone()))
+            };
+            let within = |s: Range<usize>, start: usize| s.start - start..s.end - start;
+            let main = span(place);
+            let other = told.other.filter(|o| o.0.file == place.file).map(|(p, label)| (span(p), label));
+            let near = other.clone().filter(|(s, _)| s.start.abs_diff(main.start) < APART);
+            let far = other.filter(|_| near.is_none());
+            let both = near.iter().fold(main.clone(), |all, (s, _)| all.start.min(s.start)..all.end.max(s.end));
+            let (start, mut snippet) = piece(both);
+            snippet = snippet.annotation(AnnotationKind::Primary.span(within(main, start)));
+            if let Some((s, label)) = near {
+                snippet = snippet.annotation(AnnotationKind::Context.span(within(s, start)).label(label));
             }
             let mut group = Group::with_title(title).element(snippet);
+            if let Some((s, label)) = far {
+                let (start, snippet) = piece(s.clone());
+                let annotation = AnnotationKind::Context.span(within(s, start)).label(label);
+                group = group.element(snippet.annotation(annotation));
+            }
             if let Some(help) = &told.help {
                 group = group.element(Level::HELP.message(help.as_str()));
             }

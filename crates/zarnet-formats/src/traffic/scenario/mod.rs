@@ -79,7 +79,7 @@ pub(super) fn read(
         return Ok(scenario);
     }
     faults.sort_by_key(|f| f.1);
-    let sources = Sources(vec![SourceFile { path: name.into(), text: text.clone() }]);
+    let sources = Sources(vec![SourceFile::new(name.into(), text.clone())]);
     let error = |(fault, place): (Fault, Place)| {
         let line = sources.line_column(place).map(|l| l.line as u64);
         TrafficError { input: name.into(), line, fault }
