@@ -25,7 +25,7 @@ impl Device {
     ) {
         self.expire(now);
         let left = self.find_leftovers();
-        let used = self.externals.used().chain(left.addresses());
+        let used = self.externals.used().chain(left.iter().map(|l| l.1.0));
         let used = used.map(|a| AddressRange::one(IpAddr::V4(a.into()))).collect();
         let config = Config::new(plan, taken.clone(), &enabled, used);
         let old = std::mem::replace(&mut self.config, config);
@@ -45,7 +45,7 @@ impl Device {
         self.peers.retain(|_, _| peer_bound);
         self.index_mappings(peer_bound);
         self.open_pages();
-        self.hold_leftovers(left);
+        self.hold_leftovers(&left);
         self.pass_on(now);
         self.externals.forget_returns();
         self.calm_until = 0;

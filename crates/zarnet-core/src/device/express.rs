@@ -357,9 +357,9 @@ impl Device {
     #[inline(always)]
     pub(crate) fn ride_along(&mut self, now: Instant, t: &Ticket, back: bool, signal: Signal) -> RideAlong {
         self.expire(now);
-        if back {
-            // another session could have the same ends the other way round
-            let inside = self.table.may_be_inside(t.destination.0);
+        // another session could have the same ends the other way round
+        let inside = self.table.may_be_inside(t.destination.0);
+        if back & (inside | self.table.has_wide()) {
             let other = inside && self.table.by_internal.first(self.reverse_hash(t)).is_some();
             if other || self.table.may_be_wide(t.protocol, t.destination, t.source) {
                 return RideAlong::NotHere;

@@ -5,7 +5,7 @@ use std::collections::{HashMap, VecDeque};
 use foldhash::fast::RandomState;
 
 use super::Peak;
-use super::ports::PortMap;
+use super::ports::{PortMap, zeros};
 use super::session::NONE;
 use crate::net::Protocol;
 
@@ -40,7 +40,7 @@ pub(super) struct Page {
 }
 
 /// So many ports in a row have their places together.
-const STRETCH: usize = 1 << 11;
+const STRETCH: usize = 1 << 10;
 
 impl Page {
     #[inline(always)]
@@ -53,7 +53,7 @@ impl Page {
     #[inline(always)]
     fn holder(&mut self, port: u16) -> &mut u32 {
         let port = usize::from(port);
-        &mut self.by_port[port / STRETCH].get_or_insert_with(|| Box::new([0; STRETCH]))[port % STRETCH]
+        &mut self.by_port[port / STRETCH].get_or_insert_with(zeros)[port % STRETCH]
     }
 
     /// A port stays with whom it is, taken out or not.

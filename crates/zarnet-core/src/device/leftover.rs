@@ -12,7 +12,7 @@ use crate::net::Protocol;
 use crate::plan::RuleKind;
 
 /// An external address, the protocol, and the port; 0 where there is none.
-type End = (u32, Protocol, u16);
+pub(super) type End = (u32, Protocol, u16);
 
 /// What such sessions hold.
 #[derive(Debug, Clone, Default)]
@@ -38,17 +38,12 @@ impl Leftovers {
     pub(super) fn hold(&self, address: u32, protocol: Protocol) -> bool {
         !self.is_empty() && self.ends.contains_key(&(address, protocol, 0))
     }
-
-    /// The addresses that they are on.
-    pub(super) fn addresses(&self) -> impl Iterator<Item = u32> + '_ {
-        self.by_session.values().flatten().map(|end| end.0)
-    }
 }
 
 impl Device {
-    /// What sessions of fixed rules hold.
-    pub(super) fn find_leftovers(&self) -> Leftovers {
-        let mut found = Leftovers::default();
+    /// What sessions of fixed rules hold, in the order of the table.
+    pub(super) fn find_leftovers(&self) -> Vec<(u32, End)> {
+        let mut found = Vec::new();
         let fixed = |rule| matches!(self.rule(rule).kind, RuleKind::Static(_) | RuleKind::Forward(_));
         for id in self.table.all_sessions() {
             let (inbound, outbound) = self.rules_of(self.table.session(id));
@@ -65,7 +60,7 @@ impl Device {
                 if let (Some(_), Some(address)) = (rule.filter(|r| fixed(r.0)), bits(external.address))
                     && internal != external
                 {
-                    found.by_session.entry(id).or_default().push((address, protocol, external.port));
+                    found.push((id, (address, protocol, external.port)));
                 }
             }
         }
@@ -73,12 +68,14 @@ impl Device {
     }
 
     /// Nobody gets what they hold.
-    pub(super) fn hold_leftovers(&mut self, found: Leftovers) {
+    pub(super) fn hold_leftovers(&mut self, found: &[(u32, End)]) {
         let (config, classes) = (&self.config, self.config.plan.behaviour.port_classes.len());
-        self.leftovers = found;
+        self.leftovers = Leftovers::default();
         let Leftovers { by_session, ends, by_address } = &mut self.leftovers;
-        for &(address, protocol, port) in by_session.values().flatten() {
-            ends.entry((address, protocol, port)).or_insert_with(|| {
+        for &(session, end) in found {
+            let (address, protocol, port) = end;
+            by_session.entry(session).or_default().push(end);
+            let held = ends.entry(end).or_insert_with(|| {
                 *by_address.entry(address).or_default() += 1;
                 let reserve = |ports: &mut _| config.reserve(IpAddr::V4(address.into()), protocol, ports);
                 let free = protocol.is_multiplexed() && {
@@ -90,10 +87,9 @@ impl Device {
                 };
                 (0, free)
             });
-            ends.entry((address, protocol, port)).and_modify(|e| e.0 += 1);
+            held.0 += 1;
         }
-        let addresses: Vec<u32> = by_address.keys().copied().collect();
-        addresses.into_iter().for_each(|a| self.offer(a));
+        found.iter().for_each(|f| self.offer(f.1.0));
     }
 
     /// A session has ended: what it held is to be had again, if no other holds it.

@@ -16,10 +16,15 @@ pub(super) struct PortMap {
 /// Words of a group.
 const GROUP: usize = 64;
 
+/// Numbers that are all 0, in memory that is not written before it is needed: of most ports nobody hears.
+pub(super) fn zeros<T: Copy + Default, const N: usize>() -> Box<[T; N]> {
+    vec![T::default(); N].try_into().unwrap_or_else(|_| Box::new([T::default(); N]))
+}
+
 impl PortMap {
     /// All free but 0, which is never handed out.
     pub(super) fn new() -> Self {
-        let mut map = Self { taken: Box::new([0; 1024]), full: [0; 16], free: [4096; 16] };
+        let mut map = Self { taken: zeros(), full: [0; 16], free: [4096; 16] };
         map.take(0);
         map
     }

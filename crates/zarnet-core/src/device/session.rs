@@ -159,8 +159,8 @@ impl<'a> Terms<'a> {
     #[inline(always)]
     fn span(&self, state: State) -> u64 {
         let by_port = matches!(state, State::Open | State::Established | State::ClientFin | State::ServerFin);
-        if by_port
-            && !self.spans.per_port.is_empty()
+        if !self.spans.per_port.is_empty()
+            && by_port
             && let Some(span) = self.spans.per_port.get(&(self.protocol, self.port))
         {
             return *span;

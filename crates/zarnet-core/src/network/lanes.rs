@@ -122,10 +122,12 @@ impl Network {
         let (from, to) = (seen.packet.source(), seen.packet.destination());
         let (IpAddr::V4(a), IpAddr::V4(b)) = (from.address, to.address) else { return None };
         let (from, to) = ((a.to_bits(), from.port), (b.to_bits(), to.port));
-        let (journey, (lane, rule), source, destination) = match self.lanes.of(from.0) {
-            Some(way) => (Journey::Forth, way, from, to),
-            None => (Journey::Back, self.lanes.of(to.0)?, to, from),
-        };
+        // picked, not decided: which way the next packet goes is hard to guess
+        let (forth, back) = (self.lanes.of(from.0), self.lanes.of(to.0));
+        let goes_back = usize::from(forth.is_none());
+        let journey = [Journey::Forth, Journey::Back][goes_back];
+        let (lane, rule) = [forth, back][goes_back]?;
+        let (source, destination) = ([from, to][goes_back], [to, from][goes_back]);
         let (device, on) = &self.lanes.list[usize::from(lane)];
         if *device != seen.device || !on.shows(seen.interface) {
             return None;
@@ -158,7 +160,7 @@ impl Network {
             for boarding in boardings.iter_mut().flatten().filter(|b| b.journey != Journey::Flow) {
                 let device = device(boarding);
                 device.look_up(&mut boarding.ticket);
-                back ^= if boarding.journey == Journey::Back { device.warm_reverse(&boarding.ticket) } else { 0 };
+                back ^= device.warm_reverse(&boarding.ticket);
             }
             let found = boardings.iter().flatten().fold(0, |sum, b| sum ^ device(b).warm_mapping(&b.ticket));
             std::hint::black_box((back, found));

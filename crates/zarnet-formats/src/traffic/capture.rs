@@ -389,7 +389,7 @@ fn icmp_error(number: IpNumber, from: IpAddr, to: IpAddr, payload: &[u8]) -> Opt
     Some(IcmpError { from, to, about: Packet { protocol, signal, ends } })
 }
 
-pub(super) fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
+pub(super) const fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
     match (rst, syn, ack, fin) {
         (true, ..) => Signal::Rst,
         (_, true, false, _) => Signal::Syn,

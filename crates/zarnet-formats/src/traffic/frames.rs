@@ -75,23 +75,30 @@ pub(super) fn plain(link: i32, data: &[u8]) -> Option<Packet> {
         return None;
     }
     let protocol = Protocol(header[9]);
-    let signal = match protocol {
-        Protocol::TCP => {
-            let flags = header[33];
-            if header[32] >> 4 < 5 {
-                return None;
-            }
-            tcp_signal(flags & 4 != 0, flags & 2 != 0, flags & 16 != 0, flags & 1 != 0)
-        }
-        Protocol::UDP => Signal::Plain,
-        Protocol::ICMP if header[20] & !8 == 0 => {
-            return Some(echo(header));
-        }
-        _ => return None,
-    };
+    let (tcp, udp) = (protocol == Protocol::TCP, protocol == Protocol::UDP);
+    if !(tcp | udp) {
+        let is_echo = protocol == Protocol::ICMP && header[20] & !8 == 0;
+        return is_echo.then(|| echo(header));
+    }
+    if tcp & (header[32] >> 4 < 5) {
+        return None;
+    }
+    // of UDP, what stands where TCP has its flags counts for nothing: which of the two comes next is hard to guess
+    let signal = SIGNALS[usize::from(header[33] & if tcp { 0x1F } else { 0 })];
     let (source, destination) = (end(header, 12, word(20)), end(header, 16, word(22)));
     Some(Packet { protocol, signal, ends: Tuple { source, destination } })
 }
+
+/// What the flags of a TCP header say.
+const SIGNALS: [Signal; 32] = {
+    let mut signals = [Signal::Plain; 32];
+    let mut flags = 0;
+    while flags < 32 {
+        signals[flags] = tcp_signal(flags & 4 != 0, flags & 2 != 0, flags & 16 != 0, flags & 1 != 0);
+        flags += 1;
+    }
+    signals
+};
 
 fn end(header: &[u8; 40], at: usize, port: u16) -> Endpoint {
     let address = [header[at], header[at + 1], header[at + 2], header[at + 3]];
