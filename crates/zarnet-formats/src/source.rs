@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 use std::path::PathBuf;
+use std::sync::OnceLock;
 
 use zarnet_core::plan::Place;
 
@@ -10,31 +11,46 @@ use zarnet_core::plan::Place;
 pub struct SourceFile {
     /// Its path as the user would write it.
     pub path: PathBuf,
-    /// Its text.
-    pub text: String,
-    /// Where its lines begin.
-    lines: Vec<usize>,
+    text: String,
+    /// Where its lines begin, once somebody has asked.
+    lines: OnceLock<Vec<usize>>,
 }
 
 impl SourceFile {
     /// A file with this text.
     pub fn new(path: PathBuf, text: String) -> Self {
-        let lines = std::iter::once(0).chain(memchr::memchr_iter(b'\n', text.as_bytes()).map(|n| n + 1)).collect();
-        Self { path, text, lines }
+        Self { path, text, lines: OnceLock::new() }
+    }
+
+    /// Its text.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Its text, to be changed.
+    pub(crate) fn text_mut(&mut self) -> &mut String {
+        self.lines.take();
+        &mut self.text
+    }
+
+    fn lines(&self) -> &[usize] {
+        let ends = || memchr::memchr_iter(b'\n', self.text.as_bytes());
+        self.lines.get_or_init(|| std::iter::once(0).chain(ends().map(|n| n + 1)).collect())
     }
 
     /// The line, from 1, that holds an octet of the text.
     fn line(&self, at: usize) -> usize {
-        self.lines.partition_point(|start| *start <= at)
+        self.lines().partition_point(|start| *start <= at)
     }
 
     /// The whole lines that hold a stretch of the text: the number of the first, and where they begin and end.
     pub fn lines_around(&self, stretch: Range<usize>) -> (usize, Range<usize>) {
         let (first, last) = (self.line(stretch.start), self.line(stretch.end));
-        let end = self.lines.get(last).map_or(self.text.len(), |next| next - 1);
-        let lines = &self.text[self.lines[first - 1]..end];
-        let length = lines.strip_suffix('\r').unwrap_or(lines).len().max(stretch.end - self.lines[first - 1]);
-        (first, self.lines[first - 1]..self.lines[first - 1] + length)
+        let start = self.lines()[first - 1];
+        let end = self.lines().get(last).map_or(self.text.len(), |next| next - 1);
+        let lines = &self.text[start..end];
+        let length = lines.strip_suffix('\r').unwrap_or(lines).len().max(stretch.end - start);
+        (first, start..start + length)
     }
 }
 
@@ -62,7 +78,7 @@ impl Sources {
         let file = self.file(place)?;
         let at = (place.start as usize).min(file.text.len());
         let line = file.line(at);
-        let before = file.text.get(file.lines[line - 1]..at)?;
+        let before = file.text.get(file.lines()[line - 1]..at)?;
         Some(LineColumn { line, column: before.chars().count() + 1 })
     }
 }
@@ -82,6 +98,10 @@ mod tests {
             let place = Place { file: 0, start: at as u32, end: at as u32 + c.len_utf8() as u32 };
             assert_eq!(sources.line_column(place), Some(LineColumn { line, column }), "at {at}");
         }
+        let mut changed = sources.clone();
+        changed.0[0].text_mut().insert(0, '\n');
+        let first = Place { file: 0, start: 1, end: 2 };
+        assert_eq!(changed.line_column(first), Some(LineColumn { line: 2, column: 1 }));
         let beyond = Place { file: 0, start: 1000, end: 1001 };
         assert_eq!(sources.line_column(beyond), Some(LineColumn { line: 4, column: 4 }));
     }

@@ -59,14 +59,14 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
         Edit::Insert(device, list, before, entries) => insert(sources, plan, *device, *list, *before, entries),
         Edit::RemoveRule(device, rule) => {
             let place = plan.devices[device.index()].rules[rule.index()].place;
-            let text = &mut sources.0.get_mut(usize::from(place.file))?.text;
+            let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
             let range = block(text, place)?;
             text.replace_range(range, "");
             Some(())
         }
         Edit::CloneRule(device, rule, keys) => {
             let place = plan.devices[device.index()].rules[rule.index()].place;
-            let text = &mut sources.0.get_mut(usize::from(place.file))?.text;
+            let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
             let range = block(text, place)?;
             let mut copy: DocumentMut = text.get(range.clone())?.parse().ok()?;
             let rules = copy.get_mut("device")?.get_mut("rule")?;
@@ -83,7 +83,7 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             Some(())
         }
         Edit::Group(name, value) => {
-            let file = &mut sources.0.first_mut()?.text;
+            let file = sources.0.first_mut()?.text_mut();
             let mut doc: DocumentMut = file.parse().ok()?;
             if doc.get("addresses").is_none() {
                 doc.insert("addresses", Item::Table(toml_edit::Table::new()));
@@ -96,7 +96,7 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             let rules = &plan.devices[device.index()].rules;
             let (from, to) = (rules[rule.index()].place, rules[before.index()].place);
             (from.file == to.file).then_some(())?;
-            let text = &mut sources.0.get_mut(usize::from(from.file))?.text;
+            let text = sources.0.get_mut(usize::from(from.file))?.text_mut();
             let block = block(text, from)?;
             let target = self::block(text, to)?.start;
             let mut moved = text.get(block.clone())?.to_owned();
@@ -185,9 +185,9 @@ fn on_device(
 /// Tries a change on one file after the other, and keeps the first in which it finds its table.
 fn in_files(sources: &mut Sources, mut change: impl FnMut(&mut DocumentMut) -> Option<()>) -> Option<()> {
     sources.0.iter_mut().find_map(|file| {
-        let mut doc: DocumentMut = file.text.parse().ok()?;
+        let mut doc: DocumentMut = file.text().parse().ok()?;
         change(&mut doc)?;
-        file.text = doc.to_string();
+        *file.text_mut() = doc.to_string();
         Some(())
     })
 }
@@ -321,7 +321,7 @@ fn insert(
         places.last().copied().or(all.iter().copied().filter(|p| p.file == device.place.file).max_by_key(|p| p.start))
     };
     let place = anchor.or_else(last).unwrap_or(device.place);
-    let text = &mut sources.0.get_mut(usize::from(place.file))?.text;
+    let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
     let range = block(text, place)?;
     let indent: String = text
         .get(range.clone())?

@@ -86,7 +86,7 @@ fn build_from(mut sources: Sources, first: usize) -> Result<Loaded, LoadError> {
     let mut draft = Draft::default();
     while next < sources.0.len() {
         let file = &sources.0[next];
-        let includes = read::file(next as u16, &file.text, &mut draft, &problems);
+        let includes = read::file(next as u16, file.text(), &mut draft, &problems);
         let folder = file.path.parent().unwrap_or(Path::new("")).to_path_buf();
         for include in includes {
             let path = folder.join(&include.value);

@@ -26,8 +26,8 @@ pub fn write(path: &Path, contents: &[u8], force: bool) -> Result<(), Failure> {
 
 /// Writes the files of a plan that a change has changed.
 pub fn put_plan(old: &Sources, new: &Sources, what: &str, quiet: bool) -> Result<(), Failure> {
-    for (old, new) in old.0.iter().zip(&new.0).filter(|(o, n)| o.text != n.text) {
-        write(&old.path, new.text.as_bytes(), true)?;
+    for (old, new) in old.0.iter().zip(&new.0).filter(|(o, n)| o.text() != n.text()) {
+        write(&old.path, new.text().as_bytes(), true)?;
         diagnostic::note(quiet, &format!("wrote {}: {what}", old.path.display()));
     }
     Ok(())

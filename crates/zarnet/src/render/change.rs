@@ -10,9 +10,9 @@ use super::table::{BAD, DIM, GOOD};
 /// What a change changes in the files of a plan.
 pub fn diff(old: &Sources, new: &Sources) -> String {
     let mut text = String::new();
-    for (a, b) in old.0.iter().zip(&new.0).filter(|(a, b)| a.text != b.text) {
+    for (a, b) in old.0.iter().zip(&new.0).filter(|(a, b)| a.text() != b.text()) {
         let name = a.path.display().to_string();
-        let diff = TextDiff::from_lines(&a.text, &b.text);
+        let diff = TextDiff::from_lines(a.text(), b.text());
         text += &diff.unified_diff().context_radius(2).header(&name, &name).to_string();
     }
     text

@@ -64,16 +64,16 @@ pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
         (Some(file), Some(place)) => {
             let path = file.path.to_string_lossy();
             let span = |p: Place| {
-                let end = (p.end as usize).min(file.text.len());
+                let end = (p.end as usize).min(file.text().len());
                 // a table is marked by its header, not by all that it holds
                 let start = (p.start as usize).min(end);
-                let line = file.text[start..end].find('\n').map_or(end, |n| start + n);
+                let line = file.text()[start..end].find('\n').map_or(end, |n| start + n);
                 start..line
             };
             // only the lines in question: of a long file, looking at the rest would take longer than finding what is wrong
             let piece = |all: Range<usize>| {
                 let (line, lines) = file.lines_around(all);
-                (lines.start, Snippet::source(&file.text[lines]).line_start(line).path(path.clone()))
+                (lines.start, Snippet::source(&file.text()[lines]).line_start(line).path(path.clone()))
             };
             let within = |s: Range<usize>, start: usize| s.start - start..s.end - start;
             let main = span(place);
