@@ -98,6 +98,24 @@ fn rfc6888_req8_a_resting_port_that_is_taken_out_is_not_handed_out_again() {
     assert_eq!(externals(&p), ["192.0.2.1:8002"]);
 }
 
+/// A mapping on the fallback of the plan before is the host's as long as it lives (RFC 4787 §4.1 REQ-1).
+#[test]
+fn rfc4787_req1_a_mapping_on_a_fallback_that_is_no_more_is_reused() {
+    let before = edge(SHORT, &pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"outside\""));
+    let flows = [
+        "udp 10.0.0.5:5000 > 198.51.100.10:53 @0",
+        "udp 10.0.0.6:5000 > 198.51.100.10:53 @1",
+        "udp 10.0.0.6:5000 > 198.51.100.11:53 @3",
+        "udp 10.0.0.6:5001 > 198.51.100.11:53 @3",
+    ];
+    let p = day(&[(0, before), (2, edge(SHORT, &pool(1, "")))], &flows);
+    assert_eq!(p.tally.translated, 3);
+    assert_eq!(
+        p.not_translated.iter().map(|n| (n.order, n.reason.name())).collect::<Vec<_>>(),
+        [(4, "pool-exhausted")]
+    );
+}
+
 /// `in-turn` goes on behind the address that it handed out last itself: what another pick did before is of no account.
 #[test]
 fn in_turn_begins_at_the_low_end_where_another_pick_was_before() {

@@ -211,10 +211,11 @@ impl Device {
             let address = self.externals.get(self.table.mapping(mapping).place()).address;
             return Ok(Source::Mapped(RuleId(id), mapping, v4(address, port)));
         }
-        let stays = self.on_fallback.contains_key(&(host, id));
-        if stays && let Some(known) = self.known_endpoint(id, sent) {
+        // on its fallback, or on that of an earlier plan
+        if let Some(known) = self.known_endpoint(id, sent) {
             return Ok(known);
         }
+        let stays = self.on_fallback.contains_key(&(host, id));
         self.check_rule_limit(id)?;
         if stays && self.config.plan.behaviour.paired {
             return self.new_on_fallback(id, sent, fallback, Reason::PoolExhausted);
