@@ -321,8 +321,7 @@ proptest! {
         let mut network = Network::new(plan(&rules), 7, None);
         let edge = DeviceId(0);
         let act = |network: &mut Network, now: u64, action: Action| {
-            let renaming = network.act(&Event { at: Instant(now), device: edge, action });
-            drop(renaming);
+            network.act(&Event { at: Instant(now), device: edge, action });
         };
         let mut count = rules.len();
         let mut model = Model::new(rules, b);

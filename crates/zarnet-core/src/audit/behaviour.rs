@@ -17,8 +17,7 @@ pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
         findings.push(finding("pool-opens-all-ports", message, vec![rule.place], help));
     }
     let bcp: Behaviour = Preset::Bcp.behaviour();
-    let translates =
-        device.rules.iter().any(|r| r.enabled && matches!(r.kind, RuleKind::Static(_) | RuleKind::Forward(_)));
+    let translates = device.rules.iter().any(|r| r.enabled && r.kind.is_fixed());
     let hairpins = device.rules.iter().any(|r| !r.hairpin.names.is_empty());
     if device.behaviour == bcp && translates && !hairpins {
         let message = format!(

@@ -57,7 +57,7 @@ fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &m
     let interface = &own.interfaces[ingress.index()];
     let all = diagram.all_areas(|v| v > 0);
     for (n, rule) in own.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
-        if !matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_)) {
+        if !rule.kind.is_fixed() {
             continue;
         }
         let Some(areas) = all.get(&(n as u32 + 3)) else { continue };

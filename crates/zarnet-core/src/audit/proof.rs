@@ -195,7 +195,7 @@ impl Proof<'_> {
                 }
                 (true, _) => self.tell_overlaps(id, seen, findings),
             }
-            let fixed = matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_));
+            let fixed = rule.kind.is_fixed();
             if let Some(witness) = seen.refused.filter(|_| fixed) {
                 let (name, message, help) = if seen.passed {
                     (
@@ -241,7 +241,7 @@ impl Proof<'_> {
             let places = vec![rule.place, plan.rules[double.index()].place];
             findings.push(finding("rule-redundant", message, places, "take it out".to_owned()));
         }
-        let fixed = |r: RuleId| matches!(plan.rules[r.index()].kind, RuleKind::Static(_) | RuleKind::Forward(_));
+        let fixed = |r: RuleId| plan.rules[r.index()].kind.is_fixed();
         let all = seen.beaten.iter().enumerate().flat_map(|(way, b)| b.iter().map(move |b| (way, b)));
         // what a fixed rule does on the way out is an exception, or told as `static-below-overload`
         let all = all.filter(|(way, (by, _))| *way == INBOUND || !fixed(id) && !fixed(**by));

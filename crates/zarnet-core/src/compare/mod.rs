@@ -133,7 +133,7 @@ pub fn compare(prediction: &Prediction, observed: &[Observed], begun: &Begun) ->
             }
         }
     }
-    let lists_fixed = of_rule.iter().any(|(d, r)| is_fixed(&prediction.plan.devices[d.index()].rules[r.index()]));
+    let lists_fixed = of_rule.iter().any(|(d, r)| prediction.plan.devices[d.index()].rules[r.index()].kind.is_fixed());
     for (device, row) in missing {
         // many devices show fixed entries only while a session uses them
         if row.fixed && row.sessions == 0 && !lists_fixed {
@@ -171,10 +171,6 @@ fn same_peer(row: &MappingRow, observed: &Observed) -> bool {
         (Some(a), Some(b)) => a.address == b.address && (a.port == 0 || b.port == 0 || a.port == b.port),
         _ => true,
     }
-}
-
-fn is_fixed(rule: &Rule) -> bool {
-    matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_))
 }
 
 /// Why an entry with the same internal end is not the same; `None` if the device was free to choose so.

@@ -348,7 +348,7 @@ impl Device {
             Pick::Highest => free.highest(),
             Pick::InTurn => from(self.turn_start(config)),
             Pick::Random => free.nth(draw.below(free.len())),
-            Pick::BySource => from(host % config.space.count()),
+            Pick::BySource => from(config.space.home(host)),
         }
     }
 

@@ -68,7 +68,7 @@ impl Device {
 
     /// Which conditions of a fixed rule a first packet from its external side does not meet; `None` for other rules.
     pub fn unmet_inbound(&self, rule: RuleId, ingress: InterfaceId, packet: Packet) -> Option<Vec<Condition>> {
-        let fixed = matches!(self.rule(rule.0).kind, RuleKind::Static(_) | RuleKind::Forward(_));
+        let fixed = self.rule(rule.0).kind.is_fixed();
         let unmet =
             || Condition::ALL.into_iter().filter(|c| !self.meets_inbound(*c, rule.0, ingress, packet)).collect();
         fixed.then(unmet)

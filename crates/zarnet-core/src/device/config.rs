@@ -223,7 +223,7 @@ impl Config {
         }
         let taken = pool.parts.iter().flat_map(|p| self.taken.overlapping(p.0));
         taken.for_each(|r| set.remove(r));
-        for rule in self.plan.rules.iter().filter(|r| !r.retired) {
+        for (_, rule) in self.in_force() {
             let gone = match &rule.kind {
                 RuleKind::Static(s) if whole || rule.service.is_any() => self.external(s.external),
                 RuleKind::Forward(f) if whole => self.external(f.external),
@@ -431,7 +431,7 @@ pub(super) fn senders(rule: &Rule) -> AddressSet {
 /// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its source and destination.
 fn wants(rule: &Rule) -> Wants {
     let all = (0, service_number(Protocol(u8::MAX), u16::MAX));
-    let fixed = matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_));
+    let fixed = rule.kind.is_fixed();
     let span = |s: &Service| match s.protocol {
         None => all,
         Some(p) if !p.has_ports() => (service_number(p, 0), service_number(p, u16::MAX)),

@@ -184,11 +184,11 @@ impl Device {
         destination: (u32, u16),
     ) -> Option<Ticket> {
         let egress = (*lane.exits.get(destination.0.into()))?;
-        let Fare { target, into } = &lane.fares[usize::from(rule)];
-        if !(into.contains(egress) & protocol.is_multiplexed()) {
+        let fare = &lane.fares[usize::from(rule)];
+        if !(fare.into.contains(egress) & protocol.is_multiplexed()) {
             return None;
         }
-        let target = *target;
+        let target = fare.target;
         let hash = self.endpoint_hash(protocol, source.0, source.1, destination.0, destination.1);
         Some(Ticket { protocol, source, destination, rule, target, egress, hash, external: NONE, found: NONE })
     }

@@ -9,7 +9,6 @@ use foldhash::fast::RandomState;
 use super::Device;
 use super::table::bits;
 use crate::net::Protocol;
-use crate::plan::RuleKind;
 
 /// An external address, the protocol, and the port; 0 where there is none.
 pub(super) type End = (u32, Protocol, u16);
@@ -44,23 +43,11 @@ impl Device {
     /// What sessions of fixed rules hold, in the order of the table.
     pub(super) fn find_leftovers(&self) -> Vec<(u32, End)> {
         let mut found = Vec::new();
-        let fixed = |rule| matches!(self.rule(rule).kind, RuleKind::Static(_) | RuleKind::Forward(_));
         for id in self.table.all_sessions() {
-            let (inbound, outbound) = self.rules_of(self.table.session(id));
-            if !inbound.into_iter().chain(outbound).any(|rule| fixed(rule.0)) {
-                continue;
-            }
-            let (original, translated) = self.tuples(id);
-            let protocol = self.protocol_of(self.table.session(id));
-            let ends = [
-                (inbound, translated.destination, original.destination),
-                (outbound, original.source, translated.source),
-            ];
-            for (rule, internal, external) in ends {
-                if let (Some(_), Some(address)) = (rule.filter(|r| fixed(r.0)), bits(external.address))
-                    && internal != external
-                {
-                    found.push((id, (address, protocol, external.port)));
+            let protocol = || self.protocol_of(self.table.session(id));
+            for (_, internal, external) in self.fixed_ends(id).into_iter().flatten() {
+                if let Some(address) = bits(external.address).filter(|_| internal != external) {
+                    found.push((id, (address, protocol(), external.port)));
                 }
             }
         }

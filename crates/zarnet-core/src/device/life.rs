@@ -136,6 +136,21 @@ impl Device {
         }
     }
 
+    /// The ends of a session that fixed rules translated, in steps 4 and 8: the rule, the internal and the external end.
+    pub(super) fn fixed_ends(&self, id: u32) -> [Option<(RuleId, Endpoint, Endpoint)>; 2] {
+        let (inbound, outbound) = self.rules_of(self.table.session(id));
+        let fixed = |rule: Option<RuleId>| rule.filter(|r| self.rule(r.0).kind.is_fixed());
+        let (inbound, outbound) = (fixed(inbound), fixed(outbound));
+        if inbound.or(outbound).is_none() {
+            return [None; 2];
+        }
+        let (original, translated) = self.tuples(id);
+        [
+            inbound.map(|r| (r, translated.destination, original.destination)),
+            outbound.map(|r| (r, original.source, translated.source)),
+        ]
+    }
+
     pub(super) fn unchanged_reason(&self, id: u32) -> (Reason, Option<RuleId>) {
         let own = self.table.wide(self.table.session(id)).is_some_and(|w| w.interfaces.0 == u16::MAX);
         (if own { Reason::FromDevice } else { Reason::NoRule }, None)

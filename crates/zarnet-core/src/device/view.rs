@@ -281,19 +281,14 @@ impl Device {
     /// Sessions by fixed rule and pair of ends.
     fn fixed_in_use(&self, now: Instant) -> HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> {
         let mut used: HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> = HashMap::new();
-        if self.config.plan.rules.iter().all(|r| !matches!(r.kind, RuleKind::Static(_) | RuleKind::Forward(_))) {
+        if self.config.plan.rules.iter().all(|r| !r.kind.is_fixed()) {
             return used;
         }
         for id in self.table.all_sessions() {
-            let session = self.table.session(id);
-            let (original, translated) = self.tuples(id);
-            let (inbound, outbound) = self.rules_of(session);
-            let ends = [
-                (inbound, translated.destination, original.destination),
-                (outbound.filter(|o| Some(*o) != inbound), original.source, translated.source),
-            ];
-            for (rule, internal, external) in ends {
-                let Some(rule) = rule else { continue };
+            let [inbound, outbound] = self.fixed_ends(id);
+            // one rule has one session, though it translated both ends
+            let outbound = outbound.filter(|o| inbound.is_none_or(|i| i.0 != o.0));
+            for (rule, internal, external) in inbound.into_iter().chain(outbound) {
                 let pair = match self.rule(rule.0).kind {
                     RuleKind::Static(_) => (Endpoint { port: 0, ..internal }, Endpoint { port: 0, ..external }),
                     RuleKind::Forward(_) => (internal, external),

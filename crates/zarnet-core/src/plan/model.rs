@@ -408,6 +408,11 @@ impl RuleKind {
             Self::Forward(_) => "forward",
         }
     }
+
+    /// Whether its mappings are permanent: of a static or a forward.
+    pub fn is_fixed(&self) -> bool {
+        matches!(self, Self::Static(_) | Self::Forward(_))
+    }
 }
 
 /// A permanent mapping of addresses.

@@ -4,7 +4,6 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::{Endpoint, Packet};
 
-use super::session::Session;
 use super::{Dependence, Exhausted, Kind, Mapping, Model, Pick, Rule, Shape, Source, ip};
 
 impl Model {
@@ -105,7 +104,7 @@ impl Model {
         let internal = Endpoint::new(p.source().address, 0);
         let mut order = self.pick(addresses, p).into_iter();
         let has = |a: IpAddr| self.mappings.iter().any(|m| m.external.address == a);
-        let free = order.find(|a| !has(*a) && !self.is_held(Endpoint::new(*a, 0)));
+        let free = order.find(|a| !has(*a) && !self.is_held(*a, None));
         let external = Endpoint::new(free.ok_or("pool-exhausted")?, 0);
         let mapping = self.mapping(now, rule, Shape::Address, internal, external, p);
         Ok(Source::New(Mapping { picked: true, ..mapping }))
@@ -152,8 +151,7 @@ impl Model {
                 Shape::Portless => {
                     let taken = (shape, address, p.protocol, to.address);
                     let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
-                    let held = |s: &Session| s.protocol == p.protocol && s.holds.contains(&Endpoint::new(address, 0));
-                    (!self.mappings.iter().any(has) && !self.sessions.iter().any(held)).then_some(0)
+                    (!self.mappings.iter().any(has) && !self.is_held(address, Some((p.protocol, 0)))).then_some(0)
                 }
                 _ => self.port(address, p),
             };
@@ -196,9 +194,7 @@ impl Model {
             matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(self.own[1])) == (p.protocol, port, address))
         })
         };
-        let kept = |port: u16| {
-            self.sessions.iter().any(|s| s.protocol == p.protocol && s.holds.contains(&Endpoint::new(address, port)))
-        };
+        let kept = |port: u16| self.is_held(address, Some((p.protocol, port)));
         let held = |port: u16| {
             self.mappings.iter().any(|m| {
                 m.shape == Shape::Endpoint && m.protocol == p.protocol && m.external == Endpoint::new(address, port)

@@ -347,9 +347,7 @@ impl Model {
             Kind::Pool(a) | Kind::Overload(a) => a.iter().any(|a| ip(*a) == address),
             _ => false,
         });
-        of_rule
-            || self.is_held(Endpoint::new(address, 0))
-            || self.mappings.iter().any(|m| m.external.address == address)
+        of_rule || self.is_held(address, None) || self.mappings.iter().any(|m| m.external.address == address)
     }
 
     fn expire(&mut self, now: u64) {

@@ -2,8 +2,9 @@
 
 use std::net::{IpAddr, Ipv4Addr};
 
-use zarnet_core::net::Endpoint;
+use zarnet_core::net::{Endpoint, Protocol};
 
+use super::session::Session;
 use super::{Kind, Model, Rule, ip};
 
 impl Model {
@@ -72,9 +73,9 @@ impl Model {
         }
     }
 
-    /// Whether a session from before the present plan holds an external end; port 0 stands for any.
-    pub(super) fn is_held(&self, end: Endpoint) -> bool {
-        let same = |h: &Endpoint| h.address == end.address && (end.port == 0 || h.port == end.port);
-        self.sessions.iter().flat_map(|s| &s.holds).any(same)
+    /// Whether a session from before the present plan holds an external end; without a protocol and port, any on the address.
+    pub(super) fn is_held(&self, address: IpAddr, end: Option<(Protocol, u16)>) -> bool {
+        let same = |s: &Session, h: &Endpoint| h.address == address && end.is_none_or(|e| e == (s.protocol, h.port));
+        self.sessions.iter().any(|s| s.holds.iter().any(|h| same(s, h)))
     }
 }

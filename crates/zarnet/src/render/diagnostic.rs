@@ -4,10 +4,10 @@ use std::io::Write;
 use std::ops::Range;
 use std::path::Path;
 
-use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Renderer, Snippet};
 use zarnet_core::audit::{Finding, Severity};
 use zarnet_core::plan::{Place, Problem};
-use zarnet_formats::source::Sources;
+use zarnet_formats::source::{SourceFile, Sources};
 use zarnet_formats::traffic::TrafficError;
 
 use super::impact::flow;
@@ -58,55 +58,40 @@ fn write(text: &str) {
 /// One thing with its piece of source.
 pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
     let title = told.level.clone().primary_title(told.message.as_str()).id(told.name);
-    let file = told.place.and_then(|p| sources.file(p));
-    let mut groups = Vec::new();
-    match (file, told.place) {
-        (Some(file), Some(place)) => {
-            let path = file.path.to_string_lossy();
-            let span = |p: Place| {
-                let end = (p.end as usize).min(file.text().len());
-                // a table is marked by its header, not by all that it holds
-                let start = (p.start as usize).min(end);
-                let line = file.text()[start..end].find('\n').map_or(end, |n| start + n);
-                start..line
-            };
-            // only the lines in question: of a long file, looking at the rest would take longer than finding what is wrong
-            let piece = |all: Range<usize>| {
-                let (line, lines) = file.lines_around(all);
-                (lines.start, Snippet::source(&file.text()[lines]).line_start(line).path(path.clone()))
-            };
-            let within = |s: Range<usize>, start: usize| s.start - start..s.end - start;
-            let main = span(place);
-            let other = told.other.filter(|o| o.0.file == place.file).map(|(p, label)| (span(p), label));
-            let near = other.clone().filter(|(s, _)| s.start.abs_diff(main.start) < APART);
-            let far = other.filter(|_| near.is_none());
-            let both = near.iter().fold(main.clone(), |all, (s, _)| all.start.min(s.start)..all.end.max(s.end));
-            let (start, mut snippet) = piece(both);
-            snippet = snippet.annotation(AnnotationKind::Primary.span(within(main, start)));
-            if let Some((s, label)) = near {
-                snippet = snippet.annotation(AnnotationKind::Context.span(within(s, start)).label(label));
-            }
-            let mut group = Group::with_title(title).element(snippet);
-            if let Some((s, label)) = far {
-                let (start, snippet) = piece(s.clone());
-                let annotation = AnnotationKind::Context.span(within(s, start)).label(label);
-                group = group.element(snippet.annotation(annotation));
-            }
-            if let Some(help) = &told.help {
-                group = group.element(Level::HELP.message(help.as_str()));
-            }
-            groups.push(group);
-            return renderer().render(&groups);
-        }
-        _ => {
-            let mut group = Group::with_title(title);
-            if let Some(help) = &told.help {
-                group = group.element(Level::HELP.message(help.as_str()));
-            }
-            groups.push(group);
-        }
+    let mut group = Group::with_title(title);
+    if let Some((file, place)) = told.place.and_then(|p| sources.file(p).zip(Some(p))) {
+        group = group.elements(pieces(file, place, told.other.filter(|o| o.0.file == place.file)));
     }
-    renderer().render(&groups)
+    if let Some(help) = &told.help {
+        group = group.element(Level::HELP.message(help.as_str()));
+    }
+    renderer().render(&[group])
+}
+
+/// The piece of source of a place, and of another one that has to do with it: in one if they are close. Only the lines in
+/// question: of a long file, looking at the rest would take longer than finding what is wrong.
+fn pieces<'a>(file: &'a SourceFile, place: Place, other: Option<(Place, &'a str)>) -> Vec<Snippet<'a, Annotation<'a>>> {
+    let span = |p: Place| {
+        let end = (p.end as usize).min(file.text().len());
+        // a table is marked by its header, not by all that it holds
+        let start = (p.start as usize).min(end);
+        let line = file.text()[start..end].find('\n').map_or(end, |n| start + n);
+        start..line
+    };
+    let mut marks = vec![(AnnotationKind::Primary, span(place), None)];
+    marks.extend(other.map(|(p, label)| (AnnotationKind::Context, span(p), Some(label))));
+    let starts = || marks.iter().map(|m| m.1.start);
+    let close = starts().max().zip(starts().min()).is_some_and(|(last, first)| last - first < APART);
+    let piece = |marks: &[(AnnotationKind, Range<usize>, Option<&'a str>)]| {
+        let first = marks.iter().map(|m| m.1.start).min().unwrap_or(0);
+        let last = marks.iter().map(|m| m.1.end).max().unwrap_or(first);
+        let (line, lines) = file.lines_around(first..last);
+        let start = lines.start;
+        let marks = marks.iter().map(|(kind, s, label)| kind.span(s.start - start..s.end - start).label(*label));
+        let source = Snippet::source(&file.text()[lines]).line_start(line).path(file.path.to_string_lossy());
+        source.annotations(marks)
+    };
+    marks.chunks(if close { marks.len() } else { 1 }).map(piece).collect()
 }
 
 /// Writes a finding with its piece of source, and a packet that shows it.

@@ -260,7 +260,7 @@ impl Case<'_> {
 
     fn not_in_list(&mut self, hop: &Hop, miss: &NearMiss, cause: Cause, text: String) {
         let rule = self.rule(hop.device, miss.rule);
-        if matches!(rule.kind, RuleKind::Static(_) | RuleKind::Forward(_)) {
+        if rule.kind.is_fixed() {
             return;
         }
         let key = if cause == Cause::DestinationNotInList { "destination" } else { "service" };
