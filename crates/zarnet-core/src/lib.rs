@@ -16,6 +16,7 @@
 //! - [`space`]: sets of packets as a whole, exact. [`impact`]: what a change of a plan changes, for all of them.
 //! - [`compare`]: the table that a device really has against the predicted one.
 //! - [`audit`]: findings on a plan that can be built.
+//! - [`limits`]: how much of anything input may hold.
 //!
 //! ```
 //! use std::convert::Infallible;
@@ -37,6 +38,7 @@ pub mod compare;
 pub mod device;
 pub mod diagnose;
 pub mod impact;
+pub mod limits;
 mod named;
 pub mod net;
 pub mod network;

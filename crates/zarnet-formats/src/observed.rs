@@ -1,12 +1,13 @@
 //! Tables as devices show them: CSV with the names of our own table, other CSV by a map of its columns, and our own JSON.
 
 use std::net::IpAddr;
-use std::path::Path;
 
+use serde::de::{DeserializeSeed, Deserializer, Error, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
 use zarnet_core::compare::Observed;
+use zarnet_core::limits;
 use zarnet_core::net::{Endpoint, NotationError, Protocol};
-use zarnet_core::plan::{DeviceId, Plan};
+use zarnet_core::plan::{DeviceId, Plan, nearest};
 
 use crate::traffic::{Fault, Given, TrafficError, read_all};
 
@@ -63,69 +64,182 @@ impl ColumnMap {
 
 fn position(name: &str) -> Result<usize, Fault> {
     COLUMNS.iter().position(|c| *c == name).ok_or_else(|| {
-        let near = COLUMNS.into_iter().min_by_key(|c| strsim::damerau_levenshtein(c, name));
-        Fault::UnknownColumn { name: name.into(), near: near.filter(|n| strsim::damerau_levenshtein(n, name) <= 3) }
+        let near = nearest(name, COLUMNS.into_iter());
+        Fault::UnknownColumn { name: name.into(), near: COLUMNS.into_iter().find(|c| Some(*c) == near.as_deref()) }
     })
 }
 
-/// Reads a table. `columns` tells which column is what where the file does not have our names, `of` whose it is where it
-/// does not say.
+/// How a table is read.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Form<'a> {
+    /// Which column is what, where the file does not have our names.
+    pub columns: Option<&'a ColumnMap>,
+    /// Whose table it is, where it does not say.
+    pub of: Option<DeviceId>,
+}
+
+/// Reads a table from a file, or from what a pipe held.
 ///
 /// # Errors
 /// Everything that is wrong with it, line by line.
-pub fn read(
-    path: &Path,
+pub fn read(given: &Given, form: Form<'_>, plan: &Plan) -> Result<Vec<Observed>, Vec<TrafficError>> {
+    let input = given.name();
+    let whole = |fault| vec![TrafficError { input: input.clone(), line: None, fault }];
+    let text = read_all(given, limits::OBSERVED_OCTETS).map_err(whole)?;
+    let error = |(line, fault)| TrafficError { input: input.clone(), line, fault };
+    parse(&text, form, plan).map_err(|faults| faults.into_iter().map(error).collect())
+}
+
+/// Reads a table that is there as text.
+///
+/// # Errors
+/// Everything that is wrong with it, each with its line or the number of its mapping; none where the whole is wrong.
+pub fn parse(text: &str, form: Form<'_>, plan: &Plan) -> Result<Vec<Observed>, Vec<(Option<u64>, Fault)>> {
+    let of = form.of.or((plan.devices.len() == 1).then_some(DeviceId(0)));
+    let mut rows = Rows::default();
+    let read = match text.trim_start() {
+        "" => Err(Fault::Empty),
+        t if t.starts_with('{') => of_json_text(t, &mut |n, value| rows.take(n, of_json(value, of, plan))),
+        _ => of_csv(text, form.columns, of, plan, &mut rows),
+    };
+    read.map_err(|fault| vec![(None, fault)])?;
+    // a table that does not say whose it is is wrong as a whole
+    if !rows.errors.is_empty() && rows.errors.iter().all(|e| e.1 == Fault::MissingColumn("device")) {
+        return Err(vec![(None, Fault::MissingColumn("device"))]);
+    }
+    if rows.errors.is_empty() { Ok(rows.entries) } else { Err(rows.errors) }
+}
+
+/// Rows as they are read: those that are right, and what is wrong with others.
+#[derive(Default)]
+struct Rows {
+    entries: Vec<Observed>,
+    errors: Vec<(Option<u64>, Fault)>,
+}
+
+impl Rows {
+    /// Takes a row, or the reason why it is none.
+    fn take(&mut self, line: u64, entry: Result<Observed, Fault>) -> Result<(), Fault> {
+        match entry {
+            Ok(_) if self.entries.len() >= limits::OBSERVED_ROWS => {
+                return Err(Fault::TooLarge(format!("it has more than {} rows", limits::OBSERVED_ROWS)));
+            }
+            Ok(entry) => self.entries.push(Observed { line, ..entry }),
+            Err(fault) if self.errors.len() < limits::BAD_LINES => self.errors.push((Some(line), fault)),
+            Err(_) => {}
+        }
+        Ok(())
+    }
+}
+
+fn of_csv(
+    text: &str,
     columns: Option<&ColumnMap>,
     of: Option<DeviceId>,
     plan: &Plan,
-) -> Result<Vec<Observed>, Vec<TrafficError>> {
-    let of = of.or((plan.devices.len() == 1).then_some(DeviceId(0)));
-    let input = path.to_path_buf();
-    let given = if path == Path::new("-") { Given::Standard } else { Given::File(input.clone()) };
-    let whole = |fault| vec![TrafficError { input: input.clone(), line: None, fault }];
-    let text = read_all(&given).map_err(whole)?;
-    if text.trim().is_empty() {
-        return Err(whole(Fault::Empty));
-    }
-    let mut errors = Vec::new();
-    let mut entries = Vec::new();
-    let mut take = |line: u64, entry: Result<Observed, Fault>| match entry {
-        Ok(entry) => entries.push(Observed { line, ..entry }),
-        Err(fault) => errors.push(TrafficError { input: input.clone(), line: Some(line), fault }),
-    };
-    if text.trim_start().starts_with('{') {
-        let value: Value = serde_json::from_str(&text).map_err(|e| whole(Fault::Malformed(format!("JSON: {e}"))))?;
-        let Some(Value::Array(mappings)) = value.get("mappings") else {
-            return Err(whole(Fault::MissingColumn("mappings")));
-        };
-        mappings.iter().zip(1..).for_each(|(m, n)| take(n, of_json(m, of, plan)));
-    } else {
-        let first = text.lines().find(|l| !l.trim().is_empty() && !l.starts_with('#')).unwrap_or("");
-        let delimiter = [b'\t', b';', b','].into_iter().max_by_key(|d| first.bytes().filter(|b| b == d).count());
-        let mut reader = csv::ReaderBuilder::new();
-        let reader = reader.delimiter(delimiter.unwrap_or(b',')).has_headers(false).flexible(true).comment(Some(b'#'));
-        let mut map = columns.cloned();
-        for (i, record) in reader.from_reader(text.as_bytes()).records().enumerate() {
-            let record = record.map_err(|e| whole(Fault::Malformed(e.to_string())))?;
-            let line = record.position().map_or(i as u64 + 1, csv::Position::line);
-            match &map {
-                None => map = Some(ColumnMap::of_header(&record).map_err(whole)?),
-                Some(map) => {
-                    let entry = of_record(&record, map, of, plan);
-                    // another export has a header of its own
-                    if i == 0 && entry.is_err() && columns.is_some() {
-                        continue;
-                    }
-                    take(line, entry);
+    rows: &mut Rows,
+) -> Result<(), Fault> {
+    let first = text.lines().find(|l| !l.trim().is_empty() && !l.starts_with('#')).unwrap_or("");
+    let delimiter = [b'\t', b';', b','].into_iter().max_by_key(|d| first.bytes().filter(|b| b == d).count());
+    let mut reader = csv::ReaderBuilder::new();
+    let reader = reader.delimiter(delimiter.unwrap_or(b',')).has_headers(false).flexible(true).comment(Some(b'#'));
+    let mut map = columns.cloned();
+    for (i, record) in reader.from_reader(text.as_bytes()).records().enumerate() {
+        let record = record.map_err(|e| Fault::Malformed(e.to_string()))?;
+        let line = record.position().map_or(i as u64 + 1, csv::Position::line);
+        match &map {
+            None => map = Some(ColumnMap::of_header(&record)?),
+            Some(map) => {
+                let entry = of_record(&record, map, of, plan);
+                // another export has a header of its own
+                if i == 0 && entry.is_err() && columns.is_some() {
+                    continue;
                 }
+                rows.take(line, entry)?;
             }
         }
     }
-    // a table that does not say whose it is is wrong as a whole
-    if errors.iter().all(|e| e.fault == Fault::MissingColumn("device")) && !errors.is_empty() {
-        return Err(whole(Fault::MissingColumn("device")));
+    Ok(())
+}
+
+/// Gives away the mappings of our own JSON one by one, each with its number: a table of millions is never there as a tree.
+fn of_json_text(text: &str, take: &mut impl FnMut(u64, &Value) -> Result<(), Fault>) -> Result<(), Fault> {
+    let mut failed = None;
+    let mut seen = false;
+    let answer =
+        Answer { take: &mut |number, value| take(number, value).map_err(|f| failed = Some(f)), seen: &mut seen };
+    let mut reader = serde_json::Deserializer::from_str(text);
+    let read = answer.deserialize(&mut reader).and_then(|()| reader.end());
+    match (failed, read) {
+        (Some(fault), _) => Err(fault),
+        (None, Err(error)) => Err(Fault::Malformed(format!("JSON: {error}"))),
+        (None, Ok(())) if !seen => Err(Fault::MissingColumn("mappings")),
+        (None, Ok(())) => Ok(()),
     }
-    if errors.is_empty() { Ok(entries) } else { Err(errors) }
+}
+
+type Take<'a> = &'a mut dyn FnMut(u64, &Value) -> Result<(), ()>;
+
+/// The object that an answer is.
+struct Answer<'a> {
+    take: Take<'a>,
+    seen: &'a mut bool,
+}
+
+impl<'de> DeserializeSeed<'de> for Answer<'_> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
+        reader.deserialize_map(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Answer<'_> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("an object with `mappings`")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
+        while let Some(key) = map.next_key::<String>()? {
+            if key == "mappings" {
+                *self.seen = true;
+                map.next_value_seed(Mappings(&mut *self.take))?;
+            } else {
+                map.next_value::<IgnoredAny>()?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The list of mappings in an answer.
+struct Mappings<'a>(Take<'a>);
+
+impl<'de> DeserializeSeed<'de> for Mappings<'_> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
+        reader.deserialize_seq(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Mappings<'_> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("a list of mappings")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<(), A::Error> {
+        let mut number = 0;
+        while let Some(mapping) = list.next_element::<Value>()? {
+            number += 1;
+            (self.0)(number, &mapping).map_err(|()| A::Error::custom("stopped"))?;
+        }
+        Ok(())
+    }
 }
 
 fn of_record(

@@ -1,7 +1,7 @@
 //! The files that something was read from, and lines and columns in them.
 
 use std::ops::Range;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use zarnet_core::plan::Place;
@@ -11,6 +11,8 @@ use zarnet_core::plan::Place;
 pub struct SourceFile {
     /// Its path as the user would write it.
     pub path: PathBuf,
+    /// Its path without links, where it was read from a file.
+    canonical: Option<PathBuf>,
     text: String,
     /// Where its lines begin, once somebody has asked.
     lines: OnceLock<Vec<usize>>,
@@ -19,7 +21,12 @@ pub struct SourceFile {
 impl SourceFile {
     /// A file with this text.
     pub fn new(path: PathBuf, text: String) -> Self {
-        Self { path, text, lines: OnceLock::new() }
+        Self { canonical: path.canonicalize().ok(), path, text, lines: OnceLock::new() }
+    }
+
+    /// Whether this is the file at a path, by whichever way the path gets there.
+    pub(crate) fn is_at(&self, path: &Path, canonical: Option<&Path>) -> bool {
+        self.path == path || canonical.is_some() && canonical == self.canonical.as_deref()
     }
 
     /// Its text.

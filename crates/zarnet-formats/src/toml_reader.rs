@@ -5,13 +5,15 @@ use std::ops::Range;
 
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
-use zarnet_core::plan::{Place, Placed, PlanError, Problem, Setting};
+use zarnet_core::limits;
+use zarnet_core::net::is_hidden;
+use zarnet_core::plan::{Place, Placed, PlanError, Problem, Problems, Setting, nearest};
 
 pub(crate) type Text = Placed<String>;
 type Value<'a> = &'a Spanned<DeValue<'a>>;
 
-/// Where problems are collected.
-pub(crate) type Problems = RefCell<Vec<Problem>>;
+/// Where problems are collected while several tables are read.
+pub(crate) type Collected = RefCell<Problems>;
 
 pub(crate) fn place(file: u16, span: Range<usize>) -> Place {
     let bound = |n: usize| u32::try_from(n).unwrap_or(u32::MAX);
@@ -26,7 +28,7 @@ pub(crate) struct Reader<'a> {
     pub place: Place,
     what: &'static str,
     asked: RefCell<Vec<&'static str>>,
-    problems: &'a Problems,
+    problems: &'a Collected,
 }
 
 impl<'a> Reader<'a> {
@@ -35,7 +37,7 @@ impl<'a> Reader<'a> {
         table: &'a DeTable<'a>,
         place: Place,
         what: &'static str,
-        problems: &'a Problems,
+        problems: &'a Collected,
     ) -> Self {
         Self { file, table, place, what, asked: RefCell::default(), problems }
     }
@@ -65,7 +67,29 @@ impl<'a> Reader<'a> {
             self.wrong_type(key, "text", value);
             return None;
         };
-        Some(Text::new(text.into(), self.at(value.span())))
+        let text = Text::new(text.into(), self.at(value.span()));
+        self.shows(key, &text);
+        Some(text)
+    }
+
+    /// A string for people, which may have several lines.
+    pub(crate) fn prose(&self, key: &'static str) -> Option<Text> {
+        let value = self.get(key)?;
+        let Some(text) = value.get_ref().as_str() else {
+            self.wrong_type(key, "text", value);
+            return None;
+        };
+        let text = Text::new(text.into(), self.at(value.span()));
+        self.shows(key, &Text::new(text.value.replace(['\n', '\t', '\r'], " "), text.place));
+        Some(text)
+    }
+
+    /// Reports a character that acts instead of showing.
+    fn shows(&self, key: &str, text: &Text) {
+        if let Some(hidden) = text.value.chars().find(|c| is_hidden(*c)) {
+            let error = PlanError::HiddenCharacter { key: key.into(), code: hidden.into() };
+            self.report(error, text.place);
+        }
     }
 
     /// A string that must be there.
@@ -103,7 +127,11 @@ impl<'a> Reader<'a> {
 
     fn strings(&self, key: &str, value: Value<'a>) -> Vec<Text> {
         let one = |v: Value<'a>| match v.get_ref().as_str() {
-            Some(text) => Some(Text::new(text.into(), self.at(v.span()))),
+            Some(text) => {
+                let text = Text::new(text.into(), self.at(v.span()));
+                self.shows(key, &text);
+                Some(text)
+            }
             None => {
                 self.wrong_type(key, "text or a list of texts", v);
                 None
@@ -169,6 +197,7 @@ impl<'a> Reader<'a> {
         };
         let entry = |(name, value): (&'a Spanned<std::borrow::Cow<'a, str>>, Value<'a>)| {
             let text = Text::new(name.get_ref().to_string(), self.at(name.span()));
+            self.shows("name", &text);
             (text, self.strings(name.get_ref(), value))
         };
         table.iter().map(entry).collect()
@@ -218,9 +247,7 @@ impl<'a> Reader<'a> {
         let asked = self.asked.borrow();
         for (key, _) in self.table.iter().filter(|(k, _)| !asked.contains(&k.get_ref().as_ref())) {
             let name = key.get_ref();
-            let distance = |k: &&str| strsim::damerau_levenshtein(name, k);
-            let near = asked.iter().copied().min_by_key(distance);
-            let near = near.filter(|k| distance(k) <= 1 + name.chars().count() / 3).map(str::to_owned);
+            let near = nearest(name, asked.iter().copied());
             let error = PlanError::UnknownKey { key: name.to_string(), table: self.what, near };
             self.report(error, self.at(key.span()));
         }
@@ -251,20 +278,33 @@ fn type_name(value: &DeValue<'_>) -> &'static str {
 }
 
 /// Parses a TOML file, and gives its problems in the order of their places, the first of each run of followers only:
-/// behind an unclosed bracket every line would be another.
-pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Problems) -> Spanned<DeTable<'a>> {
+/// after an unclosed bracket every line would be another. A text with more values than are taken is not parsed at all.
+pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Collected) -> Spanned<DeTable<'a>> {
+    if values(text) > limits::VALUES {
+        let error = PlanError::TooMany { what: "values in a file", most: limits::VALUES };
+        problems.borrow_mut().push(Problem::new(error, place(file, 0..0)));
+        return Spanned::new(0..0, DeTable::new());
+    }
     let (table, errors) = DeTable::parse_recoverable(text);
     let mut errors: Vec<_> = errors.iter().map(|e| (e.span().unwrap_or(0..0), e.message())).collect();
     errors.sort_by_key(|e| e.0.start);
-    let line = |at: usize| text[..at.min(text.len())].matches('\n').count();
+    let (mut counted, mut line): (usize, usize) = (0, 0);
     let mut last: Option<usize> = None;
     for (span, message) in errors {
-        let here = line(span.start);
-        if last.is_none_or(|l| here > l + 1) {
+        let start = span.start.clamp(counted, text.len());
+        line += memchr::memchr_iter(b'\n', &text.as_bytes()[counted..start]).count();
+        counted = start;
+        if last.is_none_or(|l| line > l + 1) {
             let error = PlanError::Syntax(message.trim().replace('\n', ", "));
             problems.borrow_mut().push(Problem::new(error, place(file, span)));
         }
-        last = Some(here);
+        last = Some(line);
     }
     table
+}
+
+/// At least as many values as a text holds: each has a sign of its own that separates it from others, or that it opens with.
+fn values(text: &str) -> usize {
+    memchr::memchr3_iter(b',', b'=', b'[', text.as_bytes()).count()
+        + memchr::memchr3_iter(b'{', b'.', b'\n', text.as_bytes()).count() / 4
 }

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
 use zarnet_core::plan::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
+use zarnet_formats::files::Reach;
 use zarnet_formats::plan::{Loaded, edited, from_text, load};
 
 const PLAN: &str = r#"# the head of the file
@@ -248,7 +249,7 @@ fn the_file_that_has_it_is_changed() {
     let at = |name: &str| folder.path().join(name);
     std::fs::write(at("shop.toml"), format!("include = [\"hosts.toml\"]\n{PLAN}")).unwrap();
     std::fs::write(at("hosts.toml"), "# others\n[[host]]\nname = \"desk\"\naddress = \"10.0.0.9/24\"\n").unwrap();
-    let loaded = load(&at("shop.toml")).unwrap_or_else(|e| panic!("{e:?}"));
+    let loaded = load(&at("shop.toml"), Reach::anywhere()).unwrap_or_else(|e| panic!("{e:?}"));
     let desk = loaded.plan.host("desk").unwrap();
     let after = edited(&loaded, &[vec![set(Table::Host(desk), "gateway", "10.0.0.1")]]).unwrap();
     assert_eq!(after.sources.0[0].text(), loaded.sources.0[0].text());

@@ -5,8 +5,9 @@ use std::path::Path;
 
 use zarnet_core::compare::Observed;
 use zarnet_core::plan::{DeviceId, Plan};
-use zarnet_formats::observed::{ColumnMap, read};
+use zarnet_formats::observed::{ColumnMap, Form, read};
 use zarnet_formats::plan::from_text;
+use zarnet_formats::traffic::Given;
 
 fn plan(devices: &[&str]) -> Plan {
     let text: String = devices.iter().map(|d| format!("[[device]]\nname = \"{d}\"\n")).collect();
@@ -28,7 +29,8 @@ fn table(
         let peer = o.peer.map_or("-".into(), |p| p.to_string());
         format!("{} {protocol} {} {} {peer} {}", o.device.0, o.internal, o.external, o.line)
     };
-    match read(file.path(), map.as_ref(), of, &plan(devices)) {
+    let form = Form { columns: map.as_ref(), of };
+    match read(&Given::File(file.path().into()), form, &plan(devices)) {
         Ok(entries) => Ok(entries.iter().map(told).collect()),
         Err(errors) => Err(errors
             .iter()
@@ -111,7 +113,7 @@ fn all_that_is_wrong_is_told_with_its_line() {
     assert_eq!(one("inside,outside\n"), Err(vec!["-:unknown-column".into()]));
     assert_eq!(one("internal,internal,external\n"), Err(vec!["-:column-twice".into()]));
     assert_eq!(
-        read(Path::new("/nowhere/at/all"), None, None, &plan(&["edge"])).unwrap_err()[0].fault.name(),
+        read(&Given::File("/nowhere/at/all".into()), Form::default(), &plan(&["edge"])).unwrap_err()[0].fault.name(),
         "unreadable"
     );
 }

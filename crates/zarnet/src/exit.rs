@@ -45,7 +45,7 @@ impl From<io::Error> for Failure {
     }
 }
 
-/// Turns the outcome of a command into an exit code. A reader that went away is no failure.
+/// Turns the outcome of a command into an exit code.
 pub fn finish(outcome: Result<u8, Failure>) -> ExitCode {
     ExitCode::from(match outcome {
         Ok(code) => code,
@@ -54,7 +54,6 @@ pub fn finish(outcome: Result<u8, Failure>) -> ExitCode {
             diagnostic::say(name, &message, None, help.as_deref());
             WRONG_INPUT
         }
-        Err(Failure::Io(error)) if error.kind() == io::ErrorKind::BrokenPipe => FINE,
         Err(Failure::Io(error)) => {
             diagnostic::say("cannot-write", &error.to_string(), None, None);
             FAILED

@@ -3,11 +3,17 @@
 mod args;
 mod commands;
 mod exit;
+mod files;
 mod render;
+
+use std::process::ExitCode;
 
 use clap::Parser;
 
-fn main() -> std::process::ExitCode {
-    let arguments = args::Arguments::parse();
-    exit::finish(commands::run(&arguments))
+fn main() -> ExitCode {
+    files::remove_on_signal();
+    match args::Arguments::try_parse() {
+        Ok(arguments) => exit::finish(commands::run(&arguments)),
+        Err(said) => exit::finish(commands::not_a_command(&said)),
+    }
 }

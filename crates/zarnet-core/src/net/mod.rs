@@ -10,6 +10,7 @@ mod prefix_map;
 mod protocol;
 mod service;
 mod set;
+mod text;
 mod time;
 
 pub(crate) use address::parse_address;
@@ -21,6 +22,7 @@ pub use prefix_map::PrefixMap;
 pub use protocol::Protocol;
 pub use service::{PortRange, Service, ServiceSet};
 pub use set::AddressSet;
+pub use text::is_hidden;
 pub use time::{Instant, parse_span};
 
 #[cfg(test)]

@@ -29,7 +29,15 @@ impl AddressSet {
 
     /// Adds every address of `other`.
     pub fn extend(&mut self, other: &Self) {
-        other.ranges().for_each(|r| self.insert(r));
+        // a few ranges find their places; many are merged in one go
+        if other.v4.len() + other.v6.len() <= FEW {
+            other.ranges().for_each(|r| self.insert(r));
+            return;
+        }
+        self.v4.extend_from_slice(&other.v4);
+        self.v6.extend_from_slice(&other.v6);
+        merge(&mut self.v4, |x| x.checked_add(1));
+        merge(&mut self.v6, |x| x.checked_add(1));
     }
 
     /// Takes a range out.
@@ -107,9 +115,32 @@ impl From<AddressRange> for AddressSet {
 impl FromIterator<AddressRange> for AddressSet {
     fn from_iter<I: IntoIterator<Item = AddressRange>>(ranges: I) -> Self {
         let mut set = Self::default();
-        ranges.into_iter().for_each(|r| set.insert(r));
+        for range in ranges {
+            let (first, last) = (number(range.first()), number(range.last()));
+            match range.family() {
+                Family::V4 => set.v4.push((first as u32, last as u32)),
+                Family::V6 => set.v6.push((first, last)),
+            }
+        }
+        merge(&mut set.v4, |x| x.checked_add(1));
+        merge(&mut set.v6, |x| x.checked_add(1));
         set
     }
+}
+
+/// So many ranges are put into a set one by one.
+const FEW: usize = 8;
+
+/// Puts ranges in order, and joins those that overlap or touch.
+fn merge<T: Ord + Copy>(list: &mut Vec<(T, T)>, next: impl Fn(T) -> Option<T>) {
+    list.sort_unstable();
+    list.dedup_by(|later, before| {
+        let joined = next(before.1).is_none_or(|n| later.0 <= n);
+        if joined {
+            before.1 = before.1.max(later.1);
+        }
+        joined
+    });
 }
 
 impl fmt::Display for AddressSet {

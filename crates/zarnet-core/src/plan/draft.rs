@@ -28,6 +28,18 @@ pub struct Draft {
     pub deny: Vec<Text>,
 }
 
+impl Draft {
+    /// Whether it declares nothing; a title alone declares nothing.
+    pub fn is_empty(&self) -> bool {
+        self.devices.is_empty()
+            && self.hosts.is_empty()
+            && self.segments.is_empty()
+            && self.addresses.is_empty()
+            && self.services.is_empty()
+            && self.expects.is_empty()
+    }
+}
+
 /// A segment as written.
 #[derive(Debug)]
 pub struct DraftSegment {

@@ -212,6 +212,23 @@ pub enum PlanError {
         /// How many there may be.
         most: usize,
     },
+    /// A plan that declares nothing.
+    #[error("the plan declares nothing")]
+    Empty,
+    /// A character that acts instead of showing.
+    #[error("`{key}` holds the character U+{code:04X}, which does not show")]
+    HiddenCharacter {
+        /// The key, or what the text is.
+        key: String,
+        /// The character's number.
+        code: u32,
+    },
+    /// A file that is to be included lies outside of the plan's folder.
+    #[error("`{path}` lies outside of the folder of the plan")]
+    IncludeOutside {
+        /// The file.
+        path: String,
+    },
     /// A file that is to be included cannot be read.
     #[error("`{path}` cannot be included: {error}")]
     IncludeUnreadable {
@@ -256,13 +273,16 @@ impl PlanError {
             Self::DeviceCannot { .. } => "device-cannot",
             Self::BehaviourContradiction(_) => "behaviour-contradiction",
             Self::TooMany { .. } => "too-many",
+            Self::Empty => "empty-plan",
+            Self::HiddenCharacter { .. } => "hidden-character",
+            Self::IncludeOutside { .. } => "include-outside",
             Self::IncludeUnreadable { .. } => "include-unreadable",
             Self::PoolTooLarge(_) => "pool-too-large",
         }
     }
 
     /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 29] = [
+    pub const NAMES: [&'static str; 32] = [
         "syntax",
         "unknown-key",
         "missing-key",
@@ -290,6 +310,9 @@ impl PlanError {
         "device-cannot",
         "behaviour-contradiction",
         "too-many",
+        "empty-plan",
+        "hidden-character",
+        "include-outside",
         "include-unreadable",
         "pool-too-large",
     ];
@@ -317,6 +340,10 @@ impl PlanError {
             Self::DeviceCannot { lack, .. } => {
                 Some(format!("change the rule, or take `{lack}` out of `cannot` if the device can do it after all"))
             }
+            Self::Empty => Some("declare a device; `zarnet new FILE` writes a plan to start from".into()),
+            Self::HiddenCharacter { .. } => Some("take the character out".into()),
+            Self::IncludeOutside { .. } => Some("move it below that folder, or allow it with --allow-outside".into()),
+            Self::TooMany { .. } => Some("split the plan; docs/limits.md says why there is a limit".into()),
             _ => None,
         }
     }

@@ -12,13 +12,14 @@ mod error;
 mod expectation;
 mod model;
 mod place;
+mod problems;
 mod settings;
 mod succession;
 mod timers;
 
 pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
 pub use blocks::{Block, Use, blocks, free_addresses, uses};
-pub use build::{build, nearest};
+pub use build::build;
 pub use draft::{
     BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
     DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment, Setting,
@@ -32,6 +33,7 @@ pub use model::{
     SegmentId, Server, Spread, Static, Target, Verdict, Written, Zone,
 };
 pub use place::{Place, Placed};
+pub use problems::{Problems, nearest};
 pub use settings::Described;
 pub use succession::Renaming;
 pub use timers::Timers;

@@ -288,6 +288,12 @@ impl InterfaceSet {
         self.0[word] |= 1 << (id.index() % 64);
     }
 
+    /// Adds the interfaces of another set.
+    pub fn extend(&mut self, other: &Self) {
+        self.0.resize(self.0.len().max(other.0.len()), 0);
+        self.0.iter_mut().zip(&other.0).for_each(|(word, more)| *word |= more);
+    }
+
     /// Whether it holds an interface.
     pub fn contains(&self, id: InterfaceId) -> bool {
         self.0.get(id.index() / 64).is_some_and(|w| w >> (id.index() % 64) & 1 == 1)

@@ -6,7 +6,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, TableLike};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
 use zarnet_core::plan::{DeviceId, Place, Plan};
 
-use super::{LoadError, Loaded, from_sources};
+use super::{LoadError, Loaded, build_from};
 use crate::source::Sources;
 
 /// Carries changes out, one after the other, and builds the plan anew. Each list of changes speaks of the plan that the
@@ -20,7 +20,7 @@ pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<L
         for edit in list.iter().filter(|e| !matches!(e, Edit::Clear(..))) {
             let mut sources = loaded.sources.clone();
             apply(&mut sources, &loaded.plan, edit).ok_or(None)?;
-            loaded = from_sources(sources).map_err(Some)?;
+            loaded = build_from(sources, 0, loaded.reach.clone()).map_err(Some)?;
         }
     }
     Ok(loaded)

@@ -5,10 +5,10 @@ use zarnet_core::plan::{
     DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment,
 };
 
-use crate::toml_reader::{Problems, Reader, Text, parse, place};
+use crate::toml_reader::{Collected, Reader, Text, parse, place};
 
 /// Reads one file into the draft, and gives the files that it includes.
-pub(super) fn file(number: u16, text: &str, draft: &mut Draft, problems: &Problems) -> Vec<Text> {
+pub(super) fn file(number: u16, text: &str, draft: &mut Draft, problems: &Collected) -> Vec<Text> {
     let table = parse(number, text, problems);
     let root = Reader::new(number, table.get_ref(), place(number, 0..0), "a plan", problems);
     let title = root.text("plan");
@@ -32,7 +32,7 @@ pub(super) fn file(number: u16, text: &str, draft: &mut Draft, problems: &Proble
 fn segment(r: Reader<'_>) -> Option<DraftSegment> {
     let name = r.needed("name");
     let internet = r.flag("internet", false);
-    r.text("note");
+    r.prose("note");
     let mut routed = Vec::new();
     for route in r.tables("routed", "a routed prefix") {
         routed.extend(route.needed("to").zip(route.needed("via")));
@@ -46,7 +46,7 @@ fn segment(r: Reader<'_>) -> Option<DraftSegment> {
 fn host(r: Reader<'_>) -> Option<DraftHost> {
     let (name, address) = (r.needed("name"), r.needed("address"));
     let (gateway, listens, segment) = (r.text("gateway"), r.texts("listens"), r.text("segment"));
-    r.text("note");
+    r.prose("note");
     let place = r.place;
     r.finish();
     Some(DraftHost { place, name: name?, address: address?, gateway, listens, segment })
@@ -54,7 +54,7 @@ fn host(r: Reader<'_>) -> Option<DraftHost> {
 
 fn device(r: Reader<'_>) -> Option<DraftDevice> {
     let name = r.needed("name");
-    r.text("note");
+    r.prose("note");
     let behaviour = if r.is_table("behaviour") {
         let mut settings = r.settings("behaviour").unwrap_or_default();
         let preset = settings.iter().position(|s| s.key.value == "preset").map(|i| settings.remove(i));
@@ -101,7 +101,7 @@ fn interface(r: Reader<'_>) -> Option<DraftInterface> {
     let (also, proxy_arp) = (r.texts("also").unwrap_or_default(), r.texts("proxy-arp").unwrap_or_default());
     let services = r.texts("services").unwrap_or_default();
     let (ingress_acl, egress_acl) = (r.text("ingress-acl"), r.text("egress-acl"));
-    r.text("note");
+    r.prose("note");
     let place = r.place;
     r.finish();
     let address = address.unwrap_or_default();
@@ -123,7 +123,7 @@ fn interface(r: Reader<'_>) -> Option<DraftInterface> {
 
 fn route(r: Reader<'_>) -> Option<DraftRoute> {
     let (to, via) = (r.needed("to"), r.needed("via"));
-    r.text("note");
+    r.prose("note");
     let place = r.place;
     r.finish();
     Some(DraftRoute { place, to: to?, via: via? })
@@ -131,7 +131,7 @@ fn route(r: Reader<'_>) -> Option<DraftRoute> {
 
 fn acl(r: Reader<'_>) -> Option<DraftAcl> {
     let name = r.needed("name");
-    r.text("note");
+    r.prose("note");
     let entries = r.tables("entries", "an entry of a filter").into_iter().map(acl_entry).collect();
     let place = r.place;
     r.finish();
@@ -143,7 +143,7 @@ fn acl_entry(r: Reader<'_>) -> DraftAclEntry {
     let (source, destination) = (r.texts("source"), r.texts("destination"));
     let source_service = r.texts("source-service");
     let answers = r.flag("answers", false);
-    r.text("note");
+    r.prose("note");
     let place = r.place;
     r.finish();
     DraftAclEntry { place, accept, drop, source, destination, source_service, answers }
@@ -153,7 +153,7 @@ fn policy(r: Reader<'_>) -> DraftPolicy {
     let (from, into) = (r.texts("from"), r.texts("into"));
     let (accept, drop) = (r.texts("accept"), r.texts("drop"));
     let (source, destination) = (r.texts("source"), r.texts("destination"));
-    r.text("note");
+    r.prose("note");
     let place = r.place;
     r.finish();
     DraftPolicy { place, from, into, accept, drop, source, destination }
@@ -166,7 +166,7 @@ fn pool(r: Reader<'_>) -> Option<DraftPool> {
         r.needed("addresses");
     }
     let (pick, usable) = (r.text("pick"), r.text("usable"));
-    r.text("note");
+    r.prose("note");
     let place = r.place;
     r.finish();
     Some(DraftPool { place, name: name?, addresses: addresses?, pick, usable })
@@ -174,7 +174,7 @@ fn pool(r: Reader<'_>) -> Option<DraftPool> {
 
 fn rule(r: Reader<'_>) -> Option<DraftRule> {
     let (name, kind) = (r.needed("name"), r.needed("type"));
-    let (enabled, log, note) = (r.flag("enabled", true), r.flag("log", false), r.text("note"));
+    let (enabled, log, note) = (r.flag("enabled", true), r.flag("log", false), r.prose("note"));
     let (from, into) = (r.texts("from"), r.texts("into"));
     let (source, destination, service) = (r.texts("source"), r.texts("destination"), r.texts("service"));
     let (direction, limit) = (r.text("direction"), r.integer("limit"));
@@ -208,7 +208,7 @@ fn rule(r: Reader<'_>) -> Option<DraftRule> {
 
 fn expect(r: Reader<'_>) -> Option<DraftExpect> {
     let (flow, becomes, reaches) = (r.needed("flow"), r.text("becomes"), r.text("reaches"));
-    let (reason, note) = (r.text("reason"), r.text("note"));
+    let (reason, note) = (r.text("reason"), r.prose("note"));
     let flag = |key| r.has(key).then(|| r.flag(key, true));
     let (refused, unreachable) = (flag("refused"), flag("unreachable"));
     let seen_by = r.tables("seen-by", "a view").into_iter().filter_map(seen_by).collect();

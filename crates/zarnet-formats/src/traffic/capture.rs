@@ -1,16 +1,16 @@
 //! Captures: pcap and pcapng, told apart by content; Ethernet, raw IP and Linux cooked frames.
 
 use std::collections::HashMap;
-use std::io::Read;
-use std::net::IpAddr;
 
-use etherparse::{EtherType, IpNumber, Ipv6ExtensionSlice, LaxNetSlice, LaxSlicedPacket, TransportSlice};
 use pcap_parser::traits::PcapReaderIterator;
 use pcap_parser::{Block, PcapBlockOwned, PcapError, create_reader};
-use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol, Signal, Tuple};
+use zarnet_core::limits;
+use zarnet_core::net::{Packet, Signal};
 
 use super::Fault;
+use super::decode::{Datagram, Sight, Why, decode};
 use super::frames::{self, Records};
+use super::input::{Contents, Failure};
 
 /// Frames that say nothing about translation, by why.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -45,16 +45,6 @@ pub(super) struct Wire {
     pub offset: i64,
 }
 
-/// What a frame held.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Sight {
-    Packet(Packet),
-    Error(IcmpError),
-}
-
-/// What the fragments of a datagram have in common (RFC 791 §3.2).
-pub(super) type Datagram = (IpAddr, IpAddr, u8, u32);
-
 /// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
 /// then says nothing new.
 #[derive(Default)]
@@ -65,14 +55,12 @@ struct Heads {
 impl Heads {
     /// A datagram is put together or forgotten within this time (RFC 1122 §3.3.2), in nanoseconds.
     const LIFE: i128 = 60_000_000_000;
-    /// So many are remembered at most.
-    const MOST: usize = 1 << 16;
 
     fn remember(&mut self, datagram: Datagram, at: i128, packet: Packet) {
-        if self.known.len() >= Self::MOST {
+        if self.known.len() >= limits::FRAGMENTS {
             self.known.retain(|_, head| at - head.0 < Self::LIFE);
         }
-        if self.known.len() < Self::MOST {
+        if self.known.len() < limits::FRAGMENTS {
             self.known.insert(datagram, (at, packet));
         }
     }
@@ -92,6 +80,8 @@ impl Heads {
 pub(super) struct Capture {
     reader: Box<dyn PcapReaderIterator + Send>,
     wires: Vec<Wire>,
+    /// How numbers of the section are written.
+    big_endian: bool,
     /// How most records can be read, if they can be read where they lie.
     records: Option<Records>,
     /// Packets read so far.
@@ -103,24 +93,25 @@ pub(super) struct Capture {
     /// Size of the reader's buffer.
     room: usize,
     consumed: u64,
+    failure: Failure,
 }
 
 /// Room for a block at first: no more than stays at hand for the processor.
 const ROOM: usize = 1 << 17;
-/// Largest block that is believed.
-const LARGEST_BLOCK: usize = 16 << 20;
 
 impl Capture {
-    pub(super) fn new(reader: Box<dyn Read + Send>) -> Result<Self, Fault> {
+    pub(super) fn new(contents: Contents) -> Result<Self, Fault> {
+        let Contents { reader, failure } = contents;
         let reader = create_reader(ROOM, reader).map_err(|e| match e {
             PcapError::Eof | PcapError::Incomplete(_) => Fault::CaptureTruncated(0),
-            e => Fault::CaptureMalformed(describe(&e)),
+            e => failure.fault().unwrap_or_else(|| Fault::CaptureMalformed(describe(&e))),
         })?;
         let (wires, skipped) = (Vec::new(), Skipped::default());
         let heads = Heads::default();
         Ok(Self {
             reader,
             wires,
+            big_endian: false,
             records: None,
             packets: 0,
             skipped,
@@ -129,6 +120,7 @@ impl Capture {
             refilled_at: None,
             room: ROOM,
             consumed: 0,
+            failure,
         })
     }
 
@@ -168,6 +160,7 @@ impl Capture {
                         }),
                         PcapBlockOwned::NG(Block::SectionHeader(h)) => {
                             self.wires.clear();
+                            self.big_endian = h.big_endian();
                             self.records = (!h.big_endian()).then_some(Records::Blocks);
                             None
                         }
@@ -175,8 +168,14 @@ impl Capture {
                             let ticks =
                                 ticks_of(i.options.iter().find(|o| o.code.0 == 9).and_then(|o| o.value.first()));
                             let offset = i.options.iter().find(|o| o.code.0 == 14);
-                            let offset =
-                                offset.and_then(|o| o.value.get(..8)?.try_into().ok()).map_or(0, i64::from_le_bytes);
+                            let offset = offset.and_then(|o| o.value.get(..8)?.try_into().ok());
+                            let number = if self.big_endian { i64::from_be_bytes } else { i64::from_le_bytes };
+                            let offset = offset.map_or(0, number);
+                            if self.wires.len() >= limits::WIRES {
+                                self.ended = true;
+                                let most = limits::WIRES;
+                                return Some(Err(Fault::CaptureMalformed(format!("more than {most} interfaces"))));
+                            }
                             self.wires.push(Wire { link: i.linktype.0, ticks, offset });
                             None
                         }
@@ -184,6 +183,11 @@ impl Capture {
                             let wire = self.wires.get(e.if_id as usize);
                             let length = (e.caplen as usize).min(e.data.len());
                             let ticks = u64::from(e.ts_high) << 32 | u64::from(e.ts_low);
+                            // of an interface that was not described, neither link nor clock are known
+                            if wire.is_none() {
+                                self.packets += 1;
+                                self.skipped.bad += 1;
+                            }
                             wire.map(|w| (w.time(ticks), w.link, &e.data[..length]))
                         }
                         // a simple packet has no time of its own: it cannot be put onto a clock
@@ -227,13 +231,14 @@ impl Capture {
                     self.refilled_at = Some(self.consumed);
                     if stuck || self.reader.refill().is_err() {
                         self.ended = true;
-                        return Some(Err(Fault::CaptureTruncated(self.packets)));
+                        let known = self.failure.fault();
+                        return Some(Err(known.unwrap_or(Fault::CaptureTruncated(self.packets))));
                     }
                     continue;
                 }
                 Err(PcapError::BufferTooSmall) => {
                     self.room *= 2;
-                    if self.room > LARGEST_BLOCK || !self.reader.grow(self.room) {
+                    if self.room > limits::BLOCK_OCTETS || !self.reader.grow(self.room) {
                         self.ended = true;
                         return Some(Err(Fault::CaptureMalformed("a block is too large".into())));
                     }
@@ -246,7 +251,8 @@ impl Capture {
                 Err(e) => {
                     let text = describe(&e);
                     self.ended = true;
-                    return Some(Err(Fault::CaptureMalformed(text)));
+                    let known = self.failure.fault();
+                    return Some(Err(known.unwrap_or(Fault::CaptureMalformed(text))));
                 }
             };
             self.consumed += used as u64;
@@ -288,154 +294,4 @@ impl Wire {
         let part = u128::from(ticks % self.ticks) * 1_000_000_000 / u128::from(self.ticks);
         whole * 1_000_000_000 + part as i128
     }
-}
-
-/// Why a frame says nothing.
-#[derive(Debug, PartialEq, Eq)]
-pub(super) enum Why {
-    NotIp,
-    /// A fragment behind the first of its datagram.
-    Fragment(Datagram),
-    IcmpOther,
-}
-
-/// What a frame holds; and of the first fragment of a datagram, which datagram that is.
-pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
-    let cut = |n: usize| data.get(n..).ok_or(Why::NotIp);
-    let word = |at: usize| word_at(data, at).ok_or(Why::NotIp);
-    let sliced = match link {
-        1 => LaxSlicedPacket::from_ethernet(data).map_err(|_| Why::NotIp)?,
-        12 | 14 | 101 | 228 | 229 => LaxSlicedPacket::from_ip(data).map_err(|_| Why::NotIp)?,
-        0 | 108 => LaxSlicedPacket::from_ip(cut(4)?).map_err(|_| Why::NotIp)?,
-        113 => LaxSlicedPacket::from_ether_type(EtherType(word(14)?), cut(16)?),
-        276 => LaxSlicedPacket::from_ether_type(EtherType(word(0)?), cut(20)?),
-        _ => return Err(Why::NotIp),
-    };
-    let (source, destination, number, part, payload) = match sliced.net.as_ref().ok_or(Why::NotIp)? {
-        LaxNetSlice::Ipv4(ip) => {
-            let header = ip.header();
-            let later = header.fragments_offset().value() > 0;
-            let part = (later || header.more_fragments()).then(|| (later, u32::from(header.identification())));
-            let payload = ip.payload();
-            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, part, payload.payload)
-        }
-        LaxNetSlice::Ipv6(ip) => {
-            let header = ip.header();
-            let payload = ip.payload();
-            let fragment = ip.extensions().clone().into_iter().find_map(|e| match e {
-                Ipv6ExtensionSlice::Fragment(f) => Some((f.fragment_offset().value() > 0, f.identification())),
-                _ => None,
-            });
-            let part = fragment.filter(|_| payload.fragmented);
-            (header.source_addr().into(), header.destination_addr().into(), payload.ip_number, part, payload.payload)
-        }
-        _ => return Err(Why::NotIp),
-    };
-    let datagram = part.map(|(later, id)| (later, (source, destination, number.0, id)));
-    if let Some((true, datagram)) = datagram {
-        return Err(Why::Fragment(datagram));
-    }
-    let first = datagram.map(|d| d.1);
-    if let Some(error) = icmp_error(number, source, destination, payload) {
-        return Ok((Sight::Error(error), None));
-    }
-    let protocol = Protocol(number.0);
-    let packet = |signal, from, to| Packet {
-        protocol,
-        signal,
-        ends: Tuple {
-            source: Endpoint { address: source, port: from },
-            destination: Endpoint { address: destination, port: to },
-        },
-    };
-    let packet = match &sliced.transport {
-        Some(TransportSlice::Tcp(tcp)) => {
-            let signal = tcp_signal(tcp.rst(), tcp.syn(), tcp.ack(), tcp.fin());
-            packet(signal, tcp.source_port(), tcp.destination_port())
-        }
-        Some(TransportSlice::Udp(udp)) => packet(Signal::Plain, udp.source_port(), udp.destination_port()),
-        _ => without_transport(number, payload, packet)?,
-    };
-    Ok((Sight::Packet(packet), first))
-}
-
-/// An ICMP error about an IPv4 packet: destination unreachable, time exceeded, parameter problem (RFC 792). The embedded
-/// header tells by its own length where its ports are (RFC 5508 §4.1 REQ-3b); checksums are not looked at, for captures are
-/// made before and after they are filled in.
-fn icmp_error(number: IpNumber, from: IpAddr, to: IpAddr, payload: &[u8]) -> Option<IcmpError> {
-    if number != IpNumber::ICMP || !matches!(payload.first()?, 3 | 11 | 12) {
-        return None;
-    }
-    let embedded = payload.get(8..)?;
-    let header = usize::from(*embedded.first()? & 15) * 4;
-    if embedded.first()? >> 4 != 4 || header < 20 {
-        return None;
-    }
-    let protocol = Protocol(*embedded.get(9)?);
-    let address = |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(embedded.get(at..at + 4)?).ok()?.into()));
-    let (source, destination) = (address(12)?, address(16)?);
-    let inner = embedded.get(header..).unwrap_or(&[]);
-    let word = |at: usize| word_at(inner, at);
-    let ends = |from, to| Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
-    let (signal, ends) = match protocol {
-        // the first octets of a datagram that was no first fragment would be anything
-        p if p.has_ports() => (Signal::Plain, ends(word(0)?, word(2)?)),
-        Protocol::ICMP => match query_signal(protocol, *inner.first()?)? {
-            Signal::Query => (Signal::Query, ends(word(4)?, 0)),
-            reply => (reply, ends(0, word(4)?)),
-        },
-        _ => (Signal::Plain, ends(0, 0)),
-    };
-    Some(IcmpError { from, to, about: Packet { protocol, signal, ends } })
-}
-
-pub(super) const fn tcp_signal(rst: bool, syn: bool, ack: bool, fin: bool) -> Signal {
-    match (rst, syn, ack, fin) {
-        (true, ..) => Signal::Rst,
-        (_, true, false, _) => Signal::Syn,
-        (_, true, true, _) => Signal::SynAck,
-        (.., true) => Signal::Fin,
-        _ => Signal::Plain,
-    }
-}
-
-/// Two octets as a number.
-fn word_at(octets: &[u8], at: usize) -> Option<u16> {
-    octets.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]))
-}
-
-/// What the type of an ICMP message says, if it is a query or its reply: echo, timestamp, address mask; and echo of IPv6
-/// (RFC 792, 950, 4443).
-fn query_signal(protocol: Protocol, kind: u8) -> Option<Signal> {
-    match (protocol, kind) {
-        (Protocol::ICMP, 8 | 13 | 17) | (Protocol::ICMPV6, 128) => Some(Signal::Query),
-        (Protocol::ICMP, 0 | 14 | 18) | (Protocol::ICMPV6, 129) => Some(Signal::Reply),
-        _ => None,
-    }
-}
-
-/// ICMP queries, protocols whose ports the library does not read, headers that were cut short.
-fn without_transport(
-    number: IpNumber,
-    payload: &[u8],
-    packet: impl Fn(Signal, u16, u16) -> Packet,
-) -> Result<Packet, Why> {
-    let protocol = Protocol(number.0);
-    let word = |at: usize| word_at(payload, at);
-    if protocol.has_query_id() {
-        let signal = payload.first().and_then(|kind| query_signal(protocol, *kind)).ok_or(Why::IcmpOther)?;
-        let id = word(4).ok_or(Why::NotIp)?;
-        return Ok(if signal == Signal::Query { packet(signal, id, 0) } else { packet(signal, 0, id) });
-    }
-    if protocol.has_ports() {
-        let ports = word(0).zip(word(2)).ok_or(Why::NotIp)?;
-        // of a TCP header that was cut, the flags are at octet 13
-        let signal = match (protocol, payload.get(13)) {
-            (Protocol::TCP, Some(f)) => tcp_signal(f & 4 != 0, f & 2 != 0, f & 16 != 0, f & 1 != 0),
-            (Protocol::TCP, None) => return Err(Why::NotIp),
-            _ => Signal::Plain,
-        };
-        return Ok(packet(signal, ports.0, ports.1));
-    }
-    Ok(packet(Signal::Plain, 0, 0))
 }

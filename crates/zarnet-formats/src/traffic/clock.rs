@@ -2,6 +2,7 @@
 
 use std::cell::Cell;
 
+use zarnet_core::limits;
 use zarnet_core::net::{Instant, parse_span};
 
 use super::Fault;
@@ -32,7 +33,7 @@ impl Clock {
             return Ok(instant);
         }
         match parse_span(text) {
-            Ok(span) => Ok(Instant::ZERO + span),
+            Ok(span) => within_a_century((Instant::ZERO + span).0, text).map(Instant),
             Err(error) => match day_time(text) {
                 Some(at) => self.absolute(at).ok_or_else(|| Fault::NegativeTime(text.into())),
                 None if text.starts_with('-') && text.len() > 1 => Err(Fault::NegativeTime(text.into())),
@@ -40,6 +41,12 @@ impl Clock {
             },
         }
     }
+}
+
+/// Nanoseconds, if they are no more than is taken.
+pub(super) fn within_a_century(nanoseconds: u64, text: &str) -> Result<u64, Fault> {
+    let fits = nanoseconds <= limits::SECONDS * 1_000_000_000;
+    if fits { Ok(nanoseconds) } else { Err(Fault::TimeTooLong(text.into())) }
 }
 
 /// RFC 3339, in nanoseconds since the epoch.

@@ -2,14 +2,13 @@
 
 use std::io::{ErrorKind, Read};
 
+use zarnet_core::limits;
 use zarnet_core::traffic::{Flow, Item};
 
 use super::Fault;
 use super::fields::{Column, Context, Fields};
+use super::input::fault_of;
 use super::plain::{self, ROOM};
-
-/// No line of a list is longer.
-pub(super) const LONGEST_LINE: usize = 1 << 20;
 
 /// Lines of a text that is read as it comes.
 pub(super) struct Lines {
@@ -60,7 +59,7 @@ impl Lines {
                 self.number += 1;
                 return Some(Ok(strip(&self.buffer[start..self.have])));
             }
-            if self.have - self.at > LONGEST_LINE {
+            if self.have - self.at > limits::LINE_OCTETS {
                 self.number += 1;
                 return Some(Err(self.skip_long()));
             }
@@ -94,7 +93,7 @@ impl Lines {
                     return Ok(());
                 }
                 Err(e) if e.kind() == ErrorKind::Interrupted => {}
-                Err(e) => return Err(Fault::Unreadable(e.to_string())),
+                Err(e) => return Err(fault_of(e)),
             }
         }
     }
@@ -112,7 +111,7 @@ impl Lines {
                 break;
             }
         }
-        Fault::LineTooLong(LONGEST_LINE)
+        Fault::LineTooLong(limits::LINE_OCTETS)
     }
 }
 

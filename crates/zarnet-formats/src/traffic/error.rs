@@ -21,6 +21,12 @@ pub enum Fault {
     /// The file cannot be read.
     #[error("{0}")]
     Unreadable(String),
+    /// It holds more than is taken.
+    #[error("{0}")]
+    TooLarge(String),
+    /// A time, or a length of time, of more than a century.
+    #[error("{0} is more than 100 years")]
+    TimeTooLong(String),
     /// The file is empty.
     #[error("there is nothing in it")]
     Empty,
@@ -114,6 +120,8 @@ impl Fault {
     pub fn name(&self) -> &'static str {
         match self {
             Self::Unreadable(_) => "unreadable",
+            Self::TooLarge(_) => "too-large",
+            Self::TimeTooLong(_) => "time-too-long",
             Self::Empty => "empty-file",
             Self::UnknownFormat => "unknown-format",
             Self::HeaderMissing => "header-missing",
@@ -139,8 +147,10 @@ impl Fault {
     }
 
     /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 22] = [
+    pub const NAMES: [&'static str; 24] = [
         "unreadable",
+        "too-large",
+        "time-too-long",
         "empty-file",
         "unknown-format",
         "header-missing",
@@ -177,6 +187,7 @@ impl Fault {
             Self::UnknownName { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::MissingColumn("device") => "say whose table it is: --device NAME".into(),
             Self::Notation { error, .. } => error.help()?,
+            Self::TooLarge(_) => "take a part of it; docs/limits.md says why there is a limit".into(),
             Self::AddressOfTwo(_) => "name the host instead of its address".into(),
             Self::VantageMissing => "say which interface saw it: --seen-at DEVICE/INTERFACE".into(),
             Self::CaptureTruncated(_) | Self::CaptureMalformed(_) => "--skip-bad takes what could be read".into(),
@@ -192,6 +203,7 @@ impl Fault {
         !matches!(
             self,
             Self::Unreadable(_)
+                | Self::TooLarge(_)
                 | Self::Empty
                 | Self::UnknownFormat
                 | Self::HeaderMissing

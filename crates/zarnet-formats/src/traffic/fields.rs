@@ -4,9 +4,10 @@ use std::net::IpAddr;
 
 use zarnet_core::device::Ending;
 use zarnet_core::net::{Instant, NotationError, Protocol, parse_span};
+use zarnet_core::plan::nearest;
 use zarnet_core::traffic::{Flow, Party};
 
-use super::clock::{Clock, plain_seconds};
+use super::clock::{Clock, plain_seconds, within_a_century};
 use super::{Fault, Names};
 
 /// A column of a flow list.
@@ -40,10 +41,9 @@ impl Column {
     /// The column of this name.
     pub(super) fn named(name: &str) -> Result<Self, Fault> {
         let name = name.trim();
-        let distance = |c: &&(&'static str, Column)| strsim::damerau_levenshtein(name, c.0);
         COLUMNS.iter().find(|c| c.0 == name).map(|c| c.1).ok_or_else(|| {
-            let near = COLUMNS.iter().min_by_key(distance);
-            let near = near.filter(|c| distance(c) <= 1 + name.chars().count() / 3).map(|c| c.0);
+            let near = nearest(name, COLUMNS.iter().map(|c| c.0));
+            let near = COLUMNS.iter().map(|c| c.0).find(|c| Some(*c) == near.as_deref());
             Fault::UnknownColumn { name: name.into(), near }
         })
     }
@@ -203,5 +203,5 @@ fn span(text: &str, column: &'static str) -> Result<u64, Fault> {
         Some(rest) if !rest.is_empty() => Fault::NegativeTime(text.into()),
         _ => Fault::Notation { column, error },
     })?;
-    Ok(u64::try_from(span.as_nanos()).unwrap_or(u64::MAX))
+    within_a_century(u64::try_from(span.as_nanos()).unwrap_or(u64::MAX), text)
 }

@@ -5,7 +5,8 @@ use std::net::IpAddr;
 
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 
-use super::capture::{Wire, tcp_signal};
+use super::capture::Wire;
+use super::decode::tcp_signal;
 
 /// How the records of a capture are written, least octet first.
 #[derive(Debug, Clone, Copy)]
@@ -120,7 +121,7 @@ fn echo(header: &[u8; 40]) -> Packet {
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::capture::{Sight, decode};
+    use super::super::decode::{Sight, decode};
     use super::*;
 
     proptest! {

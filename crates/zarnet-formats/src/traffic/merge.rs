@@ -1,24 +1,27 @@
 //! All inputs of a prediction on one clock.
 
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
 use zarnet_core::compare::Begun;
+use zarnet_core::limits;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
 use zarnet_core::traffic::{Batches, Event, Flow, Item, Load, LoadFlows, Party, Seen, SeenError};
 
-use super::capture::{Capture, Sight};
+use super::capture::Capture;
 use super::clock::Clock;
 use super::csv_list::CsvList;
+use super::decode::Sight;
 use super::fields::Context;
 use super::input::{Input, Kind};
 use super::json_list::JsonList;
 use super::scenario::{self, Scenario};
 use super::{Fault, Given, Names, Skipped, TrafficError};
+use crate::files::Reach;
 use crate::plan::Loaded;
 use crate::source::Sources as Files;
-
-/// How many bad lines are told at most.
-const MOST_TOLD: usize = 20;
 
 /// Traffic that can be read as often as needed.
 pub struct Traffic {
@@ -43,6 +46,8 @@ pub struct Reading {
     pub seed: u64,
     /// How many times the rate of load profiles is made, and which of several draws of them; the first as they are.
     pub growth: Growth,
+    /// Whether a scenario may name files outside of its folder.
+    pub allow_outside: bool,
 }
 
 /// A load that has grown, drawn anew.
@@ -82,13 +87,13 @@ impl Traffic {
     /// # Errors
     /// Everything that is wrong with any input as a whole.
     pub fn open(given: &[Given], loaded: &Loaded, reading: Reading) -> Result<Self, Vec<TrafficError>> {
-        let Reading { seen_at, skip_bad, seed, growth } = reading;
+        let Reading { seen_at, skip_bad, seed, growth, allow_outside } = reading;
         let (parts, events, plan_files) = (Vec::new(), Vec::new(), loaded.sources.clone());
         let (names, clock) = (Names::new(&loaded.plan), Clock::default());
         let mut traffic = Self { names, clock, parts, events, seen_at, skip_bad, plan_files };
         let mut errors = Vec::new();
         for given in given {
-            if let Err(more) = traffic.add(given, &loaded.plan, seed) {
+            if let Err(more) = traffic.add(given, &loaded.plan, seed, allow_outside) {
                 errors.extend(more);
             }
         }
@@ -97,7 +102,7 @@ impl Traffic {
         if errors.is_empty() { Ok(traffic) } else { Err(errors) }
     }
 
-    fn add(&mut self, given: &Given, plan: &Plan, seed: u64) -> Result<(), Vec<TrafficError>> {
+    fn add(&mut self, given: &Given, plan: &Plan, seed: u64, allow_outside: bool) -> Result<(), Vec<TrafficError>> {
         let whole = |fault| vec![TrafficError { input: given.name(), line: None, fault }];
         if let Given::Flow(text) = given {
             let flow = self.names.flow(text, Instant::ZERO).map_err(whole)?;
@@ -108,16 +113,17 @@ impl Traffic {
         let part = match input.kind().map_err(whole)? {
             Kind::Capture if self.seen_at.is_none() => return Err(whole(Fault::VantageMissing)),
             Kind::Scenario => {
-                let reader = input.read().map_err(whole)?;
+                let text = input.text(limits::SCENARIO_OCTETS).map_err(whole)?;
                 let mut plan_files = std::mem::take(&mut self.plan_files);
                 let setting = scenario::Setting {
                     name: &input.name,
                     plan,
                     context: self.context(),
+                    reach: if allow_outside { Reach::anywhere() } else { Reach::below_folder_of(&input.name) },
                     seed,
                     faults: Default::default(),
                 };
-                let read = scenario::read(reader, &setting, &mut plan_files);
+                let read = scenario::read(&text, &setting, &mut plan_files);
                 self.plan_files = plan_files;
                 let Scenario { flows, loads, events } = read?;
                 self.events.extend(events);
@@ -184,17 +190,17 @@ impl Traffic {
         if attempt == Attempt::Sorted {
             self.find_origin();
         }
-        let mut items = Items { heads: Vec::new(), readers: Vec::new(), skipped: Skipped::default(), failed: false };
-        for part in &self.parts {
-            items.readers.push(self.reader(part));
-            items.heads.push(None);
-        }
+        let readers = self.parts.iter().map(|part| self.reader(part)).collect();
+        let (heads, order) = (Vec::new(), BinaryHeap::new());
+        let mut items = Items { readers, heads, order, skipped: Skipped::default(), failed: false };
         if attempt == Attempt::Sorted {
             items.sort();
         }
         // a single input needs nobody to hold its next item against another's
         if items.readers.len() > 1 {
             items.heads = items.readers.iter_mut().map(Reader::next).collect();
+            let next = |(i, head): (usize, &Option<_>)| head.as_ref().map(|head| Reverse((due(head), i)));
+            items.order = items.heads.iter().enumerate().filter_map(next).collect();
         }
         items
     }
@@ -211,7 +217,7 @@ impl Traffic {
                 }
                 continue;
             }
-            let mut lines = super::csv_list::Lines::new(reader);
+            let mut lines = super::csv_list::Lines::new(reader.reader);
             while let Some(line) = lines.next() {
                 // any field that is a time of day moves it; only `start` can be one
                 let text = line.ok().and_then(|l| std::str::from_utf8(l).ok());
@@ -233,8 +239,8 @@ impl Traffic {
             Part::Load(load) => (None, Ok(Stream::Load(Box::new(load.flows())))),
             Part::List(input, kind) => {
                 let stream = input.read().map_err(|f| (0, f)).and_then(|reader| match kind {
-                    Kind::Csv => CsvList::new(reader, context).map(Stream::Csv),
-                    Kind::JsonLines => Ok(Stream::Json(JsonList::new(reader, context))),
+                    Kind::Csv => CsvList::new(reader.reader, context).map(Stream::Csv),
+                    Kind::JsonLines => Ok(Stream::Json(JsonList::new(reader.reader, context))),
                     _ => Capture::new(reader).map(Box::new).map(Stream::Capture).map_err(|f| (0, f)),
                 });
                 (Some(input), stream)
@@ -293,10 +299,10 @@ impl Traffic {
                 let Err(error) = item else { continue };
                 count += 1;
                 let fatal = !error.fault.is_of_one_line();
-                if told.len() < MOST_TOLD {
-                    told.push(error);
+                if told.len() < limits::BAD_LINES_SHOWN {
+                    told.push(TrafficError { fault: self.names.with_hint(error.fault), ..error });
                 }
-                if fatal {
+                if fatal || count >= limits::BAD_LINES {
                     break;
                 }
             }
@@ -415,7 +421,10 @@ impl Reader<'_> {
 /// Items of all inputs, in the order of their start; inputs in the order in which they were named.
 pub struct Items<'a> {
     readers: Vec<Reader<'a>>,
+    /// The next item of each input, where there are several.
     heads: Vec<Option<Result<Item, TrafficError>>>,
+    /// Which of them is when due: the first in time, of equals the first that was named.
+    order: BinaryHeap<Reverse<(Instant, usize)>>,
     skipped: Skipped,
     failed: bool,
 }
@@ -442,7 +451,7 @@ impl Items<'_> {
 
     /// Adds the next items to a batch until it holds `most` of them or there are no more; the reason why one cannot be read.
     pub fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
-        if let ([reader], [None], false) = (&mut self.readers[..], &self.heads[..], self.failed) {
+        if let ([reader], [], false) = (&mut self.readers[..], &self.heads[..], self.failed) {
             let error = reader.fill(batch, most);
             self.failed = error.is_some();
             return error;
@@ -458,6 +467,11 @@ impl Items<'_> {
     }
 }
 
+/// When an item is due; an error at once.
+fn due(item: &Result<Item, TrafficError>) -> Instant {
+    item.as_ref().map_or(Instant::ZERO, Item::at)
+}
+
 impl Iterator for Items<'_> {
     type Item = Result<Item, TrafficError>;
 
@@ -466,26 +480,14 @@ impl Iterator for Items<'_> {
         if self.failed {
             return None;
         }
-        if let ([reader], [None]) = (&mut self.readers[..], &self.heads[..]) {
+        if let ([reader], []) = (&mut self.readers[..], &self.heads[..]) {
             let item = reader.next();
             self.failed = matches!(item, Some(Err(_)));
             return item;
         }
-        let mut first: Option<(usize, Instant)> = None;
-        {
-            for (i, head) in self.heads.iter().enumerate() {
-                let at = match head {
-                    None => continue,
-                    Some(Ok(item)) => item.at(),
-                    Some(Err(_)) => Instant::ZERO, // errors first
-                };
-                if first.is_none_or(|(_, best)| at < best) {
-                    first = Some((i, at));
-                }
-            }
-        }
-        let (i, _) = first?;
+        let Reverse((_, i)) = self.order.pop()?;
         let next = self.readers[i].next();
+        self.order.extend(next.as_ref().map(|next| Reverse((due(next), i))));
         let item = std::mem::replace(&mut self.heads[i], next);
         self.failed = matches!(item, Some(Err(_)));
         item

@@ -3,6 +3,7 @@
 mod capture;
 mod clock;
 mod csv_list;
+mod decode;
 mod error;
 mod fields;
 mod frames;

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::{FlowNotation, Instant};
-use zarnet_core::plan::{DeviceId, HostId, Plan};
+use zarnet_core::plan::{DeviceId, HostId, Plan, nearest};
 use zarnet_core::traffic::{Flow, Party};
 
 use super::Fault;
@@ -44,6 +44,10 @@ impl Names {
     /// # Errors
     /// What is wrong with its notation, a name or a port.
     pub fn flow(&self, text: &str, start: Instant) -> Result<Flow, Fault> {
+        self.flow_of(text, start).map_err(|fault| self.with_hint(fault))
+    }
+
+    fn flow_of(&self, text: &str, start: Instant) -> Result<Flow, Fault> {
         let notation: FlowNotation = text.parse().map_err(|error| Fault::Notation { column: "flow", error })?;
         let mut fields = Fields::EMPTY.starting(start);
         let context = Context { names: self, clock: &Clock::default() };
@@ -77,10 +81,19 @@ impl Names {
             let error = zarnet_core::net::NotationError::Address(text.into());
             return Err(Fault::Notation { column: "address", error });
         }
-        let distance = |n: &str| strsim::damerau_levenshtein(text, n);
-        let near = self.parties.keys().min_by_key(|n| (distance(n), n.to_string()));
-        let near = near.filter(|n| distance(n) <= 1 + text.chars().count() / 3).cloned();
-        Err(Fault::UnknownName { name: text.into(), near })
+        // the nearest is looked for where the fault is shown: a list may have millions of them
+        Err(Fault::UnknownName { name: text.into(), near: None })
+    }
+
+    /// A fault with the name that was meant, if it is about a name and one is near.
+    pub(super) fn with_hint(&self, fault: Fault) -> Fault {
+        match fault {
+            Fault::UnknownName { name, near: None } => {
+                let near = nearest(&name, self.parties.keys().map(String::as_str));
+                Fault::UnknownName { name, near }
+            }
+            fault => fault,
+        }
     }
 
     /// Whether every address stands for itself.

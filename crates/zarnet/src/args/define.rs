@@ -18,6 +18,9 @@ pub struct Define {
     /// Show it all, and write nothing.
     #[arg(long, global = true)]
     pub dry_run: bool,
+    /// Write even if the plan's file is read-only, has several names, or cannot keep its owner.
+    #[arg(long, global = true)]
+    pub force: bool,
 }
 
 /// What is written.

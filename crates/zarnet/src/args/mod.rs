@@ -6,6 +6,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+use zarnet_core::limits;
+
 pub use define::{Define, Place, Rule, What};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
@@ -42,8 +44,11 @@ pub struct Common {
     #[arg(long, global = true, default_value_t = 0, value_name = "N")]
     pub seed: u64,
     /// Columns to fit the answer into; the terminal's if left out.
-    #[arg(long, global = true, value_name = "N")]
+    #[arg(long, global = true, value_name = "N", value_parser = width)]
     pub width: Option<usize>,
+    /// Read files that a plan or a scenario names outside of its folder, too.
+    #[arg(long, global = true)]
+    pub allow_outside: bool,
 }
 
 /// Form of an answer.
@@ -289,6 +294,9 @@ pub struct Why {
     /// Write this repair into the plan.
     #[arg(long, value_name = "N")]
     pub apply: Option<usize>,
+    /// Write it even if the file is read-only, has several names, or cannot keep its owner.
+    #[arg(long, requires = "apply")]
+    pub force: bool,
 }
 
 /// Arguments of `capacity`.
@@ -319,7 +327,7 @@ pub struct Capacity {
     #[arg(long, value_name = "PERCENT", value_parser = percent)]
     pub growth: Option<f64>,
     /// Simulations of each load, where the traffic has load profiles; 0 for none.
-    #[arg(long, default_value_t = 5, value_name = "N")]
+    #[arg(long, default_value_t = 5, value_name = "N", value_parser = clap::value_parser!(u64).range(0..=limits::RUNS))]
     pub runs: u64,
     /// Only what was in use: no simulations, no remedies.
     #[arg(long)]
@@ -333,7 +341,8 @@ pub struct Capacity {
     /// Draw a picture into this file: .svg or .png.
     #[arg(long, value_name = "FILE")]
     pub chart: Option<PathBuf>,
-    /// Overwrite that file if it is there.
+    /// Overwrite that file if it is there; with --apply, write the plan even if it is read-only, has several names, or cannot
+    /// keep its owner.
     #[arg(long)]
     pub force: bool,
     /// Every change of what was in use, instead of the summary; for --format csv or json.
@@ -348,6 +357,12 @@ pub struct Capacity {
     /// Rows of a table shown as text; 0 is all.
     #[arg(long, default_value_t = 8, value_name = "N")]
     pub rows: usize,
+}
+
+/// Columns of an answer.
+fn width(text: &str) -> Result<usize, String> {
+    let number = text.parse().ok().filter(|n| (1..=limits::WIDTH).contains(n));
+    number.ok_or_else(|| format!("write a number of columns from 1 to {}", limits::WIDTH))
 }
 
 /// A share: `0.1%`, `5 %`, or `0.001`.
@@ -370,6 +385,9 @@ pub struct Expect {
     /// Write the results into this file too, as JUnit XML.
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,
+    /// Overwrite that file if it is there and is no such report.
+    #[arg(long, requires = "junit")]
+    pub force: bool,
 }
 
 /// Arguments of `impact`.

@@ -25,7 +25,7 @@ struct Line {
 }
 
 pub fn run(args: &Addresses, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let only = args.device.as_deref().map(|n| device(&loaded.plan, n)).transpose()?;
     let mut list = blocks(&loaded.plan);
     list.retain(|b| only.is_none_or(|o| o == b.device));
@@ -33,9 +33,9 @@ pub fn run(args: &Addresses, common: &Common) -> Result<u8, Failure> {
     let lines: Vec<Line> = lines.into_iter().filter(|l| !args.free || l.used_by == "free").collect();
     match common.format {
         Format::Json => {
-            output::plain(|out| json::write(out, &serde_json::json!({ "shape": 1, "addresses": lines })))?;
+            output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "addresses": lines })))?;
         }
-        Format::Csv => output::plain(|out| {
+        Format::Csv => output::csv(|out| {
             writeln!(out, "device,block,routed,addresses,count,used-by,name")?;
             let mut row = Row::default();
             lines.iter().try_for_each(|l| {

@@ -7,6 +7,7 @@ use zarnet_core::plan::{Behaviour, Described, Preset, Timers};
 
 use crate::args::{BehaviourArgs, Common, Format};
 use crate::exit::{FINE, Failure};
+use crate::render::csv::Row;
 use crate::render::table::{self, BOLD, CAUTION, Cell, Column, DIM};
 use crate::render::{json, output};
 
@@ -42,7 +43,7 @@ struct Entry<'a> {
 }
 
 pub fn run(args: &BehaviourArgs, common: &Common) -> Result<u8, Failure> {
-    let subjects = subjects(args.name.as_deref())?;
+    let subjects = subjects(args.name.as_deref(), common)?;
     match common.format {
         Format::Json => {
             let values = |list: &[Described]| list.iter().map(|d| (d.key.clone(), value(&d.value))).collect();
@@ -50,23 +51,17 @@ pub fn run(args: &BehaviourArgs, common: &Common) -> Result<u8, Failure> {
                 let Subject { name, behaviour, timers }: &Subject = s;
                 Entry { name, behaviour: values(behaviour), timers: values(timers) }
             };
-            output::plain(|out| {
+            output::json(|out| {
                 json::write(out, &Report { shape: 1, behaviours: subjects.iter().map(entry).collect() })
             })?;
         }
-        Format::Csv => output::plain(|out| {
+        Format::Csv => output::csv(|out| {
             writeln!(out, "name,key,value,meaning,source")?;
+            let mut row = Row::default();
             for s in &subjects {
                 for d in s.settings() {
-                    let quoted = d.value.replace('"', "\"\"");
-                    writeln!(
-                        out,
-                        "{},\"{}\",\"{quoted}\",\"{}\",{}",
-                        s.name,
-                        d.key.replace('"', "\"\""),
-                        d.meaning,
-                        d.source
-                    )?;
+                    [&s.name, &*d.key, &d.value, d.meaning, d.source].into_iter().for_each(|t| row.text(t));
+                    row.write(out)?;
                 }
             }
             Ok(())
@@ -77,7 +72,7 @@ pub fn run(args: &BehaviourArgs, common: &Common) -> Result<u8, Failure> {
 }
 
 /// All presets, one of them, or the devices of a plan.
-fn subjects(name: Option<&str>) -> Result<Vec<Subject>, Failure> {
+fn subjects(name: Option<&str>, common: &Common) -> Result<Vec<Subject>, Failure> {
     let timers = Timers::default();
     let presets = Preset::ALL.iter().filter(|p| name.is_none_or(|n| n == p.0));
     let found: Vec<Subject> = presets.map(|(name, p)| Subject::new(name, &p.behaviour(), &timers)).collect();
@@ -87,7 +82,7 @@ fn subjects(name: Option<&str>) -> Result<Vec<Subject>, Failure> {
         let help = format!("the presets are {}; a plan's path shows its devices", names.join(", "));
         return Err(Failure::wrong("unknown-name", format!("there is no preset or plan `{name}`"), help));
     }
-    let plan = super::plan(Path::new(name))?.plan;
+    let plan = super::plan(Path::new(name), common)?.plan;
     Ok(plan.devices.iter().map(|d| Subject::new(&d.name, &d.behaviour, &d.timers)).collect())
 }
 

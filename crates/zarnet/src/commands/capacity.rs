@@ -13,13 +13,14 @@ use zarnet_core::plan::{DeviceId, Edit, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
 use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::plan::{Loaded, edited};
-use zarnet_formats::traffic::Growth;
+use zarnet_formats::traffic::{Given, Growth};
 
 use super::compare::table;
-use super::traffic::{At, attempts, device, keep_standard_input, moment, open, open_grown, peak_or, tell_skipped};
-use super::{files, plan};
+use super::plan;
+use super::traffic::{At, attempts, device, given, moment, open, open_grown, peak_or, tell_skipped};
 use crate::args::{Capacity, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::files;
 use crate::render::capacity::{Answer, Outcome, Outlook, Simulated, Study, Trial, chart};
 use crate::render::naming::supply_name;
 use crate::render::{diagnostic, json, output};
@@ -48,21 +49,20 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
         let message = format!("{} is there already", path.display());
         return Err(Failure::wrong("file-exists", message, "--force overwrites it".to_owned()));
     }
-    let loaded = plan(&args.plan)?;
-    let kept = keep_standard_input(&args.traffic)?;
-    let named = kept.as_ref().map_or_else(|| args.traffic.clone(), |k| k.0.clone());
-    let study = Setting { args, common, named, loaded: &loaded }.study()?;
+    let loaded = plan(&args.plan, common)?;
+    let given = given(&args.traffic)?;
+    let study = Setting { args, common, given, loaded: &loaded }.study()?;
     if let Some(name) = &args.apply {
-        return apply(name, &study, &loaded, common);
+        return apply(name, &study, &loaded, args.force, common);
     }
     let answer = Answer { loaded: &loaded, study: &study, args };
     if let Some((path, kind)) = drawn {
-        files::write(path, &chart::drawn(answer, kind).map_err(std::io::Error::other)?, args.force)?;
+        files::write_new(path, &chart::drawn(answer, kind).map_err(std::io::Error::other)?, args.force)?;
         diagnostic::note(common.quiet, &format!("wrote {}", path.display()));
     }
     match common.format {
-        Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::plain(|out| answer.csv(out))?,
+        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
+        Format::Csv => output::csv(|out| answer.csv(out))?,
         Format::Text => output::answer(|out| answer.text(out, output::width(common), common.verbose))?,
     }
     Ok(if study.resources.iter().any(|r| r.refused_flows > 0) { NEGATIVE } else { FINE })
@@ -80,13 +80,14 @@ fn kind_of(path: &Path) -> Result<chart::Kind, Failure> {
 }
 
 /// Writes a remedy into the files of the plan that it changes.
-fn apply(name: &str, study: &Study, loaded: &Loaded, common: &Common) -> Result<u8, Failure> {
+fn apply(name: &str, study: &Study, loaded: &Loaded, force: bool, common: &Common) -> Result<u8, Failure> {
     let trial = remedy(name, study)?;
     let Some(changed) = &trial.changed else {
         let why = trial.obstacle.clone().unwrap_or_else(|| "it cannot be written into this plan".to_owned());
         return Err(Failure::wrong("no-such-repair", format!("{name}: {why}"), None));
     };
-    files::put_plan(&loaded.sources, &changed.sources, &trial.title, common.quiet)?;
+    let written = files::put_plan(&loaded.sources, &changed.sources, force)?;
+    diagnostic::written(&written, &trial.title, common.quiet);
     Ok(FINE)
 }
 
@@ -105,7 +106,7 @@ fn remedy<'a>(name: &str, study: &'a Study) -> Result<&'a Trial, Failure> {
 struct Setting<'a> {
     args: &'a Capacity,
     common: &'a Common,
-    named: Vec<String>,
+    given: Vec<Given>,
     loaded: &'a Loaded,
 }
 
@@ -138,7 +139,7 @@ impl Setting<'_> {
 
     /// The traffic, played with what was in use kept, and when it begins.
     fn predicted(&self) -> Result<(Prediction, Instant), Failure> {
-        let traffic = open(&self.named, self.loaded, &self.args.reader, self.common.seed)?;
+        let traffic = open(&self.given, self.loaded, &self.args.reader, self.common)?;
         let shared = Arc::new(self.loaded.plan.clone());
         let at = match self.args.at.as_deref() {
             Some(text) => moment(text, &traffic)?,
@@ -188,7 +189,7 @@ impl Setting<'_> {
 
     /// Plays the load profiles anew, with other draws and larger: how much is refused really.
     fn simulate(&self, study: &mut Study) -> Result<(), Failure> {
-        let traffic = open(&self.named, self.loaded, &self.args.reader, self.common.seed)?;
+        let traffic = open(&self.given, self.loaded, &self.args.reader, self.common)?;
         let focus: Vec<usize> = study.focus();
         if !traffic.has_loads() || self.args.runs < 2 || focus.is_empty() {
             return Ok(());
@@ -233,7 +234,7 @@ impl Setting<'_> {
 
     /// All of the traffic on a plan, without a word.
     fn played(&self, loaded: &Loaded, growth: Growth) -> Result<Prediction, Failure> {
-        let traffic = open_grown(&self.named, loaded, &self.args.reader, self.common.seed, growth)?;
+        let traffic = open_grown(&self.given, loaded, &self.args.reader, self.common, growth)?;
         let shared = Arc::new(loaded.plan.clone());
         let (moment, seed) = (Moment::End, self.common.seed);
         let options = Options { moment, seed, sessions: false, record: true, ..Options::default() };

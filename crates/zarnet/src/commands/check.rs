@@ -4,6 +4,7 @@ use serde::Serialize;
 use zarnet_core::audit::{FINDINGS, Finding, Severity, audit};
 use zarnet_formats::plan::{LoadError, Loaded, edited, load};
 
+use super::{reach, told};
 use crate::args::{Check, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE, WRONG_INPUT};
 use crate::render::change::{self, diff};
@@ -19,6 +20,13 @@ use crate::render::{json, output};
 struct Report {
     shape: u32,
     findings: Vec<Entry>,
+    /// Errors of the plan that were found and are not listed.
+    #[serde(skip_serializing_if = "is_zero")]
+    further: usize,
+}
+
+fn is_zero(number: &usize) -> bool {
+    *number == 0
 }
 
 /// A finding, or an error of the plan.
@@ -41,7 +49,7 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
         let help = near.map_or("`zarnet check --list` has them all".to_owned(), |n| format!("did you mean `{n}`?"));
         return Err(Failure::wrong("unknown-name", format!("there is no finding `{wrong}`"), help));
     }
-    let Loaded { plan, sources } = match load(path) {
+    let mut loaded = match load(path, reach(path, common)) {
         Ok(loaded) => loaded,
         Err(LoadError::Problems { problems, sources }) if common.format != Format::Text => {
             let entry = |p: &zarnet_core::plan::Problem| Entry {
@@ -56,15 +64,14 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
                 repair: p.error.help(),
                 diff: None,
             };
-            write(&Report { shape: 1, findings: problems.iter().map(entry).collect() }, common.format)?;
+            let findings = problems.kept().iter().map(entry).collect();
+            write(&Report { shape: 1, findings, further: problems.count() - problems.kept().len() }, common.format)?;
             return Ok(WRONG_INPUT);
         }
-        Err(_) => return super::plan(path).map(|_| FINE),
+        Err(error) => return Err(told(error)),
     };
-    let mut plan = plan;
-    plan.allow.extend(args.allow.iter().cloned());
-    plan.deny.extend(args.deny.iter().cloned());
-    let loaded = Loaded { plan, sources };
+    loaded.plan.allow.extend(args.allow.iter().cloned());
+    loaded.plan.deny.extend(args.deny.iter().cloned());
     let (plan, sources) = (&loaded.plan, &loaded.sources);
     let findings = audit(plan);
     let repairs: Vec<Option<String>> = findings.iter().map(|f| repair(&loaded, f)).collect();
@@ -80,7 +87,7 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
             diff: diff.clone(),
         };
         let findings = findings.iter().zip(&repairs).map(entry).collect();
-        write(&Report { shape: 1, findings }, common.format)?;
+        write(&Report { shape: 1, findings, further: 0 }, common.format)?;
     } else {
         text(&findings, &repairs, &loaded, path, common.verbose)?;
     }
@@ -104,9 +111,9 @@ fn list(format: Format) -> Result<u8, Failure> {
         Format::Json => {
             let entry = |f: &(&str, &str, String)| serde_json::json!({ "name": f.0, "severity": f.1, "means": f.2 });
             let list: Vec<_> = all.iter().map(entry).collect();
-            output::plain(|out| json::write(out, &serde_json::json!({ "shape": 1, "findings": list })))?;
+            output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "findings": list })))?;
         }
-        Format::Csv => output::plain(|out| {
+        Format::Csv => output::csv(|out| {
             writeln!(out, "name,severity,means")?;
             let mut row = Row::default();
             all.iter().try_for_each(|f| {
@@ -132,7 +139,7 @@ fn text(
     path: &std::path::Path,
     verbose: bool,
 ) -> Result<(), Failure> {
-    let Loaded { plan, sources } = loaded;
+    let Loaded { plan, sources, .. } = loaded;
     let rules: usize = plan.devices.iter().map(|d| d.rules.len()).sum();
     output::answer(|out| {
         for (f, repair) in findings.iter().zip(repairs) {
@@ -167,18 +174,19 @@ fn text(
 
 fn write(report: &Report, format: Format) -> Result<(), Failure> {
     if format == Format::Json {
-        output::plain(|out| json::write(out, report))?;
+        output::json(|out| json::write(out, report))?;
         return Ok(());
     }
-    output::plain(|out| {
+    output::csv(|out| {
         writeln!(out, "severity,name,file,line,column,message")?;
+        let mut row = Row::default();
         for f in &report.findings {
-            let message = f.message.replace('"', "\"\"");
             let (file, line, column) = match f.places.first() {
                 Some(p) => (p.file.as_str(), p.line.to_string(), p.column.to_string()),
                 None => ("", String::new(), String::new()),
             };
-            writeln!(out, "{},{},{file},{line},{column},\"{message}\"", f.severity, f.name)?;
+            [f.severity, f.name, file, &line, &column, &f.message].into_iter().for_each(|t| row.text(t));
+            row.write(out)?;
         }
         Ok(())
     })?;

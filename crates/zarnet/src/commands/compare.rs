@@ -4,21 +4,22 @@ use std::path::Path;
 use std::sync::Arc;
 
 use zarnet_core::compare::{Observed, compare};
+use zarnet_core::limits;
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Options, predict};
-use zarnet_formats::observed::{COLUMNS, ColumnMap, read};
+use zarnet_formats::observed::{COLUMNS, ColumnMap, Form, read};
 
 use super::plan;
-use super::traffic::{attempts, device, moment, open, peak_or, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Compare, Format, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::compare::Answer;
 use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let observed = table(&args.observed, &args.table, &loaded.plan)?;
-    let traffic = open(&args.traffic, &loaded, &args.reader, common.seed)?;
+    let traffic = open(&given(&args.traffic)?, &loaded, &args.reader, common)?;
     let shared = Arc::new(loaded.plan.clone());
     let options = Options { seed: common.seed, sessions: false, ..Options::default() };
     let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
@@ -35,8 +36,8 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     let comparison = compare(&prediction, &observed, &traffic.begun());
     let answer = Answer { prediction: &prediction, comparison: &comparison };
     match common.format {
-        Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::plain(|out| answer.csv(out))?,
+        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
+        Format::Csv => output::csv(|out| answer.csv(out))?,
         Format::Text => output::answer(|out| answer.text(out, output::width(common), args.rows))?,
     }
     Ok(if comparison.differences.is_empty() { FINE } else { NEGATIVE })
@@ -49,8 +50,13 @@ pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Ob
         Failure::wrong(fault.name(), format!("--columns: {fault}"), help)
     })?;
     let of = file.device.as_deref().map(|name| device(plan, name)).transpose()?;
-    read(path, columns.as_ref(), of, plan).map_err(|errors| {
-        diagnostic::traffic(&errors[..errors.len().min(20)], errors.len());
-        Failure::Told
-    })
+    let given = given(&[path.display().to_string()])?;
+    let form = Form { columns: columns.as_ref(), of };
+    let read_one = |given| {
+        read(given, form, plan).map_err(|errors| {
+            diagnostic::traffic(&errors[..errors.len().min(limits::BAD_LINES_SHOWN)], errors.len());
+            Failure::Told
+        })
+    };
+    given.first().map_or(Ok(Vec::new()), read_one)
 }

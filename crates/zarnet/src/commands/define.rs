@@ -9,16 +9,17 @@ use zarnet_core::plan::{self, DeviceId, InterfaceId, Plan, RuleId, RuleKind, blo
 use zarnet_formats::plan::{LoadError, Loaded, edited};
 
 use super::traffic::device;
-use super::{files, impact, plan};
+use super::{impact, plan};
 use crate::args::{Common, Define, Format, Place, Rule, What};
 use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::files;
 use crate::render::change::{self, diff};
 use crate::render::impact::flow;
 use crate::render::table::{BOLD, DIM, GOOD, count};
 use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let id = match &args.device {
         Some(name) => device(&loaded.plan, name)?,
         None if loaded.plan.devices.len() == 1 => DeviceId(0),
@@ -41,6 +42,11 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         new = fresh(&before, &changed);
     }
     let bad = new.iter().any(|f| f.severity == Severity::Error);
+    // what is shown as written is written already: whoever reads the answer may go away in the middle of it
+    let written = match args.dry_run {
+        true => Vec::new(),
+        false => files::put_plan(&loaded.sources, &changed.sources, args.force)?,
+    };
     if common.format == Format::Json {
         let finding = |f: &Finding| serde_json::json!({ "name": f.name, "severity": f.severity.name(), "message": f.message, "witness": f.witness.map(flow) });
         let found = zarnet_core::impact::impact(&loaded.plan, &changed.plan);
@@ -49,13 +55,12 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
             "findings": new.iter().map(finding).collect::<Vec<_>>(),
             "impact": crate::render::impact::Answer { found: &found, live: None, hint: false }.shape(),
         });
-        output::plain(|out| json::write(out, &shape))?;
+        output::json(|out| json::write(out, &shape))?;
     } else {
         show(&loaded, &changed, &new, common)?;
     }
-    if !args.dry_run {
-        files::put_plan(&loaded.sources, &changed.sources, "as shown", common.quiet)?;
-    } else if common.format == Format::Text {
+    diagnostic::written(&written, "as shown", common.quiet);
+    if args.dry_run && common.format == Format::Text {
         output::answer(|out| writeln!(out, "{DIM}nothing was written: --dry-run{DIM:#}"))?;
     }
     Ok(if bad { NEGATIVE } else { FINE })
@@ -69,7 +74,7 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
             diagnostic::note(false, "nothing was written");
             Failure::Told
         }
-        Some(LoadError::Io { path, error }) => {
+        Some(LoadError::Unreadable { path, error }) => {
             Failure::wrong("unreadable", format!("{}: {error}", path.display()), None)
         }
         None => {

@@ -5,9 +5,9 @@ use std::path::Path;
 
 use clap::Parser;
 
-use super::files;
 use crate::args::{Arguments, Common, Demo};
 use crate::exit::{FINE, Failure};
+use crate::files;
 use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
@@ -331,10 +331,10 @@ pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
         Failure::wrong("cannot-write", format!("{}: {error}", folder.display()), "choose another folder".to_owned())
     })?;
     for (name, contents, _) in FILES {
-        files::write(&folder.join(name), contents, args.force)?;
+        files::write_new(&folder.join(name), contents, args.force)?;
     }
     for (name, contents) in FAULTS.iter().chain([&FAULT_DAY]) {
-        files::write(&folder.join("faults").join(name), contents, args.force)?;
+        files::write_new(&folder.join("faults").join(name), contents, args.force)?;
     }
     output::answer(|out| introduction(out, folder))?;
     for (number, step) in STEPS.iter().enumerate() {

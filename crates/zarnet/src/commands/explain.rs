@@ -85,7 +85,7 @@ pub fn run(args: &Explain, common: &Common) -> Result<u8, Failure> {
             serde_json::json!({ "name": e.name, "kind": e.kind, "page": e.page, "text": cells })
         };
         let list: Vec<_> = found.iter().map(entry).collect();
-        output::plain(|out| json::write(out, &serde_json::json!({ "shape": 1, "entries": list })))?;
+        output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "entries": list })))?;
         return Ok(FINE);
     }
     output::answer(|out| {

@@ -11,17 +11,18 @@ use zarnet_formats::plan::Loaded;
 use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::Names;
 
-use super::traffic::{attempts, moment, open, peak_or, tell_skipped};
-use super::{files, plan};
+use super::plan;
+use super::traffic::{attempts, given, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Day, Follow, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::files;
 use crate::render::follow::Story;
 use crate::render::naming::Naming;
 use crate::render::table::count;
 use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let flow = flow(&args.flow, &loaded.plan)?;
     let (followed, sources) = on_the_day(&loaded, &flow, &args.day, common)?;
     let naming = Naming { plan: &followed.plan, sources: &sources };
@@ -29,13 +30,13 @@ pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
     if let Some(path) = &args.capture_to {
         let arrived = followed.arrived.map(|a| a.1.ends);
         let capture = capture_of(&followed, |at| story.vantage(at, arrived));
-        files::write(path, &capture, args.force)?;
+        files::write_new(path, &capture, args.force)?;
         let places = count(followed.views().len() as u64, "place", "places");
         diagnostic::note(common.quiet, &format!("wrote what {places} would record to {}", path.display()));
     }
     match common.format {
-        Format::Json => output::plain(|out| json::write(out, &story.shape()))?,
-        Format::Csv => output::plain(|out| story.csv(out))?,
+        Format::Json => output::json(|out| json::write(out, &story.shape()))?,
+        Format::Csv => output::csv(|out| story.csv(out))?,
         Format::Text => output::answer(|out| story.text(out, output::width(common), common.verbose))?,
     }
     Ok(if followed.negative { NEGATIVE } else { FINE })
@@ -59,7 +60,7 @@ pub(super) fn on_the_day(
     if day.during.is_empty() {
         return Ok((Scene::at_rest(shared, common.seed, flow).followed, loaded.sources.clone()));
     }
-    let traffic = open(&day.during, loaded, &day.reader, common.seed)?;
+    let traffic = open(&given(&day.during)?, loaded, &day.reader, common)?;
     let moment = peak_or(moment(&day.at, &traffic)?, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, sessions: false, ..Options::default() };
     let (scene, skipped) = attempts(&traffic, options, common.quiet, |items, options| {

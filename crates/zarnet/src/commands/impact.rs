@@ -10,14 +10,14 @@ use zarnet_core::predict::{Options, predict};
 use zarnet_formats::plan::Loaded;
 
 use super::plan;
-use super::traffic::{attempts, device, moment, open, peak_or, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Format, Impact};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::impact::{Answer, Fate, Live};
 use crate::render::{json, output};
 
 pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
-    let (old, new) = (plan(&args.plan)?, plan(&args.new_plan)?);
+    let (old, new) = (plan(&args.plan, common)?, plan(&args.new_plan, common)?);
     let mut found = impact(&old.plan, &new.plan);
     if let Some(name) = &args.device {
         device(&old.plan, name).or_else(|f| device(&new.plan, name).map_err(|_| f))?;
@@ -27,8 +27,8 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
     let live = if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };
     let answer = Answer { found: &found, live: live.as_deref(), hint: true };
     match common.format {
-        Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::plain(|out| answer.csv(out))?,
+        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
+        Format::Csv => output::csv(|out| answer.csv(out))?,
         Format::Text => output::answer(|out| answer.text(out, output::width(common), args.rows, common.verbose))?,
     }
     Ok(if found.is_empty() { FINE } else { NEGATIVE })
@@ -45,7 +45,7 @@ pub(super) fn tell(old: &Plan, new: &Plan, common: &Common) -> Result<Found, Fai
 /// The sessions that live at the moment of the change, and what the new plan would make of their first packet: a session
 /// goes on as it was, however that is.
 fn lingering(args: &Impact, common: &Common, old: &Loaded, new: &Plan) -> Result<Vec<Live>, Failure> {
-    let traffic = open(&args.during, old, &args.reader, common.seed)?;
+    let traffic = open(&given(&args.during)?, old, &args.reader, common)?;
     let shared = Arc::new(old.plan.clone());
     let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, ..Options::default() };

@@ -9,7 +9,6 @@ mod define;
 mod demo;
 mod expect;
 mod explain;
-mod files;
 mod follow;
 mod impact;
 mod new;
@@ -21,16 +20,27 @@ mod why;
 
 use std::path::Path;
 
+use zarnet_formats::files::Reach;
 use zarnet_formats::plan::{LoadError, Loaded, load};
 
-use crate::args::{Arguments, Command};
-use crate::exit::Failure;
+use crate::args::{Arguments, Command, Common};
+use crate::exit::{FINE, Failure, WRONG_INPUT};
 use crate::render::{diagnostic, output};
 
 /// Runs what was typed, and gives the exit code.
 pub fn run(arguments: &Arguments) -> Result<u8, Failure> {
     output::set_color(arguments.common.color);
     dispatch(arguments)
+}
+
+/// Prints help or the version, which somebody may be waiting for in a file, or what is wrong with the command line.
+pub fn not_a_command(said: &clap::Error) -> Result<u8, Failure> {
+    if said.use_stderr() {
+        diagnostic::command_line(said);
+        return Ok(WRONG_INPUT);
+    }
+    output::answer(|out| write!(out, "{}", said.render().ansi()))?;
+    Ok(FINE)
 }
 
 fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
@@ -56,10 +66,20 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
     }
 }
 
-/// Loads a plan, or tells everything that is wrong with it.
-fn plan(path: &Path) -> Result<Loaded, Failure> {
-    load(path).map_err(|error| match error {
-        LoadError::Io { path, error } => {
+/// Where the files lie that a file named by the user may name.
+fn reach(path: &Path, common: &Common) -> Reach {
+    if common.allow_outside { Reach::anywhere() } else { Reach::below_folder_of(path) }
+}
+
+/// Loads a plan, or reports everything that is wrong with it.
+fn plan(path: &Path, common: &Common) -> Result<Loaded, Failure> {
+    load(path, reach(path, common)).map_err(told)
+}
+
+/// Reports why a plan could not be loaded.
+fn told(error: LoadError) -> Failure {
+    match error {
+        LoadError::Unreadable { path, error } => {
             let help = "give the path of a plan; `zarnet new FILE` writes one to start from".to_owned();
             Failure::wrong("unreadable", format!("{}: {error}", path.display()), help)
         }
@@ -67,5 +87,5 @@ fn plan(path: &Path) -> Result<Loaded, Failure> {
             diagnostic::problems(&problems, &sources);
             Failure::Told
         }
-    })
+    }
 }

@@ -5,9 +5,9 @@ use std::path::Path;
 
 use zarnet_core::net::Prefix;
 
-use super::files;
 use crate::args::{Common, New};
 use crate::exit::{FINE, Failure};
+use crate::files;
 use crate::render::{diagnostic, output};
 
 /// The plan that everybody starts from.
@@ -16,10 +16,10 @@ const START: &str = include_str!("start.toml");
 pub fn run(args: &New, common: &Common) -> Result<u8, Failure> {
     let text = plan(args)?;
     if args.file == Path::new("-") {
-        output::plain(|out| out.write_all(text.as_bytes()))?;
+        output::verbatim(text.as_bytes())?;
         return Ok(FINE);
     }
-    files::write(&args.file, text.as_bytes(), args.force)?;
+    files::write_new(&args.file, text.as_bytes(), args.force)?;
     let path = args.file.display();
     let next = format!("wrote {path}; next: zarnet predict {path} \"{} -> 198.51.100.80:443/tcp\"", example(args)?);
     diagnostic::note(common.quiet, &next);

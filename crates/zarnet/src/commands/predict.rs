@@ -5,7 +5,7 @@ use std::sync::Arc;
 use zarnet_core::predict::{Options, predict};
 
 use super::plan;
-use super::traffic::{attempts, device, moment, open, peak_or, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::answer::Answer;
@@ -13,9 +13,9 @@ use crate::render::text::View;
 use crate::render::{csv, json, output, text};
 
 pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let only = args.device.as_deref().map(|name| device(&loaded.plan, name)).transpose()?;
-    let traffic = open(&args.traffic, &loaded, &args.reader, common.seed)?;
+    let traffic = open(&given(&args.traffic)?, &loaded, &args.reader, common)?;
     let sessions = args.sessions || common.format == Format::Json;
     let shared = Arc::new(loaded.plan.clone());
     let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
@@ -26,9 +26,9 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     tell_skipped(skipped, common.quiet);
     let answer = Answer { plan: &prediction.plan, sources: traffic.plan_files(), prediction: &prediction, only };
     match common.format {
-        Format::Json => output::plain(|out| json::write(out, &answer))?,
-        Format::Csv if args.sessions => output::plain(|out| csv::sessions(out, answer))?,
-        Format::Csv => output::plain(|out| csv::mappings(out, answer))?,
+        Format::Json => output::json(|out| json::write(out, &answer))?,
+        Format::Csv if args.sessions => output::csv(|out| csv::sessions(out, answer))?,
+        Format::Csv => output::csv(|out| csv::mappings(out, answer))?,
         Format::Text => {
             let (width, verbose) = (output::width(common), common.verbose);
             let view = View { width, rows: args.rows, sessions: args.sessions, verbose };

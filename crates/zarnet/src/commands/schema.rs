@@ -11,7 +11,7 @@ const SCHEMA: &str = include_str!("plan.schema.json");
 
 /// Prints the schema.
 pub fn plan() -> Result<u8, Failure> {
-    output::plain(|out| out.write_all(SCHEMA.as_bytes()))?;
+    output::verbatim(SCHEMA.as_bytes())?;
     Ok(FINE)
 }
 
@@ -19,7 +19,7 @@ pub fn plan() -> Result<u8, Failure> {
 pub fn completions(shell: clap_complete::Shell) -> Result<u8, Failure> {
     let mut text = Vec::new();
     clap_complete::generate(shell, &mut Arguments::command(), "zarnet", &mut text);
-    output::plain(|out| out.write_all(&text))?;
+    output::verbatim(&text)?;
     Ok(FINE)
 }
 
@@ -35,6 +35,6 @@ pub fn manual() -> Result<u8, Failure> {
         man.render_description_section(&mut text)?;
         man.render_options_section(&mut text)?;
     }
-    output::plain(|out| out.write_all(&text))?;
+    output::verbatim(&text)?;
     Ok(FINE)
 }

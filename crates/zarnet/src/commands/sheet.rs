@@ -24,15 +24,15 @@ struct Line {
 }
 
 pub fn run(args: &Sheet, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let only = args.device.as_deref().map(|n| device(&loaded.plan, n)).transpose()?;
     let devices = loaded.plan.devices.iter().enumerate().filter(|(i, _)| only.is_none_or(|o| o.index() == *i));
     let lines: Vec<Line> = devices.flat_map(|(_, d)| of_device(&loaded.plan, d)).collect();
     match common.format {
         Format::Json => {
-            output::plain(|out| json::write(out, &serde_json::json!({ "shape": 1, "forwards": lines })))?;
+            output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "forwards": lines })))?;
         }
-        Format::Csv => output::plain(|out| {
+        Format::Csv => output::csv(|out| {
             writeln!(out, "device,rule,connect-to,ends-up-at,who-may,note")?;
             let mut row = Row::default();
             lines.iter().try_for_each(|l| {

@@ -23,23 +23,31 @@ pub(super) enum At {
     Peak,
 }
 
+/// What arguments name. Pipes and standard input are read here, once, for some commands play traffic more than once.
+pub(super) fn given(named: &[String]) -> Result<Vec<Given>, Failure> {
+    Given::all(named).map_err(|errors| {
+        diagnostic::traffic(&errors, errors.len());
+        Failure::Told
+    })
+}
+
 /// Opens what was named.
-pub(super) fn open(named: &[String], loaded: &Loaded, reader: &Reader, seed: u64) -> Result<Traffic, Failure> {
-    open_grown(named, loaded, reader, seed, Growth::default())
+pub(super) fn open(given: &[Given], loaded: &Loaded, reader: &Reader, common: &Common) -> Result<Traffic, Failure> {
+    open_grown(given, loaded, reader, common, Growth::default())
 }
 
 /// The same with load profiles that have grown.
 pub(super) fn open_grown(
-    named: &[String],
+    given: &[Given],
     loaded: &Loaded,
     reader: &Reader,
-    seed: u64,
+    common: &Common,
     growth: Growth,
 ) -> Result<Traffic, Failure> {
     let seen_at = reader.seen_at.as_deref().map(|s| vantage(&loaded.plan, s)).transpose()?;
-    let given: Vec<Given> = named.iter().map(|t| Given::from_argument(t)).collect();
-    let reading = Reading { seen_at, skip_bad: reader.skip_bad, seed, growth };
-    let traffic = Traffic::open(&given, loaded, reading).map_err(|errors| {
+    let (skip_bad, seed, allow_outside) = (reader.skip_bad, common.seed, common.allow_outside);
+    let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside };
+    let traffic = Traffic::open(given, loaded, reading).map_err(|errors| {
         diagnostic::traffic(&errors, errors.len());
         Failure::Told
     })?;
@@ -81,19 +89,6 @@ fn available_memory() -> Option<f64> {
     let text = std::fs::read_to_string("/proc/meminfo").ok()?;
     let line = text.lines().find_map(|l| l.strip_prefix("MemAvailable:"))?;
     line.split_whitespace().next()?.parse::<f64>().ok().map(|kilobytes| kilobytes * 1024.0)
-}
-
-/// Standard input can be read only once, and some commands play traffic more than once: what it holds is kept in a file
-/// for as long as that is needed.
-pub(super) fn keep_standard_input(named: &[String]) -> Result<Option<(Vec<String>, tempfile::NamedTempFile)>, Failure> {
-    if !named.iter().any(|d| d == "-") {
-        return Ok(None);
-    }
-    let mut file = tempfile::NamedTempFile::new()?;
-    std::io::copy(&mut std::io::stdin().lock(), &mut file)?;
-    let path = file.path().display().to_string();
-    let named = named.iter().map(|d| if d == "-" { path.clone() } else { d.clone() }).collect();
-    Ok(Some((named, file)))
 }
 
 /// Plays traffic; what turns out to need another reading of it gets one.

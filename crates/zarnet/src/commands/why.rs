@@ -13,22 +13,22 @@ use zarnet_core::predict::{Moment, Options, Prediction, Rehearsal, Scene, follow
 use zarnet_core::traffic::{Action, Clearing, Event, Flow};
 use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::source::Sources;
-use zarnet_formats::traffic::Traffic;
+use zarnet_formats::traffic::{Given, Traffic};
 
 use super::compare::table;
 use super::follow::flow;
-use super::traffic::{attempts, keep_standard_input, moment, open, peak_or};
-use super::{files, plan};
+use super::plan;
+use super::traffic::{attempts, given, moment, open, peak_or};
 use crate::args::{Common, Format, Why};
 use crate::exit::{FINE, Failure, NEGATIVE};
+use crate::files;
 use crate::render::why::{Answer, Change, Tried};
-use crate::render::{json, output};
+use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
-    let loaded = plan(&args.plan)?;
+    let loaded = plan(&args.plan, common)?;
     let flow = flow(&args.flow, &loaded.plan)?;
-    let kept = keep_standard_input(&args.day.during)?;
-    let during = kept.as_ref().map_or_else(|| args.day.during.clone(), |k| k.0.clone());
+    let during = given(&args.day.during)?;
     let day = Setting { args, common, flow, during };
     let (scene, sources) = day.play(&loaded, None, &[])?;
     let at = scene.followed.at;
@@ -38,7 +38,7 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
         return Err(failure);
     }
     if let Some(number) = args.apply {
-        return apply(number, &loaded, &diagnosis, common);
+        return apply(number, &loaded, &diagnosis, args.force, common);
     }
     let tried = day.tried(&loaded, &diagnosis)?;
     let observed = args.observed.as_deref().map(|path| table(path, &args.table, &loaded.plan)).transpose()?;
@@ -46,8 +46,8 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let (sources, scene, diagnosis, tried) = (&sources, &scene, &diagnosis, &tried[..]);
     let answer = Answer { sources, scene, diagnosis, tried, observed: observed.as_deref() };
     match common.format {
-        Format::Json => output::plain(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::plain(|out| answer.csv(out))?,
+        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
+        Format::Csv => output::csv(|out| answer.csv(out))?,
         Format::Text => output::answer(|out| answer.text(out, common.verbose))?,
     }
     Ok(if diagnosis.works { FINE } else { NEGATIVE })
@@ -68,7 +68,7 @@ fn of_flow(table: &[Observed], scene: &Scene) -> Vec<Observed> {
 }
 
 /// Writes a repair into the files of the plan that it changes.
-fn apply(number: usize, loaded: &Loaded, diagnosis: &Diagnosis, common: &Common) -> Result<u8, Failure> {
+fn apply(number: usize, loaded: &Loaded, diagnosis: &Diagnosis, force: bool, common: &Common) -> Result<u8, Failure> {
     let Some(repair) = number.checked_sub(1).and_then(|n| diagnosis.repairs.get(n)) else {
         let count = diagnosis.repairs.len();
         let message = format!("there is no repair {number}; {count} were found");
@@ -80,7 +80,8 @@ fn apply(number: usize, loaded: &Loaded, diagnosis: &Diagnosis, common: &Common)
     }
     let changed = edited(loaded, &repair.changes)
         .map_err(|_| Failure::wrong("no-such-repair", "the repair cannot be written into this plan", None))?;
-    files::put_plan(&loaded.sources, &changed.sources, &repair.title, common.quiet)?;
+    let written = files::put_plan(&loaded.sources, &changed.sources, force)?;
+    diagnostic::written(&written, &repair.title, common.quiet);
     Ok(FINE)
 }
 
@@ -90,7 +91,7 @@ struct Setting<'a> {
     common: &'a Common,
     flow: Flow,
     /// The traffic of the day, as often as it is wanted.
-    during: Vec<String>,
+    during: Vec<Given>,
 }
 
 impl Setting<'_> {
@@ -117,7 +118,7 @@ impl Setting<'_> {
 
     fn traffic(&self, loaded: &Loaded) -> Result<Option<Traffic>, Failure> {
         let named = !self.during.is_empty();
-        named.then(|| open(&self.during, loaded, &self.args.day.reader, self.common.seed)).transpose()
+        named.then(|| open(&self.during, loaded, &self.args.day.reader, self.common)).transpose()
     }
 
     /// What each repair changes besides: expectations of the plan, and the other flows of the day.

@@ -89,8 +89,12 @@ pub struct Row {
 }
 
 impl Row {
-    /// A field of text, quoted where it needs it.
+    /// A field of text, quoted where it needs it. One that a spreadsheet would take for a formula gets an apostrophe first.
     pub fn text(&mut self, text: &str) {
+        if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+            self.text(&format!("'{text}"));
+            return;
+        }
         if text.bytes().any(|b| matches!(b, b',' | b'"' | b'\n' | b'\r')) {
             self.buffer.push(b'"');
             self.buffer.extend(text.replace('"', "\"\"").bytes());

@@ -1,15 +1,19 @@
 //! Errors and warnings on standard error: what, where, why, and a way out. One look for all of them.
 
+use std::borrow::Cow;
 use std::io::Write;
 use std::ops::Range;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Renderer, Snippet};
 use zarnet_core::audit::{Finding, Severity};
-use zarnet_core::plan::{Place, Problem};
+use zarnet_core::limits;
+use zarnet_core::net::is_hidden;
+use zarnet_core::plan::{Place, Problem, Problems};
 use zarnet_formats::source::{SourceFile, Sources};
 use zarnet_formats::traffic::TrafficError;
 
+use super::escape::{Escaping, Form, escaped};
 use super::impact::flow;
 use super::table::DIM;
 
@@ -52,18 +56,46 @@ fn renderer() -> Renderer {
 
 /// Writes to standard error; if that is gone, there is nobody left to tell.
 fn write(text: &str) {
-    let _ = writeln!(anstream::stderr(), "{text}");
+    let mut out = Escaping::new(anstream::stderr().lock(), Form::Text);
+    let _ = writeln!(out, "{text}").and_then(|()| out.flush());
+}
+
+/// No message is longer: what it quotes may be a line of a megabyte.
+const LONGEST: usize = 600;
+
+/// A message with its hidden characters escaped, and cut where it is too long to be read.
+fn readable(message: &str) -> String {
+    let text = escaped(message, Form::Plain);
+    match text.char_indices().nth(LONGEST) {
+        Some((end, _)) => format!("{}...", &text[..end]),
+        None => text,
+    }
+}
+
+/// A piece of source in which every hidden character has another in its place, as long as it: marks stay where they are.
+fn shown(source: &str) -> Cow<'_, str> {
+    let instead = |c: char| match (is_hidden(c) && c != '\n' && c != '\t', c.len_utf8()) {
+        (false, _) => c,
+        (true, 1) => '?',
+        (true, 2) => '\u{bf}',
+        (true, 3) => '\u{fffd}',
+        (true, _) => '\u{1f5ff}',
+    };
+    match source.chars().any(|c| instead(c) != c) {
+        true => Cow::Owned(source.chars().map(instead).collect()),
+        false => Cow::Borrowed(source),
+    }
 }
 
 /// One thing with its piece of source.
 pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
-    let title = told.level.clone().primary_title(told.message.as_str()).id(told.name);
+    let title = told.level.clone().primary_title(readable(&told.message)).id(told.name);
     let mut group = Group::with_title(title);
     if let Some((file, place)) = told.place.and_then(|p| sources.file(p).zip(Some(p))) {
         group = group.elements(pieces(file, place, told.other.filter(|o| o.0.file == place.file)));
     }
     if let Some(help) = &told.help {
-        group = group.element(Level::HELP.message(help.as_str()));
+        group = group.element(Level::HELP.message(readable(help)));
     }
     renderer().render(&[group])
 }
@@ -88,7 +120,8 @@ fn pieces<'a>(file: &'a SourceFile, place: Place, other: Option<(Place, &'a str)
         let (line, lines) = file.lines_around(first..last);
         let start = lines.start;
         let marks = marks.iter().map(|(kind, s, label)| kind.span(s.start - start..s.end - start).label(*label));
-        let source = Snippet::source(&file.text()[lines]).line_start(line).path(file.path.to_string_lossy());
+        let source = Snippet::source(shown(&file.text()[lines])).line_start(line);
+        let source = source.path(readable(&file.path.to_string_lossy()));
         source.annotations(marks)
     };
     marks.chunks(if close { marks.len() } else { 1 }).map(piece).collect()
@@ -111,11 +144,14 @@ pub fn finding(out: &mut dyn Write, found: &Finding, sources: &Sources) -> std::
 }
 
 /// Tells every problem of a plan, and how many there are.
-pub fn problems(problems: &[Problem], sources: &Sources) {
-    for problem in problems {
+pub fn problems(problems: &Problems, sources: &Sources) {
+    for problem in problems.kept().iter().take(limits::PROBLEMS_SHOWN) {
         write(&format!("{}\n", snippet(&Told::from(problem), sources)));
     }
-    let count = problems.len();
+    let count = problems.count();
+    if count > limits::PROBLEMS_SHOWN {
+        write(&format!("... and {} more", count - limits::PROBLEMS_SHOWN));
+    }
     let what = if count == 1 { "error" } else { "errors" };
     let path = sources.0.first().map(|s| s.path.display().to_string()).unwrap_or_default();
     write(&format!("{count} {what} in {path}"));
@@ -149,15 +185,25 @@ pub fn warn(name: &str, message: &str, help: Option<&str>) {
 }
 
 fn tell(level: &Level<'static>, name: &str, message: &str, place: Option<&Path>, help: Option<&str>) {
-    let place = place.map(|p| p.display().to_string());
-    let mut group = Group::with_title(level.clone().primary_title(message).id(name));
+    let place = place.map(|p| readable(&p.display().to_string()));
+    let mut group = Group::with_title(level.clone().primary_title(readable(message)).id(name));
     if let Some(place) = &place {
         group = group.element(annotate_snippets::Origin::path(place.as_str()));
     }
     if let Some(help) = help {
-        group = group.element(Level::HELP.message(help));
+        group = group.element(Level::HELP.message(readable(help)));
     }
     write(&renderer().render(&[group]));
+}
+
+/// Says which files were written, and what for.
+pub fn written(files: &[PathBuf], what: &str, quiet: bool) {
+    files.iter().for_each(|path| note(quiet, &format!("wrote {}: {what}", path.display())));
+}
+
+/// Tells what is wrong with the command line.
+pub fn command_line(said: &clap::Error) {
+    write(said.render().ansi().to_string().trim_end());
 }
 
 /// Says something on standard error that is neither answer nor error.

@@ -12,6 +12,7 @@ use zarnet_core::predict::{Failed, Tried};
 use zarnet_formats::source::Sources;
 
 use super::csv::Row;
+use super::escape::{Form, escaped};
 use super::follow::{Story, class_name};
 use super::naming::{Naming, Position};
 use super::table::{BAD, BOLD, DIM, GOOD, count};
@@ -111,18 +112,30 @@ impl Shape {
         let mut xml = Writer::new_with_indent(&mut octets, b' ', 2);
         let (tests, failures) = (self.expectations.len().to_string(), self.failed.to_string());
         let counts = [("name", suite), ("tests", tests.as_str()), ("failures", failures.as_str())];
+        let whole = std::iter::once(("id", REPORT)).chain(counts);
         let cases = |xml: &mut Writer<&mut Vec<u8>>| {
             for e in &self.expectations {
                 case(xml, suite, e)?;
             }
             Ok(())
         };
-        xml.create_element("testsuites").with_attributes(counts).write_inner_content(|xml| {
+        xml.create_element("testsuites").with_attributes(whole).write_inner_content(|xml| {
             xml.create_element("testsuite").with_attributes(counts).write_inner_content(cases).map(|_| ())
         })?;
         octets.push(b'\n');
-        Ok(octets)
+        let text = String::from_utf8(octets).map_err(io::Error::other)?;
+        Ok(escaped(&text, Form::Plain).into_bytes())
     }
+}
+
+/// What a report is known by as one of ours.
+const REPORT: &str = "zarnet-expect";
+
+/// Whether a file is a report that was written here.
+pub fn is_report(contents: &[u8]) -> bool {
+    let begins = format!("<testsuites id=\"{REPORT}\"");
+    let head = &contents[..contents.len().min(256)];
+    head.windows(begins.len()).any(|w| w == begins.as_bytes())
 }
 
 fn case(xml: &mut Writer<&mut Vec<u8>>, suite: &str, e: &Entry) -> io::Result<()> {

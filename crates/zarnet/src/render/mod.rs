@@ -6,6 +6,7 @@ pub mod change;
 pub mod compare;
 pub mod csv;
 pub mod diagnostic;
+pub mod escape;
 pub mod expect;
 pub mod follow;
 pub mod impact;

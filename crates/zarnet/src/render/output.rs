@@ -1,7 +1,8 @@
 //! Standard output with or without colour, and how wide it is.
 
-use std::io::{self, BufWriter, Write};
+use std::io::{self, BufWriter, ErrorKind, Write};
 
+use super::escape::{Escaping, Form};
 use crate::args::{Color, Common};
 
 /// Sets, once, whether standard output and error are coloured.
@@ -14,17 +15,49 @@ pub fn set_color(color: Color) {
 }
 
 /// Writes an answer to standard output, colour as wanted.
+///
+/// # Errors
+/// It cannot be written; that nobody reads it any more is none.
 pub fn answer(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
-    let mut out = BufWriter::with_capacity(1 << 16, anstream::stdout().lock());
-    write(&mut out)?;
-    out.flush()
+    through(BufWriter::with_capacity(1 << 16, anstream::stdout().lock()), Form::Text, write)
 }
 
-/// Writes an answer for scripts, which has no colour: straight through.
-pub fn plain(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
-    let mut out = BufWriter::with_capacity(1 << 18, io::stdout().lock());
-    write(&mut out)?;
-    out.flush()
+/// Writes an answer in CSV, which has no colour: straight through.
+///
+/// # Errors
+/// As for [`answer`].
+pub fn csv(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
+    through(BufWriter::with_capacity(1 << 18, io::stdout().lock()), Form::Plain, write)
+}
+
+/// Writes an answer in JSON.
+///
+/// # Errors
+/// As for [`answer`].
+pub fn json(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
+    through(BufWriter::with_capacity(1 << 18, io::stdout().lock()), Form::Json, write)
+}
+
+/// Writes a text of our own as it is.
+///
+/// # Errors
+/// As for [`answer`].
+pub fn verbatim(text: &[u8]) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    unless_closed(out.write_all(text).and_then(|()| out.flush()))
+}
+
+fn through(out: impl Write, form: Form, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
+    let mut out = Escaping::new(out, form);
+    unless_closed(write(&mut out).and_then(|()| out.flush()))
+}
+
+/// A reader that went away is no failure: what was to be done is done, and the exit code says how it came out.
+fn unless_closed(written: io::Result<()>) -> io::Result<()> {
+    match written {
+        Err(error) if error.kind() == ErrorKind::BrokenPipe => Ok(()),
+        written => written,
+    }
 }
 
 /// Columns to fit into: as asked for, as the terminal has, or 120.

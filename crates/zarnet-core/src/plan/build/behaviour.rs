@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::{Builder, PlanError, Text, nearest};
+use super::{Builder, PlanError, Text};
 use crate::net::{PortRange, Service, parse_span};
 use crate::plan::settings::{
     ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED, POLICY_SEES_TRANSLATED, PORT_ASSIGNMENT, REFRESH_BOTH,
@@ -82,7 +82,7 @@ impl Builder {
             }
             _ => {
                 let known = b.settings();
-                let near = nearest(key, known.iter().map(|d| d.key.as_str()).chain(["preset"]));
+                let near = self.problems.nearest(key, known.iter().map(|d| d.key.as_str()).chain(["preset"]));
                 self.report(PlanError::UnknownKey { key: key.into(), table: "`behaviour`", near }, setting.key.place);
             }
         }
@@ -154,7 +154,7 @@ impl Builder {
                     set(timer, self.take(parse_span(&value.value), value.place));
                 }
                 None => {
-                    let near = nearest(key, Timers::NAMES.into_iter().chain(["per-port"]));
+                    let near = self.problems.nearest(key, Timers::NAMES.into_iter().chain(["per-port"]));
                     self.report(PlanError::UnknownKey { key: key.into(), table: "`timers`", near }, setting.key.place);
                 }
             }

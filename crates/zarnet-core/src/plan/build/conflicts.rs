@@ -1,9 +1,10 @@
 //! Ends that two would hold: addresses on a segment, external ends of fixed rules.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
 use super::{Builder, PlanError};
+use crate::limits;
 use crate::net::{AddressRange, PortRange, Protocol};
 use crate::plan::{Device, External, Place, Plan, Problem, Rule, RuleKind, SegmentId};
 
@@ -49,31 +50,51 @@ impl Builder {
     /// Two fixed rules of one kind with one external end, toward overlapping senders and realms. Rules of different
     /// kinds may overlap: the pipeline orders them.
     pub(super) fn conflicts(&mut self, device: &Device) {
-        let mut claims: Vec<Claim<'_>> = device.rules.iter().filter_map(|r| claim(r, device)).collect();
-        claims.sort_by_key(|c| (c.kind, c.addresses.first()));
-        let mut live: Vec<usize> = Vec::new();
-        for i in 0..claims.len() {
-            let c = &claims[i];
-            live.retain(|&j| claims[j].kind == c.kind && claims[j].addresses.last() >= c.addresses.first());
-            for &j in &live {
-                if claims[j].collides(c) {
-                    let (a, b) = if claims[j].rule.place < c.rule.place { (&claims[j], c) } else { (c, &claims[j]) };
-                    let error = PlanError::ExternalEndTwice {
-                        end: b.end(),
-                        first: a.rule.name.clone(),
-                        second: b.rule.name.clone(),
-                    };
-                    self.problems.push(Problem::between(error, b.rule.place, a.rule.place, "claimed here first"));
-                }
+        // forwards meet on one address and protocol, statics in their addresses
+        let mut forwards: BTreeMap<(IpAddr, Protocol), Vec<Claim<'_>>> = BTreeMap::new();
+        let mut statics: [Vec<Claim<'_>>; 2] = Default::default();
+        for claim in device.rules.iter().filter_map(|r| claim(r, device)) {
+            match claim.port {
+                Some((protocol, _)) => forwards.entry((claim.addresses.first(), protocol)).or_default().push(claim),
+                None => statics[usize::from(claim.rule.service.is_any())].push(claim),
             }
-            live.push(i);
+        }
+        for claims in forwards.into_values() {
+            let ports = |c: &Claim<'_>| c.port.map_or((0, 0), |p| (p.1.first, p.1.last));
+            self.overlapping(claims, ports);
+        }
+        for claims in statics {
+            self.overlapping(claims, |c| (c.addresses.first(), c.addresses.last()));
+        }
+    }
+
+    /// Reports claims that collide, of a list of which only those can that overlap in `reach`: its first and last value.
+    fn overlapping<T: Ord + Copy>(&mut self, mut claims: Vec<Claim<'_>>, reach: impl Fn(&Claim<'_>) -> (T, T)) {
+        claims.sort_by_key(|c| (reach(c).0, c.rule.place));
+        let mut live: Vec<&Claim<'_>> = Vec::new();
+        for claim in &claims {
+            live.retain(|l| reach(l).1 >= reach(claim).0);
+            if live.len() >= limits::CLAIMS {
+                let what = "static or forward rules on one external address and port";
+                self.report(PlanError::TooMany { what, most: limits::CLAIMS }, claim.rule.place);
+                return;
+            }
+            for other in live.iter().filter(|o| o.collides(claim)) {
+                let (a, b) = if other.rule.place < claim.rule.place { (*other, claim) } else { (claim, *other) };
+                let (end, first, second) = (b.end(), a.rule.name.clone(), b.rule.name.clone());
+                let error = PlanError::ExternalEndTwice { end, first, second };
+                self.problems.push(Problem::between(error, b.rule.place, a.rule.place, "claimed here first"));
+            }
+            if self.problems.is_full() {
+                return;
+            }
+            live.push(claim);
         }
     }
 }
 
-/// The external end of a fixed rule. `kind`: rules conflict with rules of their kind.
+/// The external end of a fixed rule.
 struct Claim<'a> {
-    kind: u8,
     rule: &'a Rule,
     addresses: AddressRange,
     port: Option<(Protocol, PortRange)>,
@@ -85,13 +106,8 @@ fn claim<'a>(rule: &'a Rule, device: &Device) -> Option<Claim<'a>> {
         External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
     };
     match &rule.kind {
-        RuleKind::Forward(f) => {
-            Some(Claim { kind: 0, rule, addresses: range(f.external)?, port: Some((f.protocol, f.ports)) })
-        }
-        RuleKind::Static(s) => {
-            let kind = if rule.service.is_any() { 2 } else { 1 };
-            Some(Claim { kind, rule, addresses: range(s.external)?, port: None })
-        }
+        RuleKind::Forward(f) => Some(Claim { rule, addresses: range(f.external)?, port: Some((f.protocol, f.ports)) }),
+        RuleKind::Static(s) => Some(Claim { rule, addresses: range(s.external)?, port: None }),
         _ => None,
     }
 }

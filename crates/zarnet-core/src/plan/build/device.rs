@@ -1,17 +1,12 @@
 //! A device without its rules: interfaces, routes, filters, policies, pools.
 
-use std::collections::HashMap;
-
-use super::{Builder, PlanError, Text};
-use crate::net::{Prefix, ServiceSet};
+use super::{Builder, PlanError, Scope, Text};
+use crate::limits;
+use crate::net::{Prefix, PrefixMap, ServiceSet};
 use crate::plan::{
     Acl, AclEntry, AclId, Device, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, Interface, InterfaceId,
-    InterfaceSet, Parties, Pick, Plan, Policy, Pool, Route, Verdict, Zone,
+    InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, Route, Verdict, Zone,
 };
-
-/// Pools that are larger than this cannot be kept track of.
-const MOST_ADDRESSES: u128 = 1 << 24;
-const MOST: usize = 65_535;
 
 impl Builder {
     pub(super) fn device(&mut self, draft: &DraftDevice, plan: &mut Plan) -> Option<Device> {
@@ -19,13 +14,7 @@ impl Builder {
         self.unique("filter", draft.acls.iter().map(|a| &a.name));
         self.unique("pool", draft.pools.iter().map(|p| &p.name));
         self.unique("rule", draft.rules.iter().map(|r| &r.name));
-        let most = [("interfaces", draft.interfaces.len()), ("rules", draft.rules.len()), ("pools", draft.pools.len())];
-        for (what, count) in most {
-            if count > MOST / 2 && what == "pools" || count > MOST {
-                self.report(PlanError::TooMany { what, most: MOST }, draft.place);
-                return None;
-            }
-        }
+        self.scope = Scope::of_draft(draft);
         let verdicts = [("accept", Verdict::Accept), ("drop", Verdict::Drop)];
         let default_policy = draft.default_policy.as_ref().and_then(|p| self.one_of("default-policy", p, &verdicts));
         let mut device = Device {
@@ -52,24 +41,22 @@ impl Builder {
             let interface = self.interface(interface, draft, named, plan);
             device.interfaces.push(interface);
         }
+        self.scope.enter_interfaces(&device.interfaces);
+        let mut connected = PrefixMap::default();
+        connected.extend((0..).zip(&device.interfaces).flat_map(|(i, f)| f.addresses.iter().map(move |a| (a.1, i))));
         for route in &draft.routes {
             if let (Some(to), Some(via)) = (self.parse::<Prefix>(&route.to), self.address(&route.via)) {
-                let connected = device.interfaces.iter().enumerate();
-                let lengths = connected.flat_map(|(i, f)| {
-                    f.addresses.iter().filter(|a| a.1.contains(via)).map(move |a| (a.1.length(), i))
-                });
                 // the longest connected prefix, the first listed of equals
-                match lengths.max_by_key(|&(length, i)| (length, usize::MAX - i)) {
-                    Some((_, i)) => {
-                        let interface = InterfaceId(i as u16);
-                        device.routes.push(Route { to, via, interface, place: route.place });
+                match connected.holding(via).next().and_then(|interfaces| interfaces.first()) {
+                    Some(i) => {
+                        device.routes.push(Route { to, via, interface: InterfaceId(*i), place: route.place });
                     }
                     None => self.report(PlanError::ViaUnreachable(via), route.via.place),
                 }
             }
         }
         for policy in &draft.policies {
-            let zone = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| zone(t, &device.interfaces));
+            let zone = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| self.zone(t));
             let (from, into) = (zone(&policy.from), zone(&policy.into));
             let parties = self.parties(policy.source.as_ref(), policy.destination.as_ref());
             let accept_drop = self.accept_or_drop(policy.accept.as_ref(), policy.drop.as_ref(), policy.place);
@@ -79,6 +66,7 @@ impl Builder {
         }
         for pool in &draft.pools {
             if let Some(pool) = self.pool(pool) {
+                self.scope.enter_pool(&pool.name, PoolId(device.pools.len() as u16));
                 device.pools.push(pool);
             }
         }
@@ -87,11 +75,8 @@ impl Builder {
     }
 
     fn interface(&mut self, draft: &DraftInterface, device: &DraftDevice, named: usize, plan: &mut Plan) -> Interface {
-        let mut acl = |name: &Option<Text>| {
-            let names = device.acls.iter().map(|a| a.name.value.as_str());
-            name.as_ref().and_then(|n| self.lookup("filter", n, names)).map(|i| AclId(i as u16))
-        };
-        let (ingress_acl, egress_acl) = (acl(&draft.ingress_acl), acl(&draft.egress_acl));
+        let ingress_acl = draft.ingress_acl.as_ref().and_then(|name| self.filter(name, device));
+        let egress_acl = draft.egress_acl.as_ref().and_then(|name| self.filter(name, device));
         let segment = draft.segment.as_ref().and_then(|s| self.segment(s, named, plan));
         let addresses = draft.address.iter().filter_map(|a| {
             let parsed = Prefix::parse_with_address(a.value.trim());
@@ -112,6 +97,14 @@ impl Builder {
             egress_acl,
             place: draft.place,
         }
+    }
+
+    fn filter(&mut self, name: &Text, device: &DraftDevice) -> Option<AclId> {
+        let found = self.scope.filter(&name.value);
+        if found.is_none() {
+            self.unknown("filter", name, device.acls.iter().map(|a| a.name.value.as_str()));
+        }
+        found
     }
 
     pub(super) fn parties(&mut self, source: Option<&Vec<Text>>, destination: Option<&Vec<Text>>) -> Parties {
@@ -145,7 +138,8 @@ impl Builder {
         let pick = draft.pick.as_ref().and_then(|p| self.one_of("pick", p, &Pick::NAMES)).unwrap_or(Pick::Lowest);
         let usable = [("all", true), ("hosts", false)];
         let usable_all = draft.usable.as_ref().and_then(|u| self.one_of("usable", u, &usable)).unwrap_or(false);
-        let parts = draft.addresses.iter().flat_map(|a| self.groups.addresses(a, &mut self.problems)).collect();
+        let named: Vec<_> = draft.addresses.iter().map(|a| self.groups.addresses(a, &mut self.problems)).collect();
+        let parts = named.iter().flat_map(|n| n.iter().copied()).collect();
         let pool = Pool { name: draft.name.value.clone(), parts, pick, usable_all, retired: false, place: draft.place };
         self.pool_size(&pool).then_some(pool)
     }
@@ -153,26 +147,17 @@ impl Builder {
     /// Whether a pool is small enough.
     pub(super) fn pool_size(&mut self, pool: &Pool) -> bool {
         let count = pool.listed().count();
-        if count > MOST_ADDRESSES {
+        if count > limits::POOL_ADDRESSES {
             self.report(PlanError::PoolTooLarge(count), pool.place);
         }
-        count <= MOST_ADDRESSES
+        count <= limits::POOL_ADDRESSES
     }
-}
 
-/// The interfaces that realm or interface names come to. A name that none has comes to nothing, which is what the
-/// device makes of it; the audit tells.
-pub(super) fn zone(names: &[Text], interfaces: &[Interface]) -> Zone {
-    let mut set = InterfaceSet::default();
-    let mut by_name: HashMap<&str, Vec<usize>> = HashMap::new();
-    for (i, interface) in interfaces.iter().enumerate() {
-        by_name.entry(&interface.name).or_default().push(i);
-        if let Some(realm) = &interface.realm {
-            by_name.entry(realm).or_default().push(i);
-        }
+    /// The interfaces that realm or interface names come to. A name that none has comes to nothing, which is what the
+    /// device makes of it; the audit tells.
+    pub(super) fn zone(&self, names: &[Text]) -> Zone {
+        let mut interfaces = InterfaceSet::default();
+        names.iter().filter_map(|n| self.scope.realm(&n.value)).for_each(|set| interfaces.extend(set));
+        Zone { names: names.to_vec(), interfaces }
     }
-    for i in names.iter().filter_map(|n| by_name.get(n.value.as_str())).flatten() {
-        set.insert(InterfaceId(*i as u16));
-    }
-    Zone { names: names.to_vec(), interfaces: set }
 }

@@ -49,7 +49,7 @@ impl Builder {
     /// A host, a `DEVICE/INTERFACE`, or an address.
     fn viewpoint(&mut self, text: &Text, plan: &Plan) -> Option<Viewpoint> {
         let name = text.value.trim();
-        if let Some(host) = plan.host(name) {
+        if let Some(host) = self.world.host(name) {
             return Some(Viewpoint::Host(host));
         }
         if name.contains('/') {
@@ -59,17 +59,23 @@ impl Builder {
             return Some(Viewpoint::Address(address));
         }
         let hosts = plan.hosts.iter().map(|h| h.name.as_str());
-        self.lookup("host", text, hosts);
+        self.unknown("host", text, hosts);
         None
     }
 
     fn interface_at(&mut self, text: &Text, plan: &Plan) -> Option<(DeviceId, InterfaceId)> {
         let (device, interface) = text.value.trim().split_once('/')?;
         let part = |value: &str| Text::new(value.to_owned(), text.place);
-        let id = self.lookup("device", &part(device), plan.devices.iter().map(|d| d.name.as_str()))?;
-        let names = plan.devices[id].interfaces.iter().map(|i| i.name.as_str());
-        let interface = self.lookup("interface", &part(interface), names)?;
-        Some((DeviceId(id as u16), InterfaceId(interface as u16)))
+        let Some(id) = self.world.device(device) else {
+            self.unknown("device", &part(device), plan.devices.iter().map(|d| d.name.as_str()));
+            return None;
+        };
+        let names = || plan.devices[id.index()].interfaces.iter().map(|i| i.name.as_str());
+        let Some(found) = names().position(|n| n == interface) else {
+            self.unknown("interface", &part(interface), names());
+            return None;
+        };
+        Some((id, InterfaceId(found as u16)))
     }
 
     /// Addresses with or without a port: `203.0.113.2`, `203.0.113.2:443`, a group, a host, or `DEVICE/INTERFACE`.
@@ -119,21 +125,21 @@ impl Builder {
     }
 
     fn party(&mut self, who: &str, text: &Text, plan: &Plan) -> Option<Party> {
-        if let Some(host) = plan.host(who) {
+        if let Some(host) = self.world.host(who) {
             return Some(Party::Host(host));
         }
-        if let Some(device) = plan.device(who) {
+        if let Some(device) = self.world.device(who) {
             return Some(Party::Device(device));
         }
         if let Ok(address) = crate::net::parse_address(who) {
-            if plan.hosts.iter().filter(|h| h.address == address).count() > 1 {
+            if self.world.is_of_several(address) {
                 self.report(PlanError::AddressOfTwo(address), text.place);
                 return None;
             }
             return Some(Party::Address(address));
         }
         let names = plan.hosts.iter().map(|h| h.name.as_str()).chain(plan.devices.iter().map(|d| d.name.as_str()));
-        self.lookup("host or device", &Text::new(who.to_owned(), text.place), names);
+        self.unknown("host or device", &Text::new(who.to_owned(), text.place), names);
         None
     }
 }

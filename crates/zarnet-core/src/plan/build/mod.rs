@@ -5,28 +5,50 @@ mod conflicts;
 mod device;
 mod expect;
 mod groups;
+mod names;
 mod rule;
 mod world;
 
 use std::collections::HashMap;
 
-use super::{Draft, Place, Placed, Plan, PlanError, Problem};
+use super::{Draft, Place, Placed, Plan, PlanError, Problem, Problems};
+use crate::limits;
 use crate::net::{AddressSet, NotationError, ServiceSet};
 use groups::Groups;
+use names::{Scope, World};
 
 /// Builds a plan, or reports every problem of the draft, in the order of their places.
-pub fn build(draft: &Draft) -> Result<Plan, Vec<Problem>> {
-    let mut problems = Vec::new();
+///
+/// # Errors
+/// What is wrong with the draft; of very many problems those that were found first, and their number.
+pub fn build(draft: &Draft) -> Result<Plan, Problems> {
+    let mut problems = Problems::default();
+    if !within_limits(draft, &mut problems) {
+        return Err(problems);
+    }
     let groups = Groups::new(draft, &mut problems);
-    let mut builder = Builder { groups, problems };
+    let mut builder = Builder { groups, problems, world: World::default(), scope: Scope::default() };
     let plan = builder.plan(draft);
     let mut problems = builder.problems;
     if problems.is_empty() {
         return Ok(plan);
     }
-    problems.sort_by_key(|p| p.place);
-    problems.dedup();
+    problems.sort();
     Err(problems)
+}
+
+/// Whether there is no more of anything than can be numbered, or than a plan may have.
+fn within_limits(draft: &Draft, problems: &mut Problems) -> bool {
+    let mut fits = problems.limit("hosts", limits::HOSTS, draft.hosts.iter().map(|h| h.place));
+    fits &= problems.limit("segments", limits::SEGMENTS, draft.segments.iter().map(|s| s.place));
+    fits &= problems.limit("devices", limits::DEVICES, draft.devices.iter().map(|d| d.place));
+    for device in &draft.devices {
+        fits &= problems.limit("interfaces", limits::INTERFACES, device.interfaces.iter().map(|i| i.place));
+        fits &= problems.limit("filters", limits::FILTERS, device.acls.iter().map(|a| a.place));
+        fits &= problems.limit("pools", limits::POOLS, device.pools.iter().map(|p| p.place));
+        fits &= problems.limit("rules", limits::RULES, device.rules.iter().map(|r| r.place));
+    }
+    fits
 }
 
 type Text = Placed<String>;
@@ -34,7 +56,11 @@ type Text = Placed<String>;
 /// What building needs all along: the named groups, and the list of problems.
 struct Builder {
     groups: Groups,
-    problems: Vec<Problem>,
+    problems: Problems,
+    /// Who is called what in the plan.
+    world: World,
+    /// What is called what on the device that is being built.
+    scope: Scope,
 }
 
 impl Builder {
@@ -49,13 +75,19 @@ impl Builder {
                 plan.devices.push(device);
             }
         }
+        if plan.segments.len() > limits::SEGMENTS {
+            let place = draft.devices.last().map_or_else(Place::default, |d| d.place);
+            self.report(PlanError::TooMany { what: "segments", most: limits::SEGMENTS }, place);
+            return plan;
+        }
         self.hosts(draft, &mut plan);
+        self.world.enter(&plan);
         self.held_twice(&plan);
         plan.expectations = draft.expects.iter().filter_map(|e| self.expectation(e, &plan)).collect();
         plan.allow = draft.allow.iter().filter_map(|t| self.finding_name("allow", t)).collect();
         plan.deny = draft.deny.iter().filter_map(|t| self.finding_name("deny", t)).collect();
         for (name, _) in &draft.addresses {
-            let set = self.groups.addresses(name, &mut self.problems).into_iter().map(|p| p.0).collect();
+            let set = self.groups.addresses(name, &mut self.problems).iter().map(|p| p.0).collect();
             plan.groups.insert(name.value.clone(), set);
         }
         plan
@@ -83,13 +115,8 @@ impl Builder {
 
     /// The addresses of a list of notations and group names.
     fn addresses(&mut self, texts: &[Text]) -> AddressSet {
-        let mut set = AddressSet::default();
-        for text in texts {
-            for (range, _) in self.groups.addresses(text, &mut self.problems) {
-                set.insert(range);
-            }
-        }
-        set
+        let parts: Vec<_> = texts.iter().map(|t| self.groups.addresses(t, &mut self.problems)).collect();
+        parts.iter().flat_map(|p| p.iter().map(|part| part.0)).collect()
     }
 
     /// The same, everything where the list is left out.
@@ -99,7 +126,8 @@ impl Builder {
 
     /// The services of a list of notations and group names.
     fn services(&mut self, texts: &[Text]) -> ServiceSet {
-        ServiceSet(texts.iter().flat_map(|t| self.groups.services(t, &mut self.problems)).collect())
+        let named: Vec<_> = texts.iter().map(|t| self.groups.services(t, &mut self.problems)).collect();
+        ServiceSet(named.iter().flat_map(|n| n.iter().copied()).collect())
     }
 
     /// The same, everything where the list is left out.
@@ -113,7 +141,7 @@ impl Builder {
         if found.is_none() {
             let names = || values.iter().map(|v| v.0);
             let valid = names().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ");
-            let near = nearest(&text.value, names());
+            let near = self.problems.nearest(&text.value, names());
             self.report(PlanError::UnknownValue { key, value: text.value.clone(), near, valid }, text.place);
         }
         found
@@ -132,25 +160,9 @@ impl Builder {
         }
     }
 
-    /// The position of a name in a list, or a problem that proposes the nearest.
-    fn lookup<'a>(
-        &mut self,
-        what: &'static str,
-        text: &Text,
-        names: impl Iterator<Item = &'a str> + Clone,
-    ) -> Option<usize> {
-        let found = names.clone().position(|n| n == text.value);
-        if found.is_none() {
-            let error = PlanError::UnknownName { what, name: text.value.clone(), near: nearest(&text.value, names) };
-            self.report(error, text.place);
-        }
-        found
+    /// Reports a name that nothing has, with the nearest that something has.
+    fn unknown<'a>(&mut self, what: &'static str, text: &Text, names: impl Iterator<Item = &'a str>) {
+        let near = self.problems.nearest(&text.value, names);
+        self.report(PlanError::UnknownName { what, name: text.value.clone(), near }, text.place);
     }
-}
-
-/// The candidate that differs least from `wanted`, if it is near enough to be a slip.
-pub fn nearest<'a>(wanted: &str, candidates: impl Iterator<Item = &'a str>) -> Option<String> {
-    let distance = |c: &str| strsim::damerau_levenshtein(wanted, c);
-    let (best, name) = candidates.map(|c| (distance(c), c)).min_by_key(|c| c.0)?;
-    (best <= 1 + wanted.chars().count() / 3).then(|| name.to_owned())
 }

@@ -1,11 +1,12 @@
 //! Rules: what each type needs, and what it must not have.
 
-use super::device::zone;
+use super::groups::Part;
 use super::{Builder, PlanError, Text};
+use crate::limits;
 use crate::net::{AddressRange, NotationError, PortRange, Protocol};
 use crate::plan::{
-    Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, InterfaceId, Lack, Pick, Placed, Pool,
-    PoolId, Rule, RuleKind, Server, Spread, Static, Target, Written, Zone,
+    Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Pick, Placed, Pool, PoolId, Rule,
+    RuleKind, Server, Spread, Static, Target, Written, Zone,
 };
 
 const TYPES: [(&str, &str); 5] =
@@ -25,9 +26,9 @@ impl Builder {
     fn rule(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Rule> {
         let kind_name = self.one_of("type", &draft.kind, &TYPES);
         // everything that does not depend on the type first, so that all its problems are told
-        let from = self.side(draft.from.as_ref(), "internal", draft, device);
-        let into = self.side(draft.into.as_ref(), "external", draft, device);
-        let hairpin = draft.hairpin.as_ref().map_or_else(Zone::default, |h| zone(h, &device.interfaces));
+        let from = self.side(draft.from.as_ref(), "internal", draft);
+        let into = self.side(draft.into.as_ref(), "external", draft);
+        let hairpin = draft.hairpin.as_ref().map_or_else(Zone::default, |h| self.zone(h));
         let parties = self.parties(draft.source.as_ref(), draft.destination.as_ref());
         let service = self.services_or_any(draft.service.as_ref());
         let limit = draft.limit.as_ref().and_then(|l| {
@@ -50,12 +51,11 @@ impl Builder {
                 match (kind, self.target(target, device)?, fallback?) {
                     ("pool", Target::Pool(pool), fallback) => RuleKind::Pool { pool, fallback },
                     ("pool", Target::Address(address), fallback) => RuleKind::Pool {
-                        pool: self.own_pool(target, vec![(AddressRange::one(address), None)], device)?,
+                        pool: self.own_pool(target, &[(AddressRange::one(address), None)], device)?,
                         fallback,
                     },
                     ("pool", Target::Interface(_), _) => {
-                        let names = device.pools.iter().map(|p| p.name.as_str());
-                        self.lookup("pool", target, names);
+                        self.unknown("pool", target, device.pools.iter().map(|p| p.name.as_str()));
                         return None;
                     }
                     (_, target, fallback) => RuleKind::Overload { target, fallback },
@@ -88,9 +88,9 @@ impl Builder {
         })
     }
 
-    fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule, device: &Device) -> Zone {
+    fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule) -> Zone {
         let fallback = [Placed::new(default.to_owned(), draft.name.place)];
-        zone(names.map_or(&fallback[..], |n| n), &device.interfaces)
+        self.zone(names.map_or(&fallback[..], |n| n))
     }
 
     fn needed<'a, T>(&mut self, value: Option<&'a T>, key: &'static str, draft: &DraftRule) -> Option<&'a T> {
@@ -127,52 +127,55 @@ impl Builder {
 
     /// An interface, a pool, or an address (given as such or by a name).
     fn target(&mut self, text: &Text, device: &mut Device) -> Option<Target> {
-        if let Some(i) = device.pools.iter().position(|p| p.name == text.value) {
-            return Some(Target::Pool(PoolId(i as u16)));
+        if let Some(pool) = self.scope.pool(&text.value) {
+            return Some(Target::Pool(pool));
         }
-        if let Some(i) = device.interfaces.iter().position(|f| f.name == text.value) {
-            return Some(Target::Interface(InterfaceId(i as u16)));
+        if let Some(interface) = self.scope.interface(&text.value) {
+            return Some(Target::Interface(interface));
         }
-        let before = self.problems.len();
+        let before = self.problems.count();
         let parts = self.groups.addresses(text, &mut self.problems);
-        if self.problems.len() > before {
+        if self.problems.count() > before {
             // propose the nearest of everything that could have been meant here
-            if let Some(PlanError::UnknownName { what, near, .. }) = self.problems.last_mut().map(|p| &mut p.error) {
+            let names = device.pools.iter().map(|p| p.name.as_str());
+            let names = names.chain(device.interfaces.iter().map(|f| f.name.as_str()));
+            let nearer = self.problems.nearest(&text.value, names);
+            if let Some(PlanError::UnknownName { what, near, .. }) = self.problems.last_error_mut() {
                 *what = "interface, pool or address group";
-                let names = device.pools.iter().map(|p| p.name.as_str());
-                let names = names.chain(device.interfaces.iter().map(|f| f.name.as_str()));
-                *near = super::nearest(&text.value, names.chain(near.as_deref())).or(near.clone());
+                let both = nearer.iter().chain(near.iter()).map(String::as_str);
+                *near = crate::plan::nearest(&text.value, both);
             }
             return None;
         }
-        match parts.as_slice() {
+        match &*parts {
             [(range, _)] if range.count() == 1 => Some(Target::Address(range.first())),
             [] => {
                 self.report(PlanError::NotOneAddress { key: "as", count: 0 }, text.place);
                 None
             }
-            _ => self.own_pool(text, parts, device).map(Target::Pool),
+            _ => self.own_pool(text, &parts, device).map(Target::Pool),
         }
     }
 
     /// A pool for a rule that names its addresses itself.
-    fn own_pool(
-        &mut self,
-        text: &Text,
-        parts: Vec<(AddressRange, Option<crate::net::Prefix>)>,
-        device: &mut Device,
-    ) -> Option<PoolId> {
+    fn own_pool(&mut self, text: &Text, parts: &[Part], device: &mut Device) -> Option<PoolId> {
+        if device.pools.len() >= limits::POOLS {
+            self.report(PlanError::TooMany { what: "pools", most: limits::POOLS }, text.place);
+            return None;
+        }
         let pool = Pool {
             name: text.value.clone(),
-            parts,
+            parts: parts.to_vec(),
             pick: Pick::Lowest,
             usable_all: false,
             retired: false,
             place: text.place,
         };
         self.pool_size(&pool).then(|| {
+            let id = PoolId(device.pools.len() as u16);
+            self.scope.enter_pool(&pool.name, id);
             device.pools.push(pool);
-            PoolId((device.pools.len() - 1) as u16)
+            id
         })
     }
 
@@ -192,7 +195,7 @@ impl Builder {
         let internal = self.needed(draft.internal.as_ref(), "internal", draft);
         let external = self.needed(draft.external.as_ref(), "external", draft);
         let internal = internal.and_then(|t| self.one_range("internal", t, draft));
-        let external = external.and_then(|t| self.external(t, device));
+        let external = external.and_then(|t| self.external(t));
         let (internal, external) = (internal?, external?);
         let outside = match external {
             External::Range(range) => range,
@@ -220,12 +223,12 @@ impl Builder {
 
     /// The one range that a list of notations comes to.
     fn one_range(&mut self, key: &'static str, texts: &[Text], draft: &DraftRule) -> Option<AddressRange> {
-        let before = self.problems.len();
+        let before = self.problems.count();
         let set = self.addresses(texts);
         let mut ranges = set.ranges();
         match (ranges.next(), ranges.next()) {
             (Some(range), None) => Some(range),
-            _ if self.problems.len() > before => None,
+            _ if self.problems.count() > before => None,
             _ => {
                 let place = texts.first().map_or(draft.place, |t| t.place);
                 self.report(PlanError::NotOneRange { key }, place);
@@ -235,12 +238,12 @@ impl Builder {
     }
 
     /// The external end of a static: an interface or addresses.
-    fn external(&mut self, text: &Text, device: &Device) -> Option<External> {
-        if let Some(i) = device.interfaces.iter().position(|f| f.name == text.value) {
-            return Some(External::Interface(InterfaceId(i as u16)));
+    fn external(&mut self, text: &Text) -> Option<External> {
+        if let Some(interface) = self.scope.interface(&text.value) {
+            return Some(External::Interface(interface));
         }
         let parts = self.groups.addresses(text, &mut self.problems);
-        match parts.as_slice() {
+        match &*parts {
             [(range, _)] => Some(External::Range(*range)),
             [] => None,
             _ => {
@@ -257,7 +260,7 @@ impl Builder {
         let external = self.needed(draft.external.as_ref(), "external", draft);
         let internal = self.needed(draft.internal.as_ref(), "internal", draft);
         let external_text = external?;
-        let (external, ports, protocol) = self.external_ports(external_text, device)?;
+        let (external, ports, protocol) = self.external_ports(external_text)?;
         let mut servers = Vec::new();
         for text in internal? {
             servers.extend(self.server(text, ports)?);
@@ -276,7 +279,7 @@ impl Builder {
     }
 
     /// `uplink:24011/tcp`, `203.0.113.5:20000-20009/udp`, `[2001:db8::5]:443/tcp`.
-    fn external_ports(&mut self, text: &Text, device: &Device) -> Option<(External, PortRange, Protocol)> {
+    fn external_ports(&mut self, text: &Text) -> Option<(External, PortRange, Protocol)> {
         let value = text.value.trim();
         let Some((end, protocol)) = value.rsplit_once('/') else {
             self.report(NotationError::ProtocolMissing(value.into()), text.place);
@@ -293,7 +296,7 @@ impl Builder {
         };
         let ports: PortRange = self.take(ports.trim().parse(), text.place)?;
         let who = who.trim().trim_start_matches('[').trim_end_matches(']');
-        let external = self.external(&Text::new(who.into(), text.place), device)?;
+        let external = self.external(&Text::new(who.into(), text.place))?;
         match external {
             External::Range(range) if range.count() > 1 => {
                 self.report(PlanError::NotOneAddress { key: "external", count: range.count() }, text.place);

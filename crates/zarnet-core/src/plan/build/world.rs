@@ -7,9 +7,6 @@ use super::{Builder, Text};
 use crate::net::{Prefix, PrefixMap};
 use crate::plan::{Draft, DraftHost, Host, Plan, PlanError, Problem, Routed, Segment, SegmentId};
 
-/// As many as a small id can number, with one value to spare.
-const MOST: usize = u16::MAX as usize;
-
 impl Builder {
     pub(super) fn segments(&mut self, draft: &Draft, plan: &mut Plan) {
         for segment in &draft.segments {
@@ -21,26 +18,27 @@ impl Builder {
             }
             plan.segments.push(Segment { name: segment.name.value.clone(), internet: segment.internet, routed });
         }
+        self.world.enter_segments(plan);
     }
 
     /// The segment of this name, which must be declared.
     pub(super) fn segment(&mut self, name: &Text, draft_segments: usize, plan: &Plan) -> Option<SegmentId> {
-        let names = plan.segments[..draft_segments.min(plan.segments.len())].iter().map(|s| s.name.as_str());
-        self.lookup("segment", name, names).map(|i| SegmentId(i as u16))
+        let found = self.world.segment(&name.value);
+        if found.is_none() {
+            let declared = &plan.segments[..draft_segments.min(plan.segments.len())];
+            self.unknown("segment", name, declared.iter().map(|s| s.name.as_str()));
+        }
+        found
     }
 
     /// A segment that nobody named.
     pub(super) fn new_segment(plan: &mut Plan, name: &str) -> SegmentId {
         plan.segments.push(Segment { name: name.into(), internet: false, routed: Vec::new() });
-        SegmentId((plan.segments.len() - 1).min(MOST) as u16)
+        SegmentId((plan.segments.len() - 1).min(usize::from(u16::MAX)) as u16)
     }
 
     pub(super) fn hosts(&mut self, draft: &Draft, plan: &mut Plan) {
         self.equal_prefixes(draft);
-        if draft.hosts.len() > MOST {
-            self.report(PlanError::TooMany { what: "hosts", most: MOST }, draft.hosts[MOST].place);
-            return;
-        }
         let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
         let mut index = PrefixMap::default();
         index.extend(interfaces.flat_map(|i| i.addresses.iter().map(move |a| (a.1, i.segment))));

@@ -3,11 +3,13 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use zarnet_core::limits;
 use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
 use zarnet_core::plan::{Device, DeviceId, InterfaceId, Plan, PlanError, PoolId, RuleId};
 use zarnet_core::traffic::{Action, Clearing, Event, Party};
 
 use super::{Setting, known, needed_time};
+use crate::files::ReadError;
 use crate::plan::{LoadError, Loaded, load_after};
 use crate::source::Sources;
 use crate::toml_reader::{Reader, Text};
@@ -37,6 +39,11 @@ pub(super) fn read_all(readers: Vec<Reader<'_>>, setting: &Setting<'_>, plan_fil
     for Head { reader, at, device, action } in heads {
         let described = successors.iter().rev().find(|s| s.device == device);
         let (plan, described) = described.map_or((setting.plan, device), |s| (&*s.plan, s.as_device));
+        if successors.len() >= limits::TAKEOVERS && action.value == "plan" {
+            let most = limits::TAKEOVERS;
+            setting.refuse(Fault::Scenario(format!("more than {most} events with another plan")), reader.place);
+            break;
+        }
         let action = match action.value.as_str() {
             "plan" => successor(&reader, setting, device, plan_files).map(|(plan, as_device)| {
                 successors.push(Successor { device, plan: plan.clone(), as_device });
@@ -134,22 +141,28 @@ fn successor(
     let file = r.needed("file")?;
     let path = setting.name.parent().unwrap_or(Path::new("")).join(&file.value);
     let refuse = |why: String| setting.refuse(Fault::Scenario(why), file.place);
-    let plan = match load_after(&path, plan_files.clone()) {
-        Ok(Loaded { plan, sources }) => {
+    let shown = path.display();
+    let plan = match setting.reach.check(&path) {
+        Ok(()) => load_after(&path, setting.reach.clone(), std::mem::take(plan_files)),
+        Err(error) => Err(LoadError::Unreadable { path: path.clone(), error }),
+    };
+    let plan = match plan {
+        Ok(Loaded { plan, sources, .. }) => {
             *plan_files = sources;
             plan
         }
-        Err(LoadError::Io { path, error }) => {
-            refuse(format!("the plan {} cannot be read: {error}", path.display()));
+        Err(LoadError::Unreadable { error: ReadError::Outside(_), .. }) => {
+            refuse(format!("the plan {shown} lies outside of the scenario's folder (--allow-outside allows it)"));
+            return None;
+        }
+        Err(LoadError::Unreadable { error, .. }) => {
+            refuse(format!("the plan {shown} cannot be read: {error}"));
             return None;
         }
         Err(LoadError::Problems { problems, .. }) => {
-            let first = problems.first().map(|p| p.error.to_string()).unwrap_or_default();
-            let path = path.display();
-            refuse(format!(
-                "the plan {path} has {} errors, first: {first} (`zarnet check {path}` shows them)",
-                problems.len()
-            ));
+            let first = problems.kept().first().map(|p| p.error.to_string()).unwrap_or_default();
+            let count = problems.count();
+            refuse(format!("the plan {shown} has {count} errors, first: {first} (`zarnet check {shown}` shows them)"));
             return None;
         }
     };

@@ -4,19 +4,17 @@ mod event;
 mod load;
 
 use std::cell::RefCell;
-use std::io::Read;
 use std::path::Path;
 
+use zarnet_core::limits;
 use zarnet_core::plan::{Place, Plan, PlanError, Problem, nearest};
 use zarnet_core::traffic::{Event, Flow, Load};
 
 use super::fields::{COLUMNS, Context, Fields};
 use super::{Fault, TrafficError};
+use crate::files::Reach;
 use crate::source::{SourceFile, Sources};
-use crate::toml_reader::{Problems, Reader, Text, parse, place};
-
-/// No scenario is longer.
-const LONGEST: u64 = 64 << 20;
+use crate::toml_reader::{Collected, Reader, Text, parse, place};
 
 /// A scenario that was read whole.
 #[derive(Debug, Default)]
@@ -32,6 +30,8 @@ pub(super) struct Setting<'a> {
     pub name: &'a Path,
     pub plan: &'a Plan,
     pub context: Context<'a>,
+    /// Where the files lie that it may name.
+    pub reach: Reach,
     /// Where load profiles without a seed of their own start from.
     pub seed: u64,
     /// What is wrong beyond the notation.
@@ -40,51 +40,59 @@ pub(super) struct Setting<'a> {
 
 impl Setting<'_> {
     fn refuse(&self, fault: Fault, at: Place) {
-        self.faults.borrow_mut().push((fault, at));
+        let mut faults = self.faults.borrow_mut();
+        if faults.len() < limits::PROBLEMS {
+            faults.push((fault, at));
+        }
     }
 }
 
 /// Reads a scenario, or reports everything that is wrong with it. The files of plans that it names are added to
 /// `plan_files`.
-pub(super) fn read(
-    reader: Box<dyn Read + Send>,
-    setting: &Setting<'_>,
-    plan_files: &mut Sources,
-) -> Result<Scenario, Vec<TrafficError>> {
+pub(super) fn read(text: &str, setting: &Setting<'_>, plan_files: &mut Sources) -> Result<Scenario, Vec<TrafficError>> {
     let name = setting.name;
-    let whole = |fault| vec![TrafficError { input: name.into(), line: None, fault }];
-    let mut text = String::new();
-    let read = reader.take(LONGEST).read_to_string(&mut text);
-    read.map_err(|e| whole(Fault::Unreadable(e.to_string())))?;
-    let problems: Problems = RefCell::default();
+    let problems = Collected::default();
     let mut scenario = Scenario::default();
-    let table = parse(0, &text, &problems);
+    let table = parse(0, text, &problems);
     let root = Reader::new(0, table.get_ref(), place(0, 0..0), "a scenario", &problems);
-    root.text("note");
-    for flow in root.tables("flow", "a flow") {
+    root.prose("note");
+    for flow in some_of(root.tables("flow", "a flow"), "flows", limits::SCENARIO_FLOWS, setting) {
         scenario.flows.extend(read_flow(flow, setting));
     }
-    for (i, load) in root.tables("load", "a load profile").into_iter().enumerate() {
+    let loads = some_of(root.tables("load", "a load profile"), "load profiles", limits::LOADS, setting);
+    for (i, load) in loads.into_iter().enumerate() {
         scenario.loads.extend(load::read(load, setting, i as u64));
     }
-    scenario.events = event::read_all(root.tables("event", "an event"), setting, plan_files);
+    let events = some_of(root.tables("event", "an event"), "events", limits::EVENTS, setting);
+    scenario.events = event::read_all(events, setting, plan_files);
     root.finish();
-    let problem = |p: Problem| {
+    let problem = |p: &Problem| {
         let help = p.error.help().map(|h| format!(" ({h})")).unwrap_or_default();
         (Fault::Scenario(format!("{}{help}", p.error)), p.place)
     };
-    let mut faults: Vec<(Fault, Place)> = problems.into_inner().into_iter().map(problem).collect();
+    let mut faults: Vec<(Fault, Place)> = problems.into_inner().kept().iter().map(problem).collect();
     faults.append(&mut setting.faults.borrow_mut());
     if faults.is_empty() {
         return Ok(scenario);
     }
     faults.sort_by_key(|f| f.1);
-    let sources = Sources(vec![SourceFile::new(name.into(), text.clone())]);
+    let sources = Sources(vec![SourceFile::new(name.into(), text.to_owned())]);
     let error = |(fault, place): (Fault, Place)| {
         let line = sources.line_column(place).map(|l| l.line as u64);
-        TrafficError { input: name.into(), line, fault }
+        TrafficError { input: name.into(), line, fault: setting.context.names.with_hint(fault) }
     };
     Err(faults.into_iter().map(error).collect())
+}
+
+/// The tables of a list, if there are no more than may be; else none, which is told.
+fn some_of<'a>(tables: Vec<Reader<'a>>, what: &str, most: usize, setting: &Setting<'_>) -> Vec<Reader<'a>> {
+    match tables.get(most) {
+        None => tables,
+        Some(beyond) => {
+            setting.refuse(Fault::Scenario(format!("more than {most} {what}")), beyond.place);
+            Vec::new()
+        }
+    }
 }
 
 fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Flow> {

@@ -10,6 +10,7 @@ use zarnet_core::net::Instant;
 use super::super::Answer;
 use super::super::text::{rounded, share};
 use super::{BySize, Curve, LEAST_SHARE, Strip, strips};
+use crate::render::escape::{Form, escaped};
 
 /// Form of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,6 +43,7 @@ pub fn drawn(answer: Answer<'_>, kind: Kind) -> Result<Vec<u8>, String> {
         let root = SVGBackend::with_string(&mut svg, SIZE).into_drawing_area();
         page(answer, &root).and_then(|()| Ok(root.present()?)).map_err(|e| e.to_string())?;
     }
+    let svg = escaped(&svg, Form::Plain);
     match kind {
         Kind::Svg => Ok(svg.into_bytes()),
         Kind::Png => dots(&svg),

@@ -1,0 +1,72 @@
+//! What an unfinished change has put beside a file: removed when it ends, also when a signal ends it. What a killed run left
+//! behind is removed by the next change of the same file.
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// Files that are to be gone when the program is.
+static LEFTOVERS: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
+
+/// The list of what would be left behind now; while it is held, no signal ends the program.
+pub(super) struct Held(MutexGuard<'static, BTreeSet<PathBuf>>);
+
+pub(super) fn hold() -> Held {
+    Held(LEFTOVERS.lock().unwrap_or_else(PoisonError::into_inner))
+}
+
+/// A file that is removed when this goes out of use.
+#[derive(Debug)]
+pub(super) struct Leftover {
+    path: PathBuf,
+    /// Whether it is still there under this name.
+    stays: bool,
+}
+
+impl Leftover {
+    /// Enters a file that is about to be made, or was made while the list was held.
+    pub(super) fn new(path: PathBuf, held: &mut Held) -> Self {
+        held.0.insert(path.clone());
+        Self { path, stays: true }
+    }
+
+    pub(super) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Takes the file out of the list: it is no longer there under this name.
+    pub(super) fn forget(&mut self, held: &mut Held) {
+        held.0.remove(&self.path);
+        self.stays = false;
+    }
+}
+
+impl Drop for Leftover {
+    fn drop(&mut self) {
+        if self.stays {
+            let mut held = hold();
+            // it may never have been made
+            let _ = std::fs::remove_file(&self.path);
+            held.0.remove(&self.path);
+        }
+    }
+}
+
+/// From now on SIGINT and SIGTERM end the program at once, with exit code 130 or 143, and nothing is left behind.
+#[cfg(unix)]
+pub fn remove_on_signal() {
+    use signal_hook::consts::{SIGINT, SIGTERM};
+    // without handlers the system ends the program all the same, only less tidily
+    let Ok(mut signals) = signal_hook::iterator::Signals::new([SIGINT, SIGTERM]) else { return };
+    std::thread::spawn(move || {
+        if let Some(signal) = signals.forever().next() {
+            let held = hold();
+            held.0.iter().for_each(|path| drop(std::fs::remove_file(path)));
+            std::process::exit(128 + signal);
+        }
+    });
+}
+
+/// There is nothing to do where there are no signals.
+#[cfg(not(unix))]
+pub fn remove_on_signal() {}
