@@ -32,7 +32,7 @@ limits! {
     PLAN_OCTETS: usize = 24 << 20,
         "octets of a plan, with what it includes", "65,535 rules of 300 octets fit; parsing takes twenty times the text", "too-many";
     /// Values in the files of a plan, or in a scenario: keys, elements of lists, tables.
-    VALUES: usize = 1_500_000,
+    VALUES: usize = 1_200_000,
         "values in a plan or a scenario", "each takes some 150 octets while the file is parsed", "too-many";
     /// Files of a plan.
     PLAN_FILES: usize = 256,
@@ -41,7 +41,7 @@ limits! {
     DEVICES: usize = 4_096,
         "devices of a plan", "a packet passes 32 at most; each has tables of its own", "too-many";
     /// Interfaces of a device.
-    INTERFACES: usize = 4_096,
+    INTERFACES: usize = 1_024,
         "interfaces of a device", "each rule keeps a bit for each of them", "too-many";
     /// Rules of a device; numbers of rules have 16 bits.
     RULES: usize = 65_535,
@@ -81,6 +81,19 @@ limits! {
     /// Characters of a name for which a hint is looked for.
     NAME_TRIED: usize = 80,
         "characters of a name for which a hint is looked for", "comparing takes the product of both lengths", "unknown-name";
+    /// Steps of going through all packets of a device.
+    CLASS_STEPS: u64 = 1_200_000_000,
+        "steps of going through all packets that a device tells apart, for `check` and `impact`",
+        "conditions on several fields multiply; some five seconds", "not-proved";
+    /// Pairs of interfaces, times policy entries, for which the fast path is prepared.
+    OPEN_PAIRS: usize = 20_000_000,
+        "pairs of interfaces times policy entries for which packets take the fast path", "beyond, every packet is judged step by step", "(none; slower)";
+    /// Policy entries of a device, and entries of its filters.
+    ENTRIES: usize = 65_535,
+        "policy entries of a device, and entries of its filters", "first packets are held against them in turn", "too-many";
+    /// Routes of a device.
+    ROUTES: usize = 32_767,
+        "routes of a device", "the number of a route has 15 bits", "too-many";
     /// Octets of one line of a flow list.
     LINE_OCTETS: usize = 1 << 20,
         "octets of a line of a flow list", "a line is kept whole", "line-too-long";
@@ -135,6 +148,9 @@ limits! {
     /// Wrong lines of an input that are counted.
     BAD_LINES: usize = 10_000,
         "wrong lines of an input that are counted", "reading on would tell nothing new", "malformed-line";
+    /// Repairs of findings that are tried on the plan.
+    REPAIRS: usize = 10,
+        "repairs of findings that `check` shows as a diff", "for each the plan is changed and built anew", "(no diff)";
     /// Wrong lines of an input that are shown.
     BAD_LINES_SHOWN: usize = 20,
         "wrong lines of an input that are shown", "further ones are counted", "malformed-line";

@@ -7,7 +7,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 use zarnet_core::limits;
 use zarnet_core::net::is_hidden;
-use zarnet_core::plan::{Place, Placed, PlanError, Problem, Problems, Setting, nearest};
+use zarnet_core::plan::{Place, Placed, PlanError, Problem, Problems, Setting};
 
 pub(crate) type Text = Placed<String>;
 type Value<'a> = &'a Spanned<DeValue<'a>>;
@@ -247,7 +247,7 @@ impl<'a> Reader<'a> {
         let asked = self.asked.borrow();
         for (key, _) in self.table.iter().filter(|(k, _)| !asked.contains(&k.get_ref().as_ref())) {
             let name = key.get_ref();
-            let near = nearest(name, asked.iter().copied());
+            let near = self.problems.borrow().nearest(name, asked.iter().copied());
             let error = PlanError::UnknownKey { key: name.to_string(), table: self.what, near };
             self.report(error, self.at(key.span()));
         }
@@ -305,6 +305,9 @@ pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Collected) -> Spann
 
 /// At least as many values as a text holds: each has a sign of its own that separates it from others, or that it opens with.
 fn values(text: &str) -> usize {
-    memchr::memchr3_iter(b',', b'=', b'[', text.as_bytes()).count()
-        + memchr::memchr3_iter(b'{', b'.', b'\n', text.as_bytes()).count() / 4
+    let text = text.as_bytes();
+    // a point may separate the names of tables, a line end may end a comment
+    memchr::memchr3_iter(b',', b'=', b'[', text).count()
+        + memchr::memchr2_iter(b'{', b'.', text).count() / 2
+        + memchr::memchr_iter(b'\n', text).count() / 4
 }

@@ -954,3 +954,20 @@ fn every_name_is_documented() {
     missing("capacity.md", zarnet_core::capacity::Assumption::ALL.iter().map(|a| a.name()).collect());
     missing("plan.md", zarnet_core::plan::Timers::NAMES.to_vec());
 }
+
+/// The page on limits says what the module says.
+#[test]
+fn every_limit_is_documented() {
+    let page = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/limits.md")).unwrap();
+    for limit in zarnet_core::limits::ALL {
+        let digits = limit.most.to_string();
+        let start = digits.len() % 3;
+        let (head, tail) = digits.split_at(start);
+        let groups = tail.as_bytes().chunks(3).map(|c| std::str::from_utf8(c).unwrap());
+        let most = std::iter::once(head).filter(|h| !h.is_empty()).chain(groups).collect::<Vec<_>>().join(",");
+        let row = page.lines().find(|l| l.starts_with(&format!("| {} |", limit.what)));
+        let row = row.unwrap_or_else(|| panic!("docs/limits.md lacks \"{}\"", limit.what));
+        assert!(row.contains(&format!("| {most}")), "{row}: {most}");
+        assert!(row.contains(limit.reason) && row.contains(limit.error), "{row}");
+    }
+}

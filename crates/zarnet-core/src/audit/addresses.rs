@@ -4,12 +4,22 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use super::{Finding, finding};
-use crate::device;
 use crate::net::{AddressRange, AddressSet};
-use crate::plan::{Device, External, Plan, RuleKind, Target};
+use crate::plan::{Device, External, Plan, Rule, RuleKind, Target};
 
-pub(super) fn find(plan: &Plan, device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) {
-    pools(device, taken, findings);
+pub(super) fn find(
+    plan: &Plan,
+    device: &Device,
+    taken: &Arc<AddressSet>,
+    sizes: &[Option<u32>],
+    findings: &mut Vec<Finding>,
+) {
+    pools(device, taken, sizes, findings);
+    let binds = |r: &Rule| match &r.kind {
+        RuleKind::Static(s) if r.service.is_any() => external(device, s.external),
+        _ => None,
+    };
+    let bound: AddressSet = device.rules.iter().filter_map(binds).collect();
     for rule in device.rules.iter().filter(|r| r.enabled) {
         let RuleKind::Overload { target, .. } = &rule.kind else { continue };
         let address = match target {
@@ -17,13 +27,8 @@ pub(super) fn find(plan: &Plan, device: &Device, taken: &Arc<AddressSet>, findin
             Target::Address(address) => Some(*address),
             Target::Pool(_) => None,
         };
-        let Some(address) = address else { continue };
-        let whole = device.rules.iter().find(|r| match &r.kind {
-            RuleKind::Static(s) => {
-                r.service.is_any() && external(device, s.external).is_some_and(|e| e.contains(address))
-            }
-            _ => false,
-        });
+        let Some(address) = address.filter(|a| bound.contains(*a)) else { continue };
+        let whole = device.rules.iter().find(|r| binds(r).is_some_and(|e| e.contains(address)));
         if let Some(whole) = whole {
             let message =
                 format!("rule `{}` has no port to hand out: `{}` binds all of {address}", rule.name, whole.name);
@@ -41,10 +46,15 @@ fn external(device: &Device, end: External) -> Option<AddressRange> {
     }
 }
 
-fn pools(device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) {
-    let sizes = device::usable_by_pool(device, taken);
+fn pools(device: &Device, taken: &Arc<AddressSet>, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
+    let first_end = |r: &Rule| match &r.kind {
+        RuleKind::Static(s) => external(device, s.external).map(AddressRange::first),
+        _ => None,
+    };
+    let mut statics: Vec<IpAddr> = device.rules.iter().filter_map(first_end).collect();
+    statics.sort_unstable();
     for (pool, usable) in device.pools.iter().zip(sizes) {
-        let Some(usable) = usable else { continue };
+        let Some(usable) = *usable else { continue };
         let listed = pool.listed();
         if usable == 0 {
             let message = format!("pool `{}` has no address to hand out", pool.name);
@@ -56,11 +66,9 @@ fn pools(device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) 
         for range in listed.ranges().flat_map(|part| taken.overlapping(part)) {
             over.extend((0..range.count().min(8)).filter_map(|n| range.nth(n)).filter(|a| listed.contains(*a)));
         }
-        for rule in &device.rules {
-            if let RuleKind::Static(s) = &rule.kind {
-                let ends = external(device, s.external).into_iter();
-                over.extend(ends.map(AddressRange::first).filter(|a| listed.contains(*a)));
-            }
+        for range in listed.ranges() {
+            let from = statics.partition_point(|a| *a < range.first());
+            over.extend(statics[from..].iter().take_while(|a| range.contains(**a)));
         }
         over.sort_unstable();
         over.dedup();
@@ -109,9 +117,7 @@ fn unheld(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
             RuleKind::Overload { target: Target::Address(a), .. } => AddressRange::one(*a).into(),
             _ => AddressSet::default(),
         };
-        let mut missing = ends;
-        held.ranges().for_each(|r| missing.remove(r));
-        if let Some(range) = missing.ranges().next() {
+        if let Some(range) = held.missing(&ends).ranges().next() {
             let message = format!(
                 "nobody answers for {range}, which rule `{}` translates to: answers never come back",
                 rule.name
@@ -141,8 +147,7 @@ pub(super) fn routed(plan: &Plan, findings: &mut Vec<Finding>) {
         }
     }
     for routed in plan.segments.iter().flat_map(|s| &s.routed) {
-        let mut unused = AddressSet::from(routed.to.range());
-        used.ranges().for_each(|r| unused.remove(r));
+        let unused = used.missing(&routed.to.range().into());
         if !unused.is_empty() && unused.count() < routed.to.range().count() {
             continue; // part of the block is in use: the rest is spare
         }

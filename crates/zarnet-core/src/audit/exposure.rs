@@ -6,7 +6,7 @@ use crate::impact::likely;
 use crate::net::{Packet, Protocol};
 use crate::network::special;
 use crate::plan::{InterfaceId, Plan, RuleId, RuleKind};
-use crate::space::{Area, Conditions, Cuts, Field, Intervals, decide, packet};
+use crate::space::{Area, Conditions, Cuts, Field, Intervals, Steps, decide, packet};
 
 /// Ports that machines are administered by, and by which protocol.
 const ADMINISTRATION: [(u16, u16, Protocol); 8] = [
@@ -20,7 +20,8 @@ const ADMINISTRATION: [(u16, u16, Protocol); 8] = [
     (5985, 5986, Protocol::TCP),
 ];
 
-pub(super) fn find(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
+/// What is found of a device; `None` where there is too much to go through.
+pub(super) fn find(plan: &Plan, device: &Device, steps: &mut Steps, findings: &mut Vec<Finding>) -> Option<()> {
     let own = device.plan();
     for (i, interface) in own.interfaces.iter().enumerate() {
         if !plan.segments[interface.segment.index()].internet {
@@ -34,16 +35,23 @@ pub(super) fn find(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
                     .to_owned();
             findings.push(finding("device-service-open", message, vec![interface.place], help));
         }
-        of_interface(plan, device, InterfaceId(i as u16), findings);
+        of_interface(plan, device, InterfaceId(i as u16), steps, findings)?;
     }
+    Some(())
 }
 
-/// What is let in by an interface, by the rule that leads it in.
-fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &mut Vec<Finding>) {
+/// What is let in by an interface, by the rule that leads it in; `None` if there is too much to go through.
+fn of_interface(
+    plan: &Plan,
+    device: &Device,
+    ingress: InterfaceId,
+    steps: &mut Steps,
+    findings: &mut Vec<Finding>,
+) -> Option<()> {
     let own = device.plan();
     let mut conditions = Conditions::default();
     conditions.add(device, ingress);
-    let diagram = decide(&conditions.list, |cuts: Cuts<'_>| {
+    let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
         let Some(packet) = packet(cuts.point) else { return 0 };
         match device.judge(ingress, packet) {
             Judged::Forwarded(v) => {
@@ -53,9 +61,9 @@ fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &m
             }
             _ => 0,
         }
-    });
+    })?;
     let interface = &own.interfaces[ingress.index()];
-    let all = diagram.all_areas(|v| v > 0);
+    let all = diagram.all_areas(steps, |v| v > 0)?;
     for (n, rule) in own.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
         if !rule.kind.is_fixed() {
             continue;
@@ -97,6 +105,7 @@ fn of_interface(plan: &Plan, device: &Device, ingress: InterfaceId, findings: &m
         let found = finding("open-from-outside", message, vec![own.default_policy_place], help);
         findings.push(with(found, likely(area, interface)));
     }
+    Some(())
 }
 
 fn with(found: Finding, witness: Option<Packet>) -> Finding {

@@ -12,6 +12,7 @@ mod supply;
 use crate::device;
 use crate::net::Packet;
 use crate::plan::{Device, DeviceId, Edit, Place, Plan};
+use crate::space::Steps;
 
 /// How bad a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -65,7 +66,7 @@ impl Finding {
 }
 
 /// Every finding with its severity, for the documentation to be checked against.
-pub const FINDINGS: [(&str, Severity); 39] = [
+pub const FINDINGS: [(&str, Severity); 40] = [
     ("realm-without-interface", Severity::Error),
     ("pool-empty", Severity::Error),
     ("overload-without-ports", Severity::Error),
@@ -96,6 +97,7 @@ pub const FINDINGS: [(&str, Severity); 39] = [
     ("timer-below-minimum", Severity::Warning),
     ("whole-host-exposed", Severity::Warning),
     ("hairpin-nowhere", Severity::Hint),
+    ("not-proved", Severity::Hint),
     ("host-without-gateway", Severity::Hint),
     ("pool-loses-addresses", Severity::Hint),
     ("pool-opens-all-ports", Severity::Hint),
@@ -112,14 +114,19 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     let (mut findings, taken) = (Vec::new(), crate::network::taken(plan));
     for device in &plan.devices {
         rules::find(device, &mut findings);
-        addresses::find(plan, device, &taken, &mut findings);
+        let sizes = device::usable_by_pool(device, &taken);
+        addresses::find(plan, device, &taken, &sizes, &mut findings);
         behaviour::find(device, &mut findings);
-        supply::find(device, &taken, &mut findings);
+        supply::find(device, &sizes, &mut findings);
     }
     let devices: Vec<device::Device> = plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
+    let mut steps = Steps::default();
     for (d, device) in devices.iter().enumerate() {
-        proof::find(device, DeviceId(d as u16), &mut findings);
-        exposure::find(plan, device, &mut findings);
+        let proved = proof::find(device, DeviceId(d as u16), &mut steps, &mut findings);
+        let proved = proved.and_then(|()| exposure::find(plan, device, &mut steps, &mut findings));
+        if proved.is_none() {
+            findings.push(proof::unproved(device.plan()));
+        }
     }
     forwards::find(plan, &devices, &mut findings);
     supply::expectations(plan, &mut findings);

@@ -1,11 +1,11 @@
 //! Findings on the network around the devices: gateways, next hops, prefixes, ways that go round in circles.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
 use super::{Finding, finding};
-use crate::net::Prefix;
-use crate::plan::{Device, Interface, Place, Plan, RuleKind, SegmentId};
+use crate::net::{AddressRange, AddressSet, Prefix, PrefixMap};
+use crate::plan::{Device, Interface, Place, Plan, Rule, RuleKind, SegmentId};
 
 /// Who has an address on a segment that is not the internet.
 #[derive(Clone, Copy)]
@@ -35,9 +35,10 @@ fn is_internet(plan: &Plan, segment: SegmentId) -> bool {
 }
 
 fn hosts(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
+    let (reached, proxied, beside) = (reached_as_neighbours(plan), proxied(plan), beside(plan));
     for host in plan.hosts.iter().filter(|h| !is_internet(plan, h.segment)) {
         let Some(gateway) = host.gateway else {
-            if is_reached_as_neighbour(plan, host.address) {
+            if reached.contains(host.address) {
                 continue;
             }
             let message = format!("host `{}` has no gateway: it answers nobody beyond {}", host.name, host.prefix);
@@ -52,37 +53,58 @@ fn hosts(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
             findings.push(finding("gateway-outside-prefix", message, vec![host.place], help));
         }
         if !matches!(holders.get(&(host.segment, gateway)), Some(Holder::Device(_)))
-            && !is_proxied(plan, host.segment, gateway)
+            && !proxied.get(&host.segment).is_some_and(|p| p.contains(gateway))
         {
             let message = format!("no device has the gateway {gateway} of host `{}` on its segment", host.name);
-            let near = plan.devices.iter().flat_map(|d| &d.interfaces).filter(|i| i.segment == host.segment);
-            let near: Vec<String> = near.flat_map(|i| i.addresses.iter().map(|a| a.0.to_string())).collect();
-            let help = (!near.is_empty()).then(|| format!("devices there have {}", near.join(", ")));
+            let near = beside.get(&host.segment).map(|near| near.join(", "));
+            let help = near.map(|near| format!("devices there have {near}"));
             findings.push(finding("gateway-not-held", message, vec![host.place], help));
         }
     }
 }
 
-/// Whether a rule translates the senders of what it leads to a host, so that the host answers on its own link.
-fn is_reached_as_neighbour(plan: &Plan, host: IpAddr) -> bool {
-    plan.devices.iter().flat_map(|d| &d.rules).filter(|r| r.enabled).any(|r| match &r.kind {
-        RuleKind::Forward(f) => f.translate_as.is_some() && f.servers.iter().any(|s| s.address == host),
-        RuleKind::Static(s) => s.translate_as.is_some() && s.internal.contains(host),
-        _ => false,
-    })
+/// Internal ends of rules that translate the senders of what they lead in: a host there answers on its own link.
+fn reached_as_neighbours(plan: &Plan) -> AddressSet {
+    let rules = plan.devices.iter().flat_map(|d| &d.rules).filter(|r| r.enabled);
+    let ends = |rule: &Rule| -> Vec<AddressRange> {
+        match &rule.kind {
+            RuleKind::Forward(f) if f.translate_as.is_some() => {
+                f.servers.iter().map(|s| AddressRange::one(s.address)).collect()
+            }
+            RuleKind::Static(s) if s.translate_as.is_some() => vec![s.internal],
+            _ => Vec::new(),
+        }
+    };
+    rules.flat_map(ends).collect()
 }
 
-fn is_proxied(plan: &Plan, segment: SegmentId, address: IpAddr) -> bool {
-    let mut interfaces = plan.devices.iter().flat_map(|d| &d.interfaces).filter(|i| i.segment == segment);
-    interfaces.any(|i| i.proxy_arp.contains(address))
+/// Addresses that interfaces on a segment answer for without having them.
+fn proxied(plan: &Plan) -> HashMap<SegmentId, AddressSet> {
+    let mut proxied: HashMap<SegmentId, AddressSet> = HashMap::new();
+    for interface in plan.devices.iter().flat_map(|d| &d.interfaces) {
+        proxied.entry(interface.segment).or_default().extend(&interface.proxy_arp);
+    }
+    proxied
+}
+
+/// A few addresses of devices on each segment.
+fn beside(plan: &Plan) -> HashMap<SegmentId, Vec<String>> {
+    let mut beside: HashMap<SegmentId, Vec<String>> = HashMap::new();
+    for interface in plan.devices.iter().flat_map(|d| &d.interfaces) {
+        let near = beside.entry(interface.segment).or_default();
+        near.extend(interface.addresses.iter().take(8_usize.saturating_sub(near.len())).map(|a| a.0.to_string()));
+    }
+    beside.retain(|_, near| !near.is_empty());
+    beside
 }
 
 fn next_hops(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
+    let proxied = proxied(plan);
     for device in &plan.devices {
         for route in &device.routes {
             let segment = device.interfaces[route.interface.index()].segment;
             let held = is_internet(plan, segment) || holders.contains_key(&(segment, route.via));
-            if !held && !is_proxied(plan, segment, route.via) {
+            if !held && !proxied.get(&segment).is_some_and(|p| p.contains(route.via)) {
                 let message =
                     format!("the route of `{}` to {} leads nowhere: nobody has {}", device.name, route.to, route.via);
                 let help = "correct `via`, or declare who has it".to_owned();
@@ -118,26 +140,64 @@ fn overlaps(plan: &Plan, findings: &mut Vec<Finding>) {
 
 /// Routes that come back to where they began.
 fn circles(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
-    let mut told: Vec<(usize, Prefix)> = Vec::new();
+    let ways: Vec<Ways> = plan.devices.iter().map(Ways::new).collect();
+    let mut told: HashSet<(usize, Prefix)> = HashSet::new();
     for (d, device) in plan.devices.iter().enumerate() {
         for route in &device.routes {
-            let Some(target) = outside(route.to, device) else { continue };
+            let Some(target) = ways[d].outside(route.to) else { continue };
             let mut passed = vec![(d, route.place)];
             let mut here = d;
-            while let Some((next, place)) = step(plan, holders, here, target) {
+            while let Some((next, place)) = step(plan, &ways, holders, here, target) {
                 if let Some(first) = passed.iter().position(|p| p.0 == next) {
                     let circle = &passed[first..];
                     let lowest = circle.iter().map(|p| p.0).min().unwrap_or(next);
-                    if !told.contains(&(lowest, route.to)) {
-                        told.push((lowest, route.to));
+                    if told.insert((lowest, route.to)) {
                         findings.push(circle_of(plan, route.to, circle));
                     }
                     break;
                 }
                 passed.push((next, place));
+                // a packet passes no more devices than this
+                if passed.len() > MOST_HOPS {
+                    break;
+                }
                 here = next;
             }
         }
+    }
+}
+
+/// A packet that has passed so many devices is lost.
+const MOST_HOPS: usize = 32;
+
+/// The ways out of a device by prefix.
+struct Ways {
+    /// Length and position of each route.
+    routes: PrefixMap<(u8, usize)>,
+    connected: PrefixMap<()>,
+}
+
+impl Ways {
+    fn new(device: &Device) -> Self {
+        let (mut routes, mut connected) = (PrefixMap::default(), PrefixMap::default());
+        routes.extend(device.routes.iter().enumerate().map(|(i, r)| (r.to, (r.to.length(), i))));
+        connected.extend(device.interfaces.iter().flat_map(|i| &i.addresses).map(|a| (a.1, ())));
+        Self { routes, connected }
+    }
+
+    /// The longest route to an address; of equals the last one listed.
+    fn longest(&self, to: IpAddr) -> Option<(u8, usize)> {
+        self.routes.holding(to).next()?.last().copied()
+    }
+
+    fn is_connected(&self, to: IpAddr) -> bool {
+        self.connected.holding(to).next().is_some()
+    }
+
+    /// An address that only the routes of this prefix are for, and no prefix of the device's own.
+    fn outside(&self, to: Prefix) -> Option<IpAddr> {
+        let narrower = |a: IpAddr| self.longest(a).is_some_and(|l| l.0 > to.length()) || self.is_connected(a);
+        [to.last(), to.first()].into_iter().find(|a| !narrower(*a))
     }
 }
 
@@ -148,29 +208,17 @@ fn circle_of(plan: &Plan, to: Prefix, circle: &[(usize, Place)]) -> Finding {
     finding("route-circle", message, circle.iter().map(|c| c.1).collect(), help)
 }
 
-/// An address that only this route of the device is for, and no prefix of its own.
-fn outside(to: Prefix, device: &Device) -> Option<IpAddr> {
-    let candidates = [to.last(), to.first()];
-    let narrower = |a: IpAddr| {
-        device.routes.iter().any(|r| r.to.length() > to.length() && r.to.contains(a))
-            || device.interfaces.iter().flat_map(|i| &i.addresses).any(|p| p.1.contains(a))
-    };
-    candidates.into_iter().find(|a| !narrower(*a))
-}
-
 /// The device that a device sends packets for an address to, by which route.
-fn step(plan: &Plan, holders: &Holders, device: usize, to: IpAddr) -> Option<(usize, Place)> {
-    let device = &plan.devices[device];
-    let connected = device.interfaces.iter().flat_map(|i| &i.addresses).any(|a| a.1.contains(to));
-    let route = device.routes.iter().filter(|r| r.to.contains(to)).max_by_key(|r| r.to.length())?;
-    let segment = device.interfaces[route.interface.index()].segment;
-    if connected || is_internet(plan, segment) {
+fn step(plan: &Plan, ways: &[Ways], holders: &Holders, device: usize, to: IpAddr) -> Option<(usize, Place)> {
+    let (own, way) = (&plan.devices[device], &ways[device]);
+    let route = &own.routes[way.longest(to)?.1];
+    let segment = own.interfaces[route.interface.index()].segment;
+    if way.is_connected(to) || is_internet(plan, segment) {
         return None;
     }
     match holders.get(&(segment, route.via)) {
         Some(Holder::Device(next)) => {
-            let next_route =
-                plan.devices[*next].routes.iter().filter(|r| r.to.contains(to)).max_by_key(|r| r.to.length());
+            let next_route = ways[*next].longest(to).map(|l| &plan.devices[*next].routes[l.1]);
             Some((*next, next_route.map_or(route.place, |r| r.place)))
         }
         _ => None,

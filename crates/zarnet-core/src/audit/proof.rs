@@ -8,9 +8,9 @@ use crate::device::{Device, Judged};
 use crate::net::Packet;
 use crate::observe::{By, Observer, Step};
 use crate::plan::edit::Edit;
-use crate::plan::{DeviceId, InterfaceId, RuleId, RuleKind};
+use crate::plan::{self, DeviceId, InterfaceId, RuleId, RuleKind};
 use crate::reason::Reason;
-use crate::space::{Conditions, Cuts, decide, packet};
+use crate::space::{Conditions, Cuts, Steps, decide, packet};
 
 /// What was seen of a rule.
 #[derive(Default)]
@@ -54,8 +54,8 @@ impl Observer for Deciders {
     }
 }
 
-/// All that is found so on a device.
-pub(super) fn find(device: &Device, id: DeviceId, findings: &mut Vec<Finding>) {
+/// All that is found so on a device; nothing where there is too much to go through.
+pub(super) fn find(device: &Device, id: DeviceId, steps: &mut Steps, findings: &mut Vec<Finding>) -> Option<()> {
     let plan = device.plan();
     let mut proof = Proof {
         device,
@@ -65,11 +65,23 @@ pub(super) fn find(device: &Device, id: DeviceId, findings: &mut Vec<Finding>) {
         entries: plan.acls.iter().map(|a| vec![false; a.entries.len()]).collect(),
     };
     for i in 0..plan.interfaces.len() {
-        proof.go_through(InterfaceId(i as u16));
+        proof.go_through(InterfaceId(i as u16), steps)?;
     }
     proof.tell_rules(findings);
     proof.tell_policies(findings);
     proof.tell_filters(findings);
+    Some(())
+}
+
+/// That nothing can be said of a device, for there would be too much to go through.
+pub(super) fn unproved(plan: &plan::Device) -> Finding {
+    let message =
+        format!("`{}` tells apart more classes of packets than are gone through: nothing is proved of it", plan.name);
+    let help =
+        "docs/limits.md says why there is a limit; fewer addresses on interfaces, or fewer different conditions, \
+                bring it below"
+            .to_owned();
+    finding("not-proved", message, vec![plan.place], help)
 }
 
 struct Proof<'a> {
@@ -82,15 +94,16 @@ struct Proof<'a> {
 
 impl Proof<'_> {
     /// Every piece of what comes in by an interface.
-    fn go_through(&mut self, ingress: InterfaceId) {
+    fn go_through(&mut self, ingress: InterfaceId, steps: &mut Steps) -> Option<()> {
         let mut conditions = Conditions::default();
         conditions.add(self.device, ingress);
-        decide(&conditions.list, |cuts: Cuts<'_>| {
+        let gone_through = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
             if let Some(sent) = packet(cuts.point) {
                 self.look(ingress, sent);
             }
             0
         });
+        gone_through.map(|_| ())
     }
 
     fn look(&mut self, ingress: InterfaceId, sent: Packet) {

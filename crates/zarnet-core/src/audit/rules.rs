@@ -1,6 +1,7 @@
 //! Findings on rules, filters and policies: names that come to nothing, rules that hide others.
 
 use super::{Finding, finding, zone_names};
+use crate::net::AddressSet;
 use crate::plan::{Device, Direction, Rule, RuleKind, RuleOrder, Zone, nearest};
 
 pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
@@ -55,8 +56,16 @@ fn hidden_statics(device: &Device, findings: &mut Vec<Finding>) {
     if device.behaviour.rule_order != RuleOrder::Listed {
         return;
     }
+    // sources of the rules above that could hide a static
+    let mut covered = AddressSet::default();
     for (i, rule) in device.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
-        let RuleKind::Static(s) = &rule.kind else { continue };
+        let RuleKind::Static(s) = &rule.kind else {
+            covered.extend(&rule.parties.source);
+            continue;
+        };
+        if !covered.intersects(&s.internal.into()) {
+            continue;
+        }
         let hides = |above: &&Rule| {
             above.enabled
                 && matches!(above.kind, RuleKind::Overload { .. } | RuleKind::Pool { .. })

@@ -3,25 +3,18 @@
 use std::sync::Arc;
 
 use super::{Finding, finding};
-use crate::device;
-use crate::net::AddressSet;
-use crate::plan::{Device, Fallback, Plan, RuleKind, Target, Verdict};
+use crate::plan::{Device, Fallback, Plan, Rule, RuleKind, Target, Verdict};
 use crate::predict::Rehearsal;
 
-pub(super) fn find(device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<Finding>) {
-    let sizes = device::usable_by_pool(device, taken);
+pub(super) fn find(device: &Device, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
+    let mut used = vec![false; device.pools.len()];
+    for target in device.rules.iter().flat_map(targets) {
+        if let Target::Pool(pool) = target {
+            used[pool.index()] = true;
+        }
+    }
     for (i, pool) in device.pools.iter().enumerate() {
-        let is = |t: &Target| matches!(t, Target::Pool(p) if p.index() == i);
-        let used = device.rules.iter().any(|r| match &r.kind {
-            RuleKind::Pool { pool, fallback } => {
-                pool.index() == i || matches!(fallback, Fallback::Overload(t) if is(t))
-            }
-            RuleKind::Overload { target, fallback } => is(target) || matches!(fallback, Fallback::Overload(t) if is(t)),
-            RuleKind::Static(s) => s.translate_as.as_ref().is_some_and(is),
-            RuleKind::Forward(f) => f.translate_as.as_ref().is_some_and(is),
-            RuleKind::Exempt => false,
-        });
-        if !used {
+        if !used[i] {
             let message = format!("no rule uses pool `{}`", pool.name);
             findings.push(finding("pool-unused", message, vec![pool.place], "use it, or take it out".to_owned()));
         }
@@ -50,6 +43,19 @@ pub(super) fn find(device: &Device, taken: &Arc<AddressSet>, findings: &mut Vec<
         let help = "`enabled = true`, or take it out".to_owned();
         findings.push(finding("rule-disabled", message, vec![rule.place], help));
     }
+}
+
+/// What a rule takes addresses from.
+fn targets(rule: &Rule) -> impl Iterator<Item = Target> {
+    let fallback = |fallback: &Fallback| if let Fallback::Overload(t) = fallback { Some(*t) } else { None };
+    let both = match &rule.kind {
+        RuleKind::Pool { pool, fallback: f } => [Some(Target::Pool(*pool)), fallback(f)],
+        RuleKind::Overload { target, fallback: f } => [Some(*target), fallback(f)],
+        RuleKind::Static(s) => [s.translate_as, None],
+        RuleKind::Forward(f) => [f.translate_as, None],
+        RuleKind::Exempt => [None, None],
+    };
+    both.into_iter().flatten()
 }
 
 /// Expectations that do not hold.

@@ -13,6 +13,7 @@ use super::ports::PortMap;
 use super::routes::Routes;
 use super::session::Spans;
 use super::table::bits;
+use crate::limits;
 use crate::net::{AddressRange, AddressSet, Packet, Prefix, Protocol, Service};
 use crate::plan::{
     self, Behaviour, Dependence, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target,
@@ -65,6 +66,9 @@ pub(super) struct Config {
     pub routes: Routes,
     pub spans: Spans,
     pub targets: Vec<TargetConfig>,
+    target_positions: HashMap<(Target, bool), u16, RandomState>,
+    /// External ends that fixed rules bind wholly; and all of them.
+    bound: [AddressSet; 2],
     pub rule_targets: Vec<RuleTargets>,
     targets_of: IntervalMap<Vec<u16>>,
     by_source: IntervalMap<Vec<u16>>,
@@ -99,6 +103,8 @@ impl Config {
             routes: Routes::new(&plan),
             spans: Spans::new(&plan.timers, plan.behaviour.hold_down),
             targets: Vec::new(),
+            target_positions: HashMap::default(),
+            bound: Default::default(),
             rule_targets: Vec::new(),
             targets_of: IntervalMap::new(&[], |_| Vec::new()),
             by_source: IntervalMap::new(&[], |_| Vec::new()),
@@ -116,6 +122,7 @@ impl Config {
             let addresses = interface.own();
             config.own.extend(addresses.map(|a| (a, InterfaceId(i as u16))));
         }
+        config.bound = [config.bound(false), config.bound(true)];
         config.find_targets();
         config.find_sources();
         config.find_destinations();
@@ -140,6 +147,9 @@ impl Config {
         };
         let open = |i, e| plan.forwarding && !self.routes.ambiguous && unfiltered(i) && unfiltered(e) && accepts(i, e);
         let count = plan.interfaces.len();
+        // that nothing can object is only a short way: with very many pairs it is not looked for
+        let few = count * count * (plan.policies.len() + 1) <= limits::OPEN_PAIRS;
+        let open = |i, e| few && open(i, e);
         self.open = (0..count).map(|i| (0..count).map(|e| open(i, e)).collect()).collect();
     }
 
@@ -197,8 +207,8 @@ impl Config {
 
     /// The position of a target, new if need be.
     pub(super) fn target(&mut self, target: Target, whole: bool) -> u16 {
-        if let Some(known) = self.targets.iter().position(|t| t.target == target && t.whole == whole) {
-            return known as u16;
+        if let Some(known) = self.target_positions.get(&(target, whole)) {
+            return *known;
         }
         let one = |address: Option<IpAddr>| address.map(AddressRange::one).into_iter().collect();
         let (set, pick, pool) = match target {
@@ -210,7 +220,9 @@ impl Config {
             }
         };
         self.targets.push(TargetConfig { target, whole, space: Space::new(&set), pick, pool });
-        (self.targets.len() - 1) as u16
+        let position = (self.targets.len() - 1) as u16;
+        self.target_positions.insert((target, whole), position);
+        position
     }
 
     /// What a pool can hand out: what it lists, less network and broadcast of its prefixes, less what somebody has.
@@ -221,19 +233,20 @@ impl Config {
         if !pool.usable_all {
             prefixes.flat_map(ends).for_each(|a| set.remove(AddressRange::one(a)));
         }
-        let taken = pool.parts.iter().flat_map(|p| self.taken.overlapping(p.0));
-        taken.for_each(|r| set.remove(r));
-        for (_, rule) in self.in_force() {
-            let gone = match &rule.kind {
-                RuleKind::Static(s) if whole || rule.service.is_any() => self.external(s.external),
-                RuleKind::Forward(f) if whole => self.external(f.external),
-                _ => None,
-            };
-            if let Some(range) = gone {
-                set.remove(range);
-            }
+        for gone in [&self.taken, &self.bound[usize::from(whole)]] {
+            pool.parts.iter().flat_map(|p| gone.overlapping(p.0)).for_each(|r| set.remove(r));
         }
         set
+    }
+
+    /// The external ends of fixed rules: of those that bind an address wholly, or of all of them.
+    fn bound(&self, all: bool) -> AddressSet {
+        let end = |(_, rule): (u16, &Rule)| match &rule.kind {
+            RuleKind::Static(s) if all || rule.service.is_any() => self.external(s.external),
+            RuleKind::Forward(f) if all => self.external(f.external),
+            _ => None,
+        };
+        self.in_force().filter_map(end).collect()
     }
 
     /// Takes out the ports of an address that fixed rules or the device itself use.

@@ -41,10 +41,8 @@ impl Device {
         };
         let (interface, next_hop) = (way.interface, way.via.unwrap_or(destination));
         observer.step(|| {
-            let routes = self.config.plan.routes.iter().enumerate();
-            let held = routes.filter(|(_, r)| Some(r.via) == way.via && r.to.contains(destination));
-            let (by, place) = match held.max_by_key(|(_, r)| r.to.length()) {
-                Some((i, route)) => (By::Route(i), route.place),
+            let (by, place) = match self.config.routes.route_to(destination).filter(|_| way.via.is_some()) {
+                Some(i) => (By::Route(i), self.config.plan.routes[i].place),
                 None => (By::Interface(interface), self.config.plan.interfaces[interface.index()].place),
             };
             Step { stage: Stage::Route, result: StageResult::Routed { interface, next_hop }, by, place: Some(place) }

@@ -1,5 +1,6 @@
 //! Which way a packet leaves: longest prefix over connected and static routes.
 
+use std::collections::HashSet;
 use std::net::IpAddr;
 
 use super::intervals::IntervalMap;
@@ -19,6 +20,8 @@ pub(super) struct Way {
 struct Entry {
     to: Prefix,
     way: Way,
+    /// Its position among the routes of the plan; none for a connected prefix.
+    route: Option<usize>,
 }
 
 /// The routes of a device, best first.
@@ -26,7 +29,7 @@ struct Entry {
 pub(super) struct Routes {
     /// Longest first, connected before static, then as listed.
     entries: Vec<Entry>,
-    v4: IntervalMap<Option<u16>>,
+    v4: IntervalMap<Option<u32>>,
     /// Whether two interfaces have one prefix, so that the way out depends on more than the destination.
     pub ambiguous: bool,
 }
@@ -36,20 +39,20 @@ impl Routes {
         let mut entries = Vec::new();
         for (i, interface) in device.interfaces.iter().enumerate() {
             let way = Way { interface: InterfaceId(i as u16), via: None };
-            entries.extend(interface.addresses.iter().map(|a| Entry { to: a.1, way }));
+            entries.extend(interface.addresses.iter().map(|a| Entry { to: a.1, way, route: None }));
         }
         let connected = entries.len();
-        entries.extend(device.routes.iter().map(|r| {
+        entries.extend(device.routes.iter().enumerate().map(|(i, r)| {
             let way = Way { interface: r.interface, via: Some(r.via) };
-            Entry { to: r.to, way }
+            Entry { to: r.to, way, route: Some(i) }
         }));
-        let prefixes: Vec<Prefix> = entries[..connected].iter().map(|e| e.to).collect();
-        let ambiguous = prefixes.iter().enumerate().any(|(i, p)| prefixes[..i].contains(p));
+        let mut prefixes = HashSet::new();
+        let ambiguous = !entries[..connected].iter().all(|e| prefixes.insert(e.to));
         entries.sort_by_key(|e| std::cmp::Reverse(e.to.length()));
         let v4: Vec<_> = entries.iter().enumerate().filter(|(_, e)| e.to.first().is_ipv4()).collect();
         let number = |a: IpAddr| bits(a).map_or(0, u64::from);
         let ranges: Vec<_> = v4.iter().map(|(_, e)| (number(e.to.first()), number(e.to.last()))).collect();
-        let v4 = IntervalMap::new(&ranges, |active| active.first().map(|&r| v4[r].0 as u16));
+        let v4 = IntervalMap::new(&ranges, |active| active.first().map(|&r| v4[r].0 as u32));
         Self { entries, v4, ambiguous }
     }
 
@@ -58,13 +61,23 @@ impl Routes {
         self.v4.edges()
     }
 
+    #[inline]
+    fn first(&self, destination: IpAddr) -> Option<usize> {
+        match bits(destination) {
+            Some(a) => self.v4.get(a.into()).map(|first| first as usize),
+            None => self.entries.iter().position(|e| e.to.contains(destination)),
+        }
+    }
+
+    /// The route of the plan that a destination goes by; none where it is connected.
+    pub(super) fn route_to(&self, destination: IpAddr) -> Option<usize> {
+        self.entries[self.first(destination)?].route
+    }
+
     /// The way to a destination. Where several interfaces have its prefix, one that `preferred` holds is taken.
     #[inline]
     pub(super) fn find(&self, destination: IpAddr, preferred: Option<&InterfaceSet>) -> Option<Way> {
-        let first = match bits(destination) {
-            Some(a) => usize::from((*self.v4.get(a.into()))?),
-            None => self.entries.iter().position(|e| e.to.contains(destination))?,
-        };
+        let first = self.first(destination)?;
         let best = self.entries[first];
         if let (true, None, Some(set)) = (self.ambiguous, best.way.via, preferred) {
             let equals = self.entries[first..].iter().take_while(|e| e.to.length() == best.to.length());

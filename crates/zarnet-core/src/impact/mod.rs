@@ -7,7 +7,7 @@ use crate::net::Packet;
 use crate::network::taken;
 use crate::plan::{self, InterfaceId, Plan};
 use crate::space::{
-    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, decide, meaning, number, packet,
+    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide, meaning, number, packet,
 };
 
 /// Packets that something else becomes of.
@@ -38,12 +38,18 @@ pub struct Impact {
     pub new: Vec<String>,
     /// Settings of devices that no first packet shows: device, key, before, after.
     pub settings: Vec<(String, String, String, String)>,
+    /// Devices that tell apart more classes of packets than are gone through: of these nothing is known.
+    pub uncompared: Vec<String>,
 }
 
 impl Impact {
-    /// Whether nothing differs.
+    /// Whether nothing differs, for all that is known.
     pub fn is_empty(&self) -> bool {
-        self.classes.is_empty() && self.gone.is_empty() && self.new.is_empty() && self.settings.is_empty()
+        self.classes.is_empty()
+            && self.gone.is_empty()
+            && self.new.is_empty()
+            && self.settings.is_empty()
+            && self.uncompared.is_empty()
     }
 }
 
@@ -101,9 +107,14 @@ fn interfaces(pair: &Pair, impact: &mut Impact) {
     impact.new.extend(only(after, before));
     // interfaces with the same classes are told together
     let mut together: BTreeMap<(Area, String), (Vec<String>, Class)> = BTreeMap::new();
+    let mut steps = Steps::default();
     for (i, interface) in before.interfaces.iter().enumerate() {
         let Some(j) = named(after, &interface.name) else { continue };
-        for class in pair.classes(InterfaceId(i as u16), InterfaceId(j as u16)) {
+        let Some(classes) = pair.classes(InterfaceId(i as u16), InterfaceId(j as u16), &mut steps) else {
+            impact.uncompared.push(before.name.clone());
+            return;
+        };
+        for class in classes {
             let key = (class.area.clone(), format!("{:?} {:?}", class.before, class.after));
             let entry = together.entry(key).or_insert_with(|| (Vec::new(), class));
             entry.0.push(interface.name.clone());
@@ -141,10 +152,10 @@ impl Labels {
 }
 
 impl Pair {
-    fn classes(&self, before: InterfaceId, after: InterfaceId) -> Vec<Class> {
-        let (diagram, labels) = self.diagram(before, after);
+    fn classes(&self, before: InterfaceId, after: InterfaceId, steps: &mut Steps) -> Option<Vec<Class>> {
+        let (diagram, labels) = self.diagram(before, after, steps)?;
         let mut classes = Vec::new();
-        for (n, areas) in diagram.all_areas(|v| v > 0) {
+        for (n, areas) in diagram.all_areas(steps, |v| v > 0)? {
             let (was, is) = &labels.list[n as usize - 1];
             for area in areas {
                 let Some(witness) = self.witness(&area, before) else { continue };
@@ -153,24 +164,24 @@ impl Pair {
                 classes.push(Class { device, from: Vec::new(), area, before, after, witness });
             }
         }
-        classes
+        Some(classes)
     }
 
-    fn diagram(&self, before: InterfaceId, after: InterfaceId) -> (Diagram, Labels) {
+    fn diagram(&self, before: InterfaceId, after: InterfaceId, steps: &mut Steps) -> Option<(Diagram, Labels)> {
         let mut conditions = Conditions::default();
         conditions.add(&self.before, before);
         conditions.add(&self.after, after);
         let mut labels = Labels::default();
         let mut same = SameMeaning::new(&self.before, &self.after);
-        let diagram = decide(&conditions.list, |cuts: Cuts<'_>| {
+        let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
             // no packet has ends of two families
             let Some(packet) = packet(cuts.point) else { return 0 };
             if same.is_plain(&self.before.judge(before, packet), &self.after.judge(after, packet)) {
                 return 0;
             }
             labels.of(meaning(&self.before, before, packet), meaning(&self.after, after, packet))
-        });
-        (diagram, labels)
+        })?;
+        Some((diagram, labels))
     }
 
     /// A packet of an area that somebody might send: from a neighbour of the interface where there is one.

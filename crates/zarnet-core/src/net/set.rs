@@ -96,6 +96,13 @@ impl AddressSet {
         v4.chain(v6.iter().filter_map(move |&(a, b)| range(Family::V6, a, b)))
     }
 
+    /// The addresses of another set that this one lacks.
+    pub fn missing(&self, of: &Self) -> Self {
+        let mut missing = of.clone();
+        of.ranges().flat_map(|part| self.overlapping(part)).for_each(|r| missing.remove(r));
+        missing
+    }
+
     /// The one address of a set of one.
     pub fn single(&self) -> Option<IpAddr> {
         let mut ranges = self.ranges();

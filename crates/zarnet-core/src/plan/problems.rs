@@ -59,7 +59,7 @@ impl Problems {
     }
 
     /// The nearest of some names, as [`nearest`] finds it, while hints are still looked for: nobody reads a hundred.
-    pub(super) fn nearest<'a>(&self, wanted: &str, names: impl Iterator<Item = &'a str>) -> Option<String> {
+    pub fn nearest<'a>(&self, wanted: &str, names: impl Iterator<Item = &'a str>) -> Option<String> {
         (self.count() < limits::PROBLEMS_SHOWN).then(|| nearest(wanted, names)).flatten()
     }
 
@@ -92,6 +92,11 @@ pub fn nearest<'a>(wanted: &str, candidates: impl Iterator<Item = &'a str>) -> O
         if tried >= limits::CANDIDATES {
             return None;
         }
+        // what was cut short is near, however much is missing
+        if length > 2 && candidate.starts_with(wanted) && best.is_none_or(|b| b.0 > 1) {
+            best = Some((1, candidate));
+            continue;
+        }
         // what is much longer or shorter differs by that at least
         if candidate.chars().take(length + most + 1).count().abs_diff(length) > most {
             continue;
@@ -115,6 +120,7 @@ mod tests {
         assert_eq!(nearest("kiosk-5", names.into_iter()), nearest("kiosk-5", names.into_iter().rev()));
         assert_eq!(nearest("ofices", names.into_iter()).as_deref(), Some("offices"));
         assert_eq!(nearest("something else", names.into_iter()), None);
+        assert_eq!(nearest("proto", ["device", "protocol"].into_iter()).as_deref(), Some("protocol"));
     }
 
     #[test]

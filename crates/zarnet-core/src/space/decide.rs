@@ -9,6 +9,7 @@ use rand_chacha::rand_core::{Rng, SeedableRng};
 use super::conditions::Constraint;
 use super::diagram::{Diagram, Nodes, Part};
 use super::{Field, Point};
+use crate::limits;
 
 /// What is asked about: a packet, and which conditions it meets.
 pub struct Cuts<'a> {
@@ -18,17 +19,39 @@ pub struct Cuts<'a> {
     pub met: &'a [u32],
 }
 
-/// The diagram of `answer`, which must give one number to all packets that meet the same of `constraints`.
-pub fn decide(constraints: &[Constraint], answer: impl FnMut(Cuts<'_>) -> u32) -> Diagram {
+/// How much work going through all packets may still be ([`limits::CLASS_STEPS`]): conditions on several fields multiply.
+#[derive(Debug, Clone)]
+pub struct Steps(u64);
+
+impl Default for Steps {
+    fn default() -> Self {
+        Self(limits::CLASS_STEPS)
+    }
+}
+
+impl Steps {
+    /// Takes so many steps; `None` if there are no more.
+    pub(super) fn take(&mut self, steps: usize) -> Option<()> {
+        self.0 = self.0.checked_sub(steps as u64)?;
+        Some(())
+    }
+}
+
+/// What asking a device about one packet counts for, in steps.
+const ASKED: usize = 400;
+
+/// The diagram of `answer`, which must give one number to all packets that meet the same of `constraints`; `None` if it takes
+/// more steps than there are.
+pub fn decide(constraints: &[Constraint], steps: &mut Steps, answer: impl FnMut(Cuts<'_>) -> u32) -> Option<Diagram> {
     // sets of conditions are told apart by the exclusive or of a random number for each: 128 bits make two that
     // meet by chance less likely than a fault of the machine
     let mut random = ChaCha12Rng::seed_from_u64(0x5a17_3e2e);
     let mut draw = || u128::from(random.next_u64()) << 64 | u128::from(random.next_u64());
     let marks: Vec<u128> = constraints.iter().map(|_| draw()).collect();
-    let mut cutter = Cutter { constraints, marks, answer, nodes: Nodes::default(), known: HashMap::default() };
+    let mut cutter = Cutter { constraints, marks, answer, steps, nodes: Nodes::default(), known: HashMap::default() };
     let all: Vec<u32> = (0..constraints.len() as u32).collect();
-    let root = cutter.part(0, &all, &mut [0; 5]);
-    Diagram::new(cutter.nodes, root)
+    let root = cutter.part(0, &all, &mut [0; 5])?;
+    Some(Diagram::new(cutter.nodes, root))
 }
 
 /// Numbers of a field that meet the same conditions.
@@ -59,6 +82,7 @@ struct Cutter<'a, F> {
     constraints: &'a [Constraint],
     marks: Vec<u128>,
     answer: F,
+    steps: &'a mut Steps,
     nodes: Nodes,
     /// Parts by field and conditions that are still met.
     known: HashMap<(usize, u128), Part, RandomState>,
@@ -66,9 +90,10 @@ struct Cutter<'a, F> {
 
 impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
     /// The part that decides from a field on; `met`: conditions that are met so far.
-    fn part(&mut self, field: usize, met: &[u32], point: &mut Point) -> Part {
+    fn part(&mut self, field: usize, met: &[u32], point: &mut Point) -> Option<Part> {
         let Some(&of) = Field::ALL.get(field) else {
-            return Part::leaf((self.answer)(Cuts { point: *point, met }));
+            self.steps.take(ASKED + met.len())?;
+            return Some(Part::leaf((self.answer)(Cuts { point: *point, met })));
         };
         // those that do not mind this field go on as they are
         let mut base = 0u128;
@@ -92,6 +117,7 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
                 }
             }
         }
+        self.steps.take(edges.len() + met.len())?;
         edges.sort_unstable();
         let (mut here, mut active, mut i) = (base, BTreeMap::<u32, u32>::new(), 0);
         let mut ways: Vec<(u128, u128)> = Vec::new();
@@ -114,6 +140,7 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
                 let (number, is_wished) = representative(of, start, last);
                 match pieces.get_mut(&here) {
                     None => {
+                        self.steps.take(always.len() + active.len())?;
                         let mut met = always.clone();
                         met.extend(active.keys());
                         met.sort_unstable();
@@ -132,11 +159,11 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
         for key in order {
             if let Some(piece) = pieces.remove(&key) {
                 point[field] = piece.number;
-                let part = self.part(field + 1, &piece.met, point);
+                let part = self.part(field + 1, &piece.met, point)?;
                 self.known.insert((field, key), part);
             }
         }
         let ways: Vec<(u128, Part)> = ways.into_iter().map(|(last, key)| (last, self.known[&(field, key)])).collect();
-        self.nodes.node(field, ways)
+        Some(self.nodes.node(field, ways))
     }
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
+use super::decide::Steps;
 use super::{Area, Field, Intervals, Point};
 
 /// A node, or a number at the end of a way.
@@ -110,35 +111,39 @@ impl Diagram {
 
     /// The packets of a number, as few products of sets as are found.
     pub fn areas(&self, value: u32) -> Vec<Area> {
-        self.all_areas(|v| v == value).remove(&value).unwrap_or_default()
+        let all = self.all_areas(&mut Steps::default(), |v| v == value);
+        all.and_then(|mut all| all.remove(&value)).unwrap_or_default()
     }
 
-    /// The packets of every number that is wanted, in one walk.
-    pub fn all_areas(&self, wanted: impl Fn(u32) -> bool) -> BTreeMap<u32, Vec<Area>> {
+    /// The packets of every number that is wanted, in one walk; `None` if they are more than there are steps for.
+    pub fn all_areas(&self, steps: &mut Steps, wanted: impl Fn(u32) -> bool) -> Option<BTreeMap<u32, Vec<Area>>> {
         let mut found: BTreeMap<u32, Vec<Area>> = BTreeMap::new();
         let mut reaches: HashMap<Part, bool, RandomState> = HashMap::default();
-        self.walk(self.root, &wanted, &mut Area::all(), &mut found, &mut reaches);
-        found.into_iter().map(|(value, list)| (value, Area::merged(list))).collect()
+        self.walk(self.root, &wanted, steps, &mut Area::all(), &mut found, &mut reaches)?;
+        Some(found.into_iter().map(|(value, list)| (value, Area::merged(list))).collect())
     }
 
     fn walk(
         &self,
         part: Part,
         wanted: &impl Fn(u32) -> bool,
+        steps: &mut Steps,
         area: &mut Area,
         found: &mut BTreeMap<u32, Vec<Area>>,
         reaches: &mut HashMap<Part, bool, RandomState>,
-    ) {
+    ) -> Option<()> {
         if let Some(v) = part.value() {
             if wanted(v) {
+                steps.take(area.0.iter().map(|i| i.list().len()).sum())?;
                 found.entry(v).or_default().push(area.clone());
             }
-            return;
+            return Some(());
         }
         if !self.reaches(part, wanted, reaches) {
-            return;
+            return Some(());
         }
         let node = self.nodes.get(part);
+        steps.take(node.ways.len())?;
         // all ways to one part are one set
         let mut sets: Vec<(Part, Vec<(u128, u128)>)> = Vec::new();
         let mut position: HashMap<Part, usize, RandomState> = HashMap::default();
@@ -156,9 +161,11 @@ impl Diagram {
         for (next, intervals) in sets {
             let field = usize::from(node.field);
             let before = std::mem::replace(&mut area.0[field], Intervals::new(intervals));
-            self.walk(next, wanted, area, found, reaches);
+            let walked = self.walk(next, wanted, steps, area, found, reaches);
             area.0[field] = before;
+            walked?;
         }
+        Some(())
     }
 
     fn reaches(&self, part: Part, wanted: &impl Fn(u32) -> bool, known: &mut HashMap<Part, bool, RandomState>) -> bool {

@@ -13,7 +13,7 @@ mod meaning;
 
 pub use boxes::{Area, Intervals};
 pub use conditions::{Conditions, Constraint};
-pub use decide::{Cuts, decide};
+pub use decide::{Cuts, Steps, decide};
 pub use diagram::{Diagram, PacketSet};
 pub use meaning::{DestinationMeaning, Meaning, SameMeaning, SourceMeaning, meaning};
 

@@ -289,12 +289,12 @@ impl Traffic {
         begun
     }
 
-    /// Everything that is wrong with the traffic: so many of its bad lines, and how many there are.
+    /// Everything that is wrong with the traffic and is not passed over: [`limits::BAD_LINES_SHOWN`] of its faults, and how
+    /// many there are, up to [`limits::BAD_LINES`] of each input.
     pub fn errors(&self) -> (Vec<TrafficError>, usize) {
         let (mut told, mut count) = (Vec::new(), 0);
         for part in &self.parts {
             let mut reader = self.reader(part);
-            reader.skip_bad = false;
             while let Some(item) = reader.next() {
                 let Err(error) = item else { continue };
                 count += 1;

@@ -1,7 +1,10 @@
 //! `zarnet check PLAN`
 
+use std::collections::BTreeMap;
+
 use serde::Serialize;
 use zarnet_core::audit::{FINDINGS, Finding, Severity, audit};
+use zarnet_core::limits;
 use zarnet_formats::plan::{LoadError, Loaded, edited, load};
 
 use super::{reach, told};
@@ -74,7 +77,9 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
     loaded.plan.deny.extend(args.deny.iter().cloned());
     let (plan, sources) = (&loaded.plan, &loaded.sources);
     let findings = audit(plan);
-    let repairs: Vec<Option<String>> = findings.iter().map(|f| repair(&loaded, f)).collect();
+    // as text, diffs are for those who ask for more
+    let is_shown = common.format != Format::Text || common.verbose;
+    let repairs = repairs(&loaded, &findings, if is_shown { limits::REPAIRS } else { 0 });
     let bad = findings.iter().any(|f| f.severity == Severity::Error);
     if common.format != Format::Text {
         let entry = |(f, diff): (&Finding, &Option<String>)| Entry {
@@ -92,6 +97,16 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
         text(&findings, &repairs, &loaded, path, common.verbose)?;
     }
     Ok(if bad { NEGATIVE } else { FINE })
+}
+
+/// The repairs of the first findings that know one, as diffs: for each the plan is changed and built anew.
+fn repairs(loaded: &Loaded, findings: &[Finding], most: usize) -> Vec<Option<String>> {
+    let mut left = most;
+    let mut one = |f: &Finding| {
+        left = left.checked_sub(usize::from(!f.edits.is_empty()))?;
+        repair(loaded, f)
+    };
+    findings.iter().map(&mut one).collect()
 }
 
 /// A repair as a diff, where the finding knows one that leads to a plan that can be built.
@@ -142,12 +157,22 @@ fn text(
     let Loaded { plan, sources, .. } = loaded;
     let rules: usize = plan.devices.iter().map(|d| d.rules.len()).sum();
     output::answer(|out| {
+        let mut shown: BTreeMap<&str, usize> = BTreeMap::new();
         for (f, repair) in findings.iter().zip(repairs) {
+            let alike = shown.entry(f.name).or_default();
+            *alike += 1;
+            if *alike > limits::PROBLEMS_SHOWN {
+                continue;
+            }
             finding(out, f, sources)?;
             if let Some(repair) = repair.as_ref().filter(|_| verbose) {
                 change::write(out, "", repair)?;
             }
             writeln!(out)?;
+        }
+        for (name, all) in shown.into_iter().filter(|s| s.1 > limits::PROBLEMS_SHOWN) {
+            let more = all - limits::PROBLEMS_SHOWN;
+            writeln!(out, "... and {more} more `{name}`; --format json lists all\n")?;
         }
         let number = |s: Severity| findings.iter().filter(|f| f.severity == s).count() as u64;
         let summary = format!(

@@ -1,5 +1,6 @@
 //! `zarnet define PLAN ...`: a rule, group or pool written into the plan, checked, and shown with what it changes.
 
+use std::collections::HashSet;
 use std::net::IpAddr;
 
 use zarnet_core::audit::{Finding, Severity, audit};
@@ -88,7 +89,8 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
 
 /// Findings that were not there before.
 fn fresh(before: &[Finding], new: &Loaded) -> Vec<Finding> {
-    let is_new = |f: &Finding| !before.iter().any(|b| b.name == f.name && b.message == f.message);
+    let known: HashSet<(&str, &str)> = before.iter().map(|b| (b.name, b.message.as_str())).collect();
+    let is_new = |f: &Finding| !known.contains(&(f.name, f.message.as_str()));
     audit(&new.plan).into_iter().filter(is_new).collect()
 }
 

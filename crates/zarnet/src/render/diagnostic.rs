@@ -167,10 +167,9 @@ pub fn traffic(errors: &[TrafficError], count: usize) {
         say(error.fault.name(), &error.fault.to_string(), Some(Path::new(&place)), error.fault.help().as_deref());
     }
     if count > errors.len() {
-        write(&format!(
-            "... and {} more like these; --skip-bad passes over wrong lines and counts them",
-            count - errors.len()
-        ));
+        let least = if count >= limits::BAD_LINES { "at least " } else { "" };
+        let more = count - errors.len();
+        write(&format!("... and {least}{more} more like these; --skip-bad passes over wrong lines and counts them"));
     }
 }
 

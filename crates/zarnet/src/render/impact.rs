@@ -62,6 +62,9 @@ pub struct Shape<'a> {
     new: &'a [String],
     settings: Vec<Setting<'a>>,
     sessions: Vec<SessionShape<'a>>,
+    /// Devices with more classes than are compared.
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    uncompared: &'a [String],
 }
 
 #[derive(Serialize)]
@@ -275,6 +278,7 @@ impl<'a> Answer<'a> {
             new: &self.found.new,
             settings: self.found.settings.iter().map(setting).collect(),
             sessions: self.live.unwrap_or_default().iter().map(session).collect(),
+            uncompared: &self.found.uncompared,
         }
     }
 
@@ -300,6 +304,13 @@ impl<'a> Answer<'a> {
         if found.is_empty() {
             writeln!(out, "{GOOD}the two plans mean the same{GOOD:#}: no first packet and no setting differs")?;
             return self.sessions(out, width, rows);
+        }
+        if !found.uncompared.is_empty() {
+            let names = found.uncompared.join(", ");
+            writeln!(
+                out,
+                "{BAD}not compared{BAD:#}: {names} tells apart more classes of packets than are gone through (docs/limits.md)"
+            )?;
         }
         for (what, names) in [("gone", &found.gone), ("new", &found.new)] {
             if !names.is_empty() {

@@ -44,6 +44,10 @@ fn within_limits(draft: &Draft, problems: &mut Problems) -> bool {
     fits &= problems.limit("devices", limits::DEVICES, draft.devices.iter().map(|d| d.place));
     for device in &draft.devices {
         fits &= problems.limit("interfaces", limits::INTERFACES, device.interfaces.iter().map(|i| i.place));
+        fits &= problems.limit("routes", limits::ROUTES, device.routes.iter().map(|r| r.place));
+        fits &= problems.limit("policy entries", limits::ENTRIES, device.policies.iter().map(|p| p.place));
+        let entries = device.acls.iter().flat_map(|a| a.entries.iter().map(|e| e.place));
+        fits &= problems.limit("entries of filters", limits::ENTRIES, entries);
         fits &= problems.limit("filters", limits::FILTERS, device.acls.iter().map(|a| a.place));
         fits &= problems.limit("pools", limits::POOLS, device.pools.iter().map(|p| p.place));
         fits &= problems.limit("rules", limits::RULES, device.rules.iter().map(|r| r.place));
