@@ -106,7 +106,8 @@ impl Network {
     /// A network at rest. `sources`: every address that sends in the traffic to come, where it is known.
     pub fn new(plan: Arc<Plan>, seed: u64, sources: Option<HashSet<IpAddr, RandomState>>) -> Self {
         let taken = taken(&plan);
-        let devices = plan.devices.iter().zip(seed..).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
+        let seeds = (0..).map(|n| seed.wrapping_add(n));
+        let devices = plan.devices.iter().zip(seeds).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
         let world = World::new(&plan);
         Self { plan, devices, world, sources, missed_source: false, lanes: Lanes::default() }
     }
