@@ -24,6 +24,8 @@ pub enum Given {
         /// The contents.
         contents: Arc<File>,
     },
+    /// Octets in memory.
+    Octets(Arc<[u8]>),
 }
 
 impl Given {
@@ -72,6 +74,7 @@ impl Given {
             Self::Flow(text) => PathBuf::from(format!("\"{text}\"")),
             Self::Kept { name, .. } => name.clone(),
             Self::File(path) => path.clone(),
+            Self::Octets(_) => "<memory>".into(),
         }
     }
 }
@@ -80,8 +83,15 @@ impl Given {
 #[derive(Debug)]
 pub(super) struct Input {
     pub name: PathBuf,
-    file: Arc<File>,
+    from: From,
     octets: u64,
+}
+
+/// What can be read from its start as often as needed.
+#[derive(Debug, Clone)]
+enum From {
+    File(Arc<File>),
+    Octets(Arc<[u8]>),
 }
 
 /// The contents of an input as they come, and why there are no more, if that is a fault.
@@ -105,16 +115,20 @@ impl Input {
         let file = match given {
             Given::File(path) => Arc::new(File::open(path).map_err(fault_of)?),
             Given::Kept { contents, .. } => contents.clone(),
+            Given::Octets(octets) => {
+                let (from, length) = (From::Octets(octets.clone()), octets.len() as u64);
+                return Ok(Self { name: given.name(), from, octets: length });
+            }
             Given::Flow(_) => return Err(Fault::UnknownFormat),
         };
         let metadata = file.metadata().map_err(fault_of)?;
         file_or_pipe(&metadata).map_err(|e| Fault::Unreadable(e.to_string()))?;
-        Ok(Self { name: given.name(), file, octets: metadata.len() })
+        Ok(Self { name: given.name(), from: From::File(file), octets: metadata.len() })
     }
 
     /// The contents from the beginning, unpacked.
     pub(super) fn read(&self) -> Result<Contents, Fault> {
-        let start = || FromStart { file: self.file.clone(), at: 0 };
+        let start = || FromStart { from: self.from.clone(), at: 0 };
         let mut magic = [0; 4];
         let got = read_up_to(&mut start(), &mut magic).map_err(fault_of)?;
         let most = limits::UNPACKED_OCTETS.max(self.octets.saturating_mul(limits::UNPACKED_TIMES));
@@ -163,26 +177,31 @@ pub(super) fn fault_of(error: io::Error) -> Fault {
     }
 }
 
-/// A reader of a file that has a place of its own: others may read the same file meanwhile.
+/// A reader that has a place of its own: others may read the same meanwhile.
 struct FromStart {
-    file: Arc<File>,
+    from: From,
     at: u64,
 }
 
 impl Read for FromStart {
-    #[cfg(unix)]
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let got = std::os::unix::fs::FileExt::read_at(&*self.file, buffer, self.at)?;
+        let got = match &self.from {
+            From::File(file) => read_at(file, buffer, self.at)?,
+            From::Octets(octets) => octets.get(self.at as usize..).unwrap_or_default().read(buffer)?,
+        };
         self.at += got as u64;
         Ok(got)
     }
+}
 
-    #[cfg(windows)]
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let got = std::os::windows::fs::FileExt::seek_read(&*self.file, buffer, self.at)?;
-        self.at += got as u64;
-        Ok(got)
-    }
+#[cfg(unix)]
+fn read_at(file: &File, buffer: &mut [u8], at: u64) -> io::Result<usize> {
+    std::os::unix::fs::FileExt::read_at(file, buffer, at)
+}
+
+#[cfg(windows)]
+fn read_at(file: &File, buffer: &mut [u8], at: u64) -> io::Result<usize> {
+    std::os::windows::fs::FileExt::seek_read(file, buffer, at)
 }
 
 /// A reader that remembers why it failed.

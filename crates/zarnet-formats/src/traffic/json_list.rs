@@ -40,7 +40,7 @@ impl Iterator for JsonList<'_> {
     }
 }
 
-fn flow(line: &[u8], context: Context<'_>) -> Result<Flow, Fault> {
+pub(super) fn flow(line: &[u8], context: Context<'_>) -> Result<Flow, Fault> {
     let value: Value = serde_json::from_slice(line).map_err(|_| Fault::Malformed("a JSON object".into()))?;
     let Value::Object(object) = value else { return Err(Fault::Malformed("a JSON object".into())) };
     let mut fields = Fields::EMPTY;

@@ -13,6 +13,7 @@ mod merge;
 mod names;
 mod plain;
 mod scenario;
+pub mod single;
 
 pub use capture::Skipped;
 pub use error::{Fault, TrafficError};
