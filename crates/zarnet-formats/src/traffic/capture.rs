@@ -286,6 +286,7 @@ fn ticks_of(option: Option<&u8>) -> u64 {
 
 impl Wire {
     /// Nanoseconds since the epoch.
+    #[inline(always)]
     pub(super) fn time(&self, ticks: u64) -> i128 {
         if self.ticks == 1_000_000 {
             return i128::from(ticks) * 1000 + i128::from(self.offset) * 1_000_000_000;

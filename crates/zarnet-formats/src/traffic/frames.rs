@@ -23,7 +23,7 @@ const ENHANCED_PACKET: u32 = 6;
 impl Records {
     /// The record that `data` begins with, if it is whole and holds a plain packet: its length in octets, the time in
     /// nanoseconds since the epoch, and the packet.
-    #[inline]
+    #[inline(always)]
     pub(super) fn usual(self, data: &[u8], wires: &[Wire]) -> Option<(usize, i128, Packet)> {
         match self {
             Self::Classic => {
@@ -61,7 +61,7 @@ fn words(octets: &[u8; 16]) -> [u32; 4] {
 /// What nearly every frame holds: TCP, UDP or an echo in a whole IPv4 header without options, on Ethernet or without a link
 /// header.
 /// Anything else is left to the careful reading.
-#[inline]
+#[inline(always)]
 pub(super) fn plain(link: i32, data: &[u8]) -> Option<Packet> {
     let ip = match link {
         1 if data.get(12..14)? == [8, 0] => &data[14..],
