@@ -61,11 +61,15 @@ pub(super) fn plain_seconds(text: &[u8]) -> Option<Instant> {
     let mut digits = 0;
     let mut at = 0;
     while let Some(d) = text.get(at).map(|c| c.wrapping_sub(b'0')).filter(|d| *d < 10) {
+        // more digits than a clock has, however many there are
+        if digits == 9 {
+            return None;
+        }
         value = value * 10 + u64::from(d);
         digits += 1;
         at += 1;
     }
-    if digits == 0 || digits > 9 {
+    if digits == 0 {
         return None;
     }
     let mut scale = 1_000_000_000;
@@ -84,4 +88,20 @@ pub(super) fn plain_seconds(text: &[u8]) -> Option<Instant> {
         }
     }
     Some(Instant(value))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_of_any_length_are_read_or_refused() {
+        assert_eq!(plain_seconds(b"999999999.5"), Some(Instant(999_999_999_500_000_000)));
+        assert_eq!(plain_seconds(b"1000000000"), None, "left to the careful reading");
+        for digits in [10, 19, 20, 40, 4000] {
+            let text = "7".repeat(digits);
+            assert_eq!(plain_seconds(text.as_bytes()), None);
+            let _ = Clock::default().parse(&text);
+        }
+    }
 }
