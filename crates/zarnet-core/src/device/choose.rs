@@ -200,7 +200,7 @@ impl Device {
     }
 
     /// A pool rule: a whole address for the sender.
-    pub(super) fn borrow(&self, id: u16, sent: Packet) -> Result<Source, Refusal> {
+    pub(super) fn borrow(&self, id: u16, sent: Packet, peer: Endpoint) -> Result<Source, Refusal> {
         let RuleKind::Pool { fallback, .. } = self.rule(id).kind else { return Ok(Source::Keep(Kept::NoRule)) };
         let (Some(host), Some(target)) = (bits(sent.source().address), self.config.rule_targets[usize::from(id)].main)
         else {
@@ -212,17 +212,17 @@ impl Device {
             return Ok(Source::Mapped(RuleId(id), mapping, v4(address, port)));
         }
         // on its fallback, or on that of an earlier plan
-        if let Some(known) = self.known_endpoint(id, sent) {
+        if let Some(known) = self.known_endpoint(id, sent, peer) {
             return Ok(known);
         }
         let stays = self.on_fallback.contains_key(&(host, id));
         self.check_rule_limit(id)?;
         if stays && self.config.plan.behaviour.paired {
-            return self.new_on_fallback(id, sent, fallback, Reason::PoolExhausted);
+            return self.new_on_fallback(id, (sent, peer), fallback, Reason::PoolExhausted);
         }
         let mut draw = self.draw();
         let Some(position) = self.free_position(target, host, &mut draw) else {
-            return self.new_on_fallback(id, sent, fallback, Reason::PoolExhausted);
+            return self.new_on_fallback(id, (sent, peer), fallback, Reason::PoolExhausted);
         };
         self.check_room(id)?;
         let config = &self.config.targets[usize::from(target)];
@@ -242,8 +242,8 @@ impl Device {
     }
 
     /// An overload rule, or the `as` of a fixed one: an endpoint for the sender.
-    pub(super) fn overload(&self, id: u16, sent: Packet) -> Result<Source, Refusal> {
-        if let Some(known) = self.known_endpoint(id, sent) {
+    pub(super) fn overload(&self, id: u16, sent: Packet, peer: Endpoint) -> Result<Source, Refusal> {
+        if let Some(known) = self.known_endpoint(id, sent, peer) {
             return Ok(known);
         }
         let fallback = match self.rule(id).kind {
@@ -257,18 +257,18 @@ impl Device {
         let stays = self.config.plan.behaviour.paired
             && bits(sent.source().address).is_some_and(|h| self.on_fallback.contains_key(&(h, id)));
         if stays {
-            return self.new_on_fallback(id, sent, fallback, Reason::PortsExhausted);
+            return self.new_on_fallback(id, (sent, peer), fallback, Reason::PortsExhausted);
         }
-        match self.endpoint_on(main, sent) {
+        match self.endpoint_on(main, sent, peer) {
             Ok(choice) => self.new_source(id, choice),
-            Err(Reason::PortsExhausted) => self.new_on_fallback(id, sent, fallback, Reason::PortsExhausted),
+            Err(Reason::PortsExhausted) => self.new_on_fallback(id, (sent, peer), fallback, Reason::PortsExhausted),
             Err(reason) => Err(self.refuse(reason, id)),
         }
     }
 
     /// The living mapping that a rule made for a sender, as far as mappings are reused.
-    fn known_endpoint(&self, id: u16, sent: Packet) -> Option<Source> {
-        let (from, to) = (sent.source(), sent.destination());
+    fn known_endpoint(&self, id: u16, sent: Packet, to: Endpoint) -> Option<Source> {
+        let from = sent.source();
         let (host, peer) = (bits(from.address)?, bits(to.address)?);
         if sent.protocol.is_multiplexed() {
             let mut known = self.mappings_of(sent.protocol, host, from.port, peer, to.port);
@@ -295,12 +295,18 @@ impl Device {
         Ok(Source::New(RuleId(id), choice, v4(choice.address, choice.port)))
     }
 
-    fn new_on_fallback(&self, id: u16, sent: Packet, fallback: Fallback, reason: Reason) -> Result<Source, Refusal> {
+    fn new_on_fallback(
+        &self,
+        id: u16,
+        (sent, peer): (Packet, Endpoint),
+        fallback: Fallback,
+        reason: Reason,
+    ) -> Result<Source, Refusal> {
         match (fallback, self.config.rule_targets[usize::from(id)].fallback) {
             (Fallback::Pass, _) => Ok(Source::Keep(Kept::Passed(RuleId(id)))),
             (Fallback::Overload(_), Some(target)) => {
                 self.check_host_limit(id, sent)?;
-                let choice = self.endpoint_on(target, sent).map_err(|reason| self.refuse(reason, id))?;
+                let choice = self.endpoint_on(target, sent, peer).map_err(|reason| self.refuse(reason, id))?;
                 self.new_source(id, choice)
             }
             _ => Err(self.refuse(reason, id)),
@@ -359,11 +365,11 @@ impl Device {
     }
 
     /// An address and port on a target.
-    fn endpoint_on(&self, target: u16, sent: Packet) -> Result<Choice, Reason> {
+    fn endpoint_on(&self, target: u16, sent: Packet, peer: Endpoint) -> Result<Choice, Reason> {
         let config = &self.config.targets[usize::from(target)];
         let Some(host) = bits(sent.source().address) else { return Err(Reason::UnsupportedFamily) };
         let mut draw = self.draw_if(config);
-        let wish = Wish { protocol: sent.protocol, host, port: sent.source().port, peer: sent.destination() };
+        let wish = Wish { protocol: sent.protocol, host, port: sent.source().port, peer };
         let count = config.space.count();
         let paired = self.config.plan.behaviour.paired && count > 1;
         let found =
@@ -435,6 +441,11 @@ impl Device {
         if !wish.protocol.is_multiplexed() {
             let peer = bits(wish.peer.address)?;
             choice.kind = Kind::Portless;
+            // the address of a static rule is its own for whatever it serves, enabled or not
+            let static_end = self.config.static_rules(std::net::IpAddr::V4(address.into())).iter();
+            if static_end.into_iter().any(|r| self.rule(*r).service.holds(wish.protocol, 0)) {
+                return None;
+            }
             let taken = external.is_some_and(|e| self.portless.contains_key(&(e, wish.protocol, peer)))
                 || self.leftovers.hold(address, wish.protocol);
             choice.random = draw.as_ref().and_then(Draw::position);

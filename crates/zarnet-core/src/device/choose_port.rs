@@ -39,11 +39,11 @@ impl Device {
         let spans: &[Span] = match behaviour.block_size {
             None => &whole,
             Some(size) => {
-                blocks = self.block_spans(page, class, range, size, wish.host, &ports, odd)?;
+                blocks = self.block_spans(page, class, range, size, wish, &ports, odd)?;
                 &blocks
             }
         };
-        let shared = behaviour.port_overloading.then_some(page).flatten();
+        let shared = self.shared_page(page);
         let last = page.map_or(0, |p| self.externals.last(p, class));
         choice.port = match (behaviour.port_assignment, shared) {
             (PortAssignment::Preserve | PortAssignment::Sequential, _) => {
@@ -70,6 +70,11 @@ impl Device {
             choice.block = Some((class as u32) << 16 | u32::from((choice.port - range.0) / size));
         }
         Some(())
+    }
+
+    /// The ports of an address, where several mappings may share one.
+    fn shared_page(&self, page: Option<u32>) -> Option<u32> {
+        page.filter(|_| self.config.plan.behaviour.port_overloading)
     }
 
     /// Where the search for a port begins: at the internal one, or behind the one handed out last.
@@ -114,7 +119,7 @@ impl Device {
         class: usize,
         range: Span,
         size: u16,
-        host: u32,
+        wish: Wish,
         ports: &PortMap,
         odd: Option<bool>,
     ) -> Option<Vec<Span>> {
@@ -127,8 +132,13 @@ impl Device {
             let page = page.map(|p| self.externals.page(p))?;
             page.blocks.get(&((class as u32) << 16 | n)).map(|b| b.0)
         };
-        let own: Vec<Span> = (0..count).filter(|n| owner(*n) == Some(host)).map(span).collect();
-        if own.iter().any(|s| ports.lowest_free(*s, odd).is_some()) {
+        let own: Vec<Span> = (0..count).filter(|n| owner(*n) == Some(wish.host)).map(span).collect();
+        let shared = self.shared_page(page);
+        let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
+        // a host shares the ports of its own blocks with itself
+        let shareable =
+            |s: &Span| shared.is_some_and(|page| (s.0..=s.1).filter(parity).any(|p| self.shareable(page, p, wish)));
+        if own.iter().any(|s| ports.lowest_free(*s, odd).is_some() || shareable(s)) {
             return Some(own);
         }
         let unowned = (0..count).filter(|n| owner(*n).is_none()).map(span);

@@ -66,6 +66,7 @@ impl Device {
             source_mapping,
             entered,
             interfaces: (ingress.0, egress.0),
+            serial: 0,
         });
         let owner = if source_mapping != NONE { source_mapping } else { entered };
         let id = self.make_session(now, sent, remote, owner, if inbound { INBOUND } else { 0 }, wide);
@@ -95,6 +96,7 @@ impl Device {
             source_mapping: NONE,
             entered: NONE,
             interfaces: (u16::MAX, egress.0),
+            serial: 0,
         };
         let id = self.make_session(now, sent, sent.destination(), NONE, 0, Some(wide));
         Ok(SessionRef { id, created: now.0 })

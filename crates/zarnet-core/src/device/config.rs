@@ -239,6 +239,11 @@ impl Config {
         set
     }
 
+    /// How many addresses a pool has for any use: those with forwards count.
+    pub(super) fn assignable(&self, pool: &Pool) -> u64 {
+        u64::try_from(self.usable(pool, false).count()).unwrap_or(u64::MAX)
+    }
+
     /// The external ends of fixed rules: of those that bind an address wholly, or of all of them.
     fn bound(&self, all: bool) -> AddressSet {
         let end = |(_, rule): (u16, &Rule)| match &rule.kind {

@@ -57,13 +57,15 @@ impl Device {
         }
         // cleared mappings do not linger
         let empty = |m: &u32| self.lingers_until(*m).is_some();
-        let all = what == Clearing::default();
         let lingering: Vec<u32> = self.table.all_mappings().filter(empty).collect();
         for mapping in lingering {
             let m = self.table.mapping(mapping);
-            let host = what.host.is_some_and(|h| bits(h) == Some(m.internal));
-            let rule = what.rule.is_some_and(|r| r.0 == m.rule);
-            if all || host || rule || left.contains(&mapping) {
+            let host = what.host.is_none_or(|h| bits(h) == Some(m.internal));
+            let rule = what.rule.is_none_or(|r| r.0 == m.rule);
+            let pool = what.pool.is_none_or(|p| self.config.targets[usize::from(m.target)].pool == Some(p));
+            // without sessions it has no protocol
+            let meant = host && rule && pool && what.protocol.is_none();
+            if meant || left.contains(&mapping) {
                 self.remove_mapping(mapping, 0, 0, now.0);
             }
         }

@@ -282,6 +282,10 @@ impl Device {
         session.run_until(course.end.0, course.ending, terms);
         let mapping = self.find_endpoint(t.hash, t.protocol, t.source.0, t.source.1);
         if let Some(known) = mapping.and_then(|m| self.table.under(m, peer, peer_port)) {
+            // of two sessions with one answer, the older counts
+            if self.table.may_be_wide(t.protocol, t.source, t.destination) {
+                return Ride::NotHere;
+            }
             let external = self.external_under(self.table.session(known).owner);
             if let Some(unsure) = t.doubts(&session, external.returns, external.address) {
                 return unsure;
@@ -365,11 +369,14 @@ impl Device {
                 return RideAlong::NotHere;
             }
         }
-        let id = match self.is_beside(t) {
+        let id = match self.is_beside(t) && !self.table.has_wide() {
             true => t.found,
             false => {
                 let mapping = self.find_endpoint(t.hash, t.protocol, t.source.0, t.source.1);
                 match mapping.and_then(|m| self.table.under(m, t.destination.0, t.destination.1)) {
+                    Some(_) if self.table.may_be_wide(t.protocol, t.source, t.destination) => {
+                        return RideAlong::NotHere;
+                    }
                     Some(id) => id,
                     None if back => return RideAlong::NotHere,
                     None => return self.ride_new(now, t, signal, mapping),
@@ -422,7 +429,9 @@ impl Device {
     #[cold]
     fn ride_first(&mut self, now: Instant, mut session: Session, t: &Ticket) -> Ride {
         let packet = t.packet();
-        let Ok(Source::New(rule, choice, _)) = self.overload(t.rule, packet) else { return Ride::NotHere };
+        let Ok(Source::New(rule, choice, _)) = self.overload(t.rule, packet, packet.destination()) else {
+            return Ride::NotHere;
+        };
         if choice.kind != Kind::Endpoint {
             return Ride::NotHere;
         }

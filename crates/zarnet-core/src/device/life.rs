@@ -188,6 +188,19 @@ impl Device {
         }
     }
 
+    /// A flow that runs on a session is over: nothing more is sent on it.
+    pub fn stop(&mut self, now: Instant, session: SessionRef) {
+        if !self.is_alive(session) {
+            return;
+        }
+        let s = *self.table.session(session.id);
+        // of several flows, the others go on
+        if s.running(now.0).is_some() && !s.has(SHARED) {
+            let stopped = s.stopped(now.0, self.terms(&s));
+            self.put_session(session.id, stopped);
+        }
+    }
+
     /// The same for a living session as it has become meanwhile.
     pub(super) fn run_on(&mut self, now: Instant, id: u32, mut s: Session, flow: (u64, Ending)) {
         let running = s.running(now.0);

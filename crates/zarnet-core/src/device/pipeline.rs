@@ -82,6 +82,9 @@ impl Device {
             }
             Ok(out)
         });
+        if let Err(refusal) = sent {
+            self.count_refusal(refusal);
+        }
         sent.map_or_else(Outcome::Dropped, Outcome::Forwarded)
     }
 
@@ -106,33 +109,59 @@ impl Device {
 
     /// Step 3: the session that a packet belongs to.
     pub(super) fn find(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
+        // of two sessions that a packet fits, it belongs to the one that was made first
+        let (compact, wide) = (self.find_compact(packet), self.find_wide(packet, ingress));
+        let created = |hit: &Hit| self.table.session(hit.id).created;
+        compact.into_iter().chain(wide).min_by_key(created)
+    }
+
+    /// The oldest of the sessions under endpoint mappings that a packet fits.
+    fn find_compact(&self, packet: Packet) -> Option<Hit> {
         let (source, destination) = (packet.source(), packet.destination());
+        let mut oldest: Option<Hit> = None;
+        let mut fits = |id: u32, outbound: bool| {
+            let from_initiator = self.table.session(id).has(INBOUND) != outbound;
+            let created = |hit: &Hit| (self.table.session(hit.id).created, hit.id);
+            let hit = Hit { id, heading: Heading { from_initiator, outbound } };
+            if oldest.is_none_or(|o| created(&hit) < created(&o)) {
+                oldest = Some(hit);
+            }
+        };
         if let (Some(from), Some(to)) = (bits(source.address), bits(destination.address))
             && packet.protocol.is_multiplexed()
         {
             let outbound = self.mappings_of(packet.protocol, from, source.port, to, destination.port);
             for mapping in outbound {
                 if let Some(id) = self.table.under(mapping, to, destination.port) {
-                    let from_initiator = !self.table.session(id).has(INBOUND);
-                    return Some(Hit { id, heading: Heading { from_initiator, outbound: true } });
+                    fits(id, true);
                 }
             }
             let page = || self.externals.find_page(to, packet.protocol);
             if let Some(page) = self.config.concerns(destination.address).then(page).flatten() {
                 for mapping in self.externals.mappings(page, destination.port) {
                     if let Some(id) = self.table.under(mapping, from, source.port) {
-                        let from_initiator = self.table.session(id).has(INBOUND);
-                        return Some(Hit { id, heading: Heading { from_initiator, outbound: false } });
+                        fits(id, false);
                     }
                 }
             }
         }
+        oldest
+    }
+
+    /// The oldest of the sessions with tuples of their own that a packet fits.
+    fn find_wide(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
         let ambiguous = self.config.routes.ambiguous;
         let (id, forth) = self.table.find_wide(packet, |wide, forth| {
             let side = if forth { wide.interfaces.0 } else { wide.interfaces.1 };
             !ambiguous || ingress.is_none_or(|i| i.0 == side || side == u16::MAX)
         })?;
-        let outbound = forth != self.table.session(id).has(INBOUND);
+        // outbound for any of its mappings, fixed ones included: it comes from that one's internal end
+        let (inward, outward) = self.rules_of(self.table.session(id));
+        let outbound = match (inward, outward, forth) {
+            (None, None, forth) => forth,
+            (_, outward, true) => outward.is_some(),
+            (inward, _, false) => inward.is_some(),
+        };
         Some(Hit { id, heading: Heading { from_initiator: forth, outbound } })
     }
 
@@ -274,7 +303,7 @@ impl Device {
         let preferred = entry.rule.map(|r| &self.config.plan.rules[r.index()].from.interfaces);
         let way = self.route(destination, preferred, observer)?;
         self.policy(ingress, way.0, packet, inside, observer)?;
-        let source = self.translate_source(ingress, way.0, packet, entry.rule);
+        let source = self.translate_source(ingress, way.0, packet, (entry.rule, inside.destination()));
         let source = source.inspect_err(|r| tell(observer, Stage::Source, *r))?;
         let kept = source.kept();
         if !packet.may_begin() {
@@ -358,7 +387,8 @@ impl Device {
         if answers {
             let (result, place) = (StageResult::Answered, Some(interface.place));
             observer.step(|| Step { stage: Stage::Own, result, by, place });
-            return Ok(match self.send_own(packet.answer(), true, observer) {
+            // it makes no session, so that no filter takes it for the answer in one
+            return Ok(match self.send_own(packet.answer(), false, observer) {
                 Ok(out) => Outcome::Answered(out),
                 Err(refusal) => Outcome::Dropped(refusal),
             });

@@ -234,6 +234,13 @@ impl Session {
         self
     }
 
+    /// The session as it is from `now` on, when a running flow is broken off.
+    pub(super) fn stopped(self, now: u64, terms: Terms<'_>) -> Self {
+        let mut session = self.at(now, terms);
+        session.flags &= !RUNNING;
+        session
+    }
+
     /// Enters what the last packet of a flow did that is over.
     fn settle(&mut self) {
         if self.state != State::Open && self.state.is_refreshable() {

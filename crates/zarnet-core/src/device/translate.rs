@@ -155,7 +155,9 @@ impl Device {
     }
 
     fn refusal(&self, reason: Reason, rule: u16) -> Refusal {
-        Refusal { reason, rule: Some(RuleId(rule)), place: Some(self.rule(rule).place) }
+        // what no rule does for a family is no rule's fault
+        let blamed = (reason != Reason::UnsupportedFamily).then_some(RuleId(rule));
+        Refusal { reason, rule: blamed, place: Some(self.rule(rule).place) }
     }
 
     fn enter(&self, mut entry: Entry, id: u16) -> Result<Entry, Refusal> {
@@ -188,7 +190,9 @@ impl Device {
             vec![whole]
         } else if packet.protocol.is_multiplexed() {
             let page = self.externals.find_page(address, packet.protocol);
-            page.map_or(Vec::new(), |p| self.externals.mappings(p, to.port).collect())
+            // a stranger's query has the identifier of a mapping on its own side
+            let port = if packet.signal == Signal::Query { packet.source().port } else { to.port };
+            page.map_or(Vec::new(), |p| self.externals.mappings(p, port).collect())
         } else {
             self.portless_at(external, packet.protocol)
         };
@@ -227,7 +231,7 @@ impl Device {
             return Some(packet.source());
         }
         let way = self.config.routes.find(inside.address, Some(&self.rule(rule).from.interfaces))?;
-        let source = self.translate_source(ingress, way.interface, packet, Some(RuleId(rule))).ok()?;
+        let source = self.translate_source(ingress, way.interface, packet, (Some(RuleId(rule)), inside)).ok()?;
         Some(source.endpoint().unwrap_or(packet.source()))
     }
 
@@ -250,22 +254,27 @@ impl Device {
         });
         // hairpinned sessions that came in here are listed under the mapping of their source
         let mut entered = self.table.entered.get(&mapping).into_iter().flatten();
+        let hairpin = &self.rule(m.rule).hairpin.interfaces;
         listed
             || entered.any(|id| {
                 let session = self.table.session(*id);
-                let seen = self.table.wide(session).map(|w| w.translated.source);
+                // of a hairpin the external end of its sender, of others the sender as it is
+                let seen = self.table.wide(session).map(|w| match hairpin.contains(InterfaceId(w.interfaces.0)) {
+                    true => w.translated.source,
+                    false => w.original.source,
+                });
                 let same = seen.is_some_and(|s| s.address == sender.address && (!ports || s.port == sender.port));
                 session.has(ANSWERED) && same
             })
     }
 
-    /// Step 8: the first enabled rule that matches decides.
+    /// Step 8: the first enabled rule that matches decides. `entered`: the rule of step 4, and the destination as it made it.
     pub(super) fn translate_source(
         &self,
         ingress: InterfaceId,
         egress: InterfaceId,
         sent: Packet,
-        entered: Option<RuleId>,
+        (entered, destination): (Option<RuleId>, Endpoint),
     ) -> Result<Source, Refusal> {
         let entered_rule = entered.map(|r| self.rule(r.0));
         let hairpin = entered_rule.is_some_and(|r| r.hairpin.interfaces.contains(ingress));
@@ -273,6 +282,8 @@ impl Device {
         if hairpin && !external {
             return Ok(Source::Keep(Kept::NoRule));
         }
+        // for mapping, filtering and port overloading alike: in a hairpin as sent, otherwise as forwarded
+        let peer = if hairpin { sent.destination() } else { destination };
         // both ends in one rule
         if let Some(id) = entered {
             let both = match &self.rule(id.0).kind {
@@ -281,7 +292,7 @@ impl Device {
                 _ => false,
             };
             if both {
-                return self.overload(id.0, sent);
+                return self.overload(id.0, sent, peer);
             }
         }
         let path = Path { ingress, egress, hairpin: entered_rule.filter(|_| hairpin).map(|e| &e.into.interfaces) };
@@ -291,7 +302,7 @@ impl Device {
             if !asked.into_iter().all(|c| self.meets_outbound(c, id, path, sent)) {
                 continue;
             }
-            if let Some(source) = self.apply(id, sent)? {
+            if let Some(source) = self.apply(id, sent, peer)? {
                 return Ok(source);
             }
         }
@@ -299,7 +310,7 @@ impl Device {
     }
 
     /// What a rule whose realms, sender and destination match makes of a source; `None` if it does not match after all.
-    fn apply(&self, id: u16, sent: Packet) -> Result<Option<Source>, Refusal> {
+    fn apply(&self, id: u16, sent: Packet, peer: Endpoint) -> Result<Option<Source>, Refusal> {
         let rule = self.rule(id);
         let from = sent.source();
         if !serves_outbound(rule, sent) {
@@ -329,8 +340,8 @@ impl Device {
             RuleKind::Pool { .. } | RuleKind::Overload { .. } if from.address.is_ipv6() => {
                 Err(self.refusal(Reason::UnsupportedFamily, id))
             }
-            RuleKind::Pool { .. } => self.borrow(id, sent).map(Some),
-            RuleKind::Overload { .. } => self.overload(id, sent).map(Some),
+            RuleKind::Pool { .. } => self.borrow(id, sent, peer).map(Some),
+            RuleKind::Overload { .. } => self.overload(id, sent, peer).map(Some),
         }
     }
 

@@ -2,13 +2,12 @@
 
 use std::collections::HashMap;
 
-use super::commit::distinct;
 use super::counters::{AddressUse, PoolUse};
 use super::session::{NONE, Session};
 use super::table::{Kind, v4};
 use super::{Device, State, Supply};
 use crate::net::{AddressRange, Endpoint, Instant, Protocol, Tuple};
-use crate::plan::{Dependence, RuleId, RuleKind};
+use crate::plan::{Dependence, Pool, RuleId, RuleKind};
 
 /// A mapping of the table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -100,9 +99,8 @@ impl Device {
             }
             let session = self.session_at(id, now);
             let (inbound, outbound) = self.rules_of(&session);
-            let mut rules = distinct(inbound, outbound);
             Some(SessionRow {
-                rules: [rules.next(), rules.next()],
+                rules: [inbound, outbound],
                 protocol: self.protocol_of(&session),
                 state: session.state,
                 original,
@@ -317,14 +315,16 @@ impl Device {
 
     /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port counts as the former.
     pub fn pools(&self) -> Vec<PoolUse> {
-        let mut pools = vec![PoolUse::default(); self.config.plan.pools.len()];
+        // what it lists counts, whether or not a rule uses it, less what nobody can be given
+        let of = |pool: &Pool| PoolUse { usable: self.config.assignable(pool), ..PoolUse::default() };
+        let mut pools: Vec<PoolUse> = self.config.plan.pools.iter().map(of).collect();
         for whole in [false, true] {
             for (config, state) in self.config.targets.iter().zip(&self.targets) {
                 if let Some(pool) = config.pool.filter(|_| config.whole == whole) {
                     let use_ = &mut pools[pool.index()];
                     let refused = use_.refused + state.refused;
-                    let (usable, in_use, peak) = (config.space.count(), state.in_use, state.peak);
-                    *use_ = PoolUse { usable: usable.into(), in_use: in_use.into(), peak, refused };
+                    let (usable, in_use, peak) = (use_.usable, state.in_use, state.peak);
+                    *use_ = PoolUse { usable, in_use: in_use.into(), peak, refused };
                 }
             }
         }

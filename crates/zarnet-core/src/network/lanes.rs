@@ -189,7 +189,7 @@ impl Network {
             Ride::Done => true,
             Ride::NotHere => false,
             Ride::Ask(external, egress) => {
-                let returns = self.leads_back(device, egress, external);
+                let returns = self.leads_back(now, device, egress, external);
                 self.devices[device.index()].note_return(external, returns);
                 returns && self.express(now, boarding, course)
             }
@@ -197,10 +197,10 @@ impl Network {
     }
 
     /// Whether what is sent to an external address from the internet comes in by an interface.
-    fn leads_back(&self, device: DeviceId, egress: InterfaceId, external: u32) -> bool {
+    fn leads_back(&mut self, now: Instant, device: DeviceId, egress: InterfaceId, external: u32) -> bool {
         match self.world.way(IpAddr::V4(external.into())) {
             Way::Ask(next_hop) => {
-                self.answering(World::INTERNET, next_hop) == Some(Answering::Node(Node::Interface(device, egress)))
+                self.answering(now, World::INTERNET, next_hop) == Some(Answering::Node(Node::Interface(device, egress)))
             }
             _ => false,
         }

@@ -64,6 +64,7 @@ impl Network {
         observer: &mut O,
     ) -> Fate {
         let (answer, home) = (arrived.answer(), asked.source().address);
+        let before = passages.len();
         let mut trip = Trip { now, home, answers: true, passages, observer };
         let fate = match receiver {
             Receiver::Host(host) => self.depart(&mut trip, Origin::Host(host), answer),
@@ -91,7 +92,9 @@ impl Network {
         if reached && expected {
             return fate;
         }
-        let device = passages.last().map(|p| p.device);
+        // the device that put it onto the host's segment, if one did
+        let by_itself = if let Receiver::Answering(device, _) = receiver { Some(device) } else { None };
+        let device = passages.get(before..).and_then(|back| back.last()).map(|p| p.device).or(by_itself);
         Fate::Lost(Loss { reason: Reason::UnexpectedSource, device, rule: None, place: None })
     }
 
@@ -140,7 +143,7 @@ impl Network {
                     Some(next_hop) => {
                         let gateway = Some(next_hop) == host.gateway && !host.prefix.contains(destination);
                         let place = host.place;
-                        if gateway && self.who(segment, next_hop, trip.home).is_none() {
+                        if gateway && self.who(trip.now, segment, next_hop, trip.home).is_none() {
                             trip.observer.handed(next_hop, None);
                             let reason = Reason::GatewayUnanswered;
                             return Fate::Lost(Loss { reason, device: None, rule: None, place: Some(place) });
@@ -182,13 +185,13 @@ impl Network {
     fn carry<O: Observer>(&mut self, trip: &mut Trip<'_, O>, mut leg: Leg) -> Fate {
         for _ in 0..=MOST_DEVICES {
             let node = if leg.segment == World::INTERNET {
-                match self.on_internet(&leg, trip.observer) {
+                match self.on_internet(trip.now, &leg, trip.observer) {
                     Ok(Found::Node(node)) => node,
                     Ok(Found::Peer) => return Fate::Arrived(Receiver::Peer, leg.packet),
                     Err(reason) => return leg.lost(reason),
                 }
             } else {
-                let found = self.who(leg.segment, leg.next_hop, trip.home);
+                let found = self.who(trip.now, leg.segment, leg.next_hop, trip.home);
                 trip.observer.handed(leg.next_hop, found.as_ref().map(|f| f.taker(Taker::Undeclared)));
                 match found {
                     Some(Found::Node(node)) => node,
@@ -231,12 +234,12 @@ impl Network {
     }
 
     /// Who gets a packet on the internet: whoever answers for its next hop, or whoever the provider takes it to.
-    fn on_internet<O: Observer>(&self, leg: &Leg, observer: &mut O) -> Result<Found, Reason> {
+    fn on_internet<O: Observer>(&mut self, now: Instant, leg: &Leg, observer: &mut O) -> Result<Found, Reason> {
         let ends = leg.packet.ends;
         if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
             return Err(Reason::PrivateAddressOnInternet);
         }
-        let first = self.answering(World::INTERNET, leg.next_hop);
+        let first = self.answering(now, World::INTERNET, leg.next_hop);
         observer.handed(leg.next_hop, first.map(Answering::taker));
         match first {
             Some(Answering::Node(node)) => return Ok(Found::Node(node)),
@@ -249,7 +252,7 @@ impl Network {
                 Ok(Found::Peer)
             }
             Way::Ask(next_hop) => {
-                let node = self.answering(World::INTERNET, next_hop);
+                let node = self.answering(now, World::INTERNET, next_hop);
                 observer.handed(next_hop, node.map(Answering::taker));
                 match node {
                     Some(Answering::Node(node)) => Ok(Found::Node(node)),
@@ -261,22 +264,26 @@ impl Network {
         }
     }
 
-    /// Owner before listed proxies before what rules and mappings need.
-    pub(super) fn answering(&self, segment: SegmentId, address: IpAddr) -> Option<Answering> {
+    /// Owner before listed proxies before what rules and mappings need; of these, what is due has expired.
+    pub(super) fn answering(&mut self, now: Instant, segment: SegmentId, address: IpAddr) -> Option<Answering> {
         let known = self.world.answering(segment, address);
         if known.is_some() {
             return known;
         }
         let node = self.world.proxy(segment, address).or_else(|| {
-            let mut all = self.world.attached(segment).iter();
-            let found = all.find(|a| self.devices[a.device.index()].answers_for_translated(a.interface, address));
+            let devices = &mut self.devices;
+            let found = self.world.attached(segment).iter().find(|a| {
+                let device = &mut devices[a.device.index()];
+                device.expire(now);
+                device.answers_for_translated(a.interface, address)
+            });
             found.map(|a| Node::Interface(a.device, a.interface))
         });
         node.map(Answering::Node)
     }
 
     /// Who answers on a segment that is not the internet; `Peer` stands for an undeclared host.
-    fn who(&mut self, segment: SegmentId, address: IpAddr, home: IpAddr) -> Option<Found> {
+    fn who(&mut self, now: Instant, segment: SegmentId, address: IpAddr, home: IpAddr) -> Option<Found> {
         if let Some(Answering::Node(node)) = self.world.answering(segment, address) {
             return Some(Found::Node(node));
         }
@@ -289,7 +296,7 @@ impl Network {
                 None => self.missed_source = true,
             }
         }
-        match self.answering(segment, address) {
+        match self.answering(now, segment, address) {
             Some(Answering::Node(node)) => Some(Found::Node(node)),
             _ => None,
         }

@@ -76,6 +76,8 @@ impl Plan {
 pub struct Segment {
     /// Its name; the name of an interface on it where it was inferred.
     pub name: String,
+    /// Whether nobody named it: then its prefix tells it from others, not its name.
+    pub inferred: bool,
     /// Whether it stands for the public network.
     pub internet: bool,
     /// What is routed to somebody on it.

@@ -4,9 +4,10 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
 use super::{
-    Device, DeviceId, External, Fallback, InterfaceId, Plan, Pool, PoolId, Rule, RuleId, RuleKind, SegmentId, Target,
+    Device, DeviceId, External, Fallback, Interface, InterfaceId, Plan, Pool, PoolId, Rule, RuleId, RuleKind,
+    SegmentId, Target,
 };
-use crate::net::AddressRange;
+use crate::net::{AddressRange, Prefix};
 
 /// Stands for the address of an interface that has none.
 const NOBODY: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
@@ -56,7 +57,14 @@ impl Plan {
         new.name.clone_from(&old.name);
         for interface in &mut new.interfaces {
             let segment = &other.segments[interface.segment.index()];
-            let known = plan.segments.iter().position(|s| s.name == segment.name && s.internet == segment.internet);
+            // a segment that nobody named goes by its prefix
+            let known = match segment.inferred {
+                true => plan.inferred_segment(interface),
+                false => plan
+                    .segments
+                    .iter()
+                    .position(|s| !s.inferred && s.name == segment.name && s.internet == segment.internet),
+            };
             let position = known.unwrap_or_else(|| {
                 plan.segments.push(segment.clone());
                 plan.segments.len() - 1
@@ -72,6 +80,19 @@ impl Plan {
         }
         plan.devices[id.index()] = new;
         (plan, renaming)
+    }
+}
+
+impl Plan {
+    /// The inferred segment on which an interface or host shares a prefix with another interface.
+    fn inferred_segment(&self, interface: &Interface) -> Option<usize> {
+        let shares = |prefix: Prefix| interface.addresses.iter().any(|a| a.1 == prefix);
+        let holds = |address| interface.addresses.iter().any(|a| a.1.contains(address));
+        let inferred = |segment: &SegmentId| self.segments[segment.index()].inferred;
+        let interfaces = self.devices.iter().flat_map(|d| &d.interfaces);
+        let mut same = interfaces.filter(|i| i.addresses.iter().any(|a| shares(a.1))).map(|i| i.segment);
+        let mut hosts = self.hosts.iter().filter(|h| holds(h.address)).map(|h| h.segment);
+        same.find(inferred).or_else(|| hosts.find(inferred)).map(SegmentId::index)
     }
 }
 

@@ -13,7 +13,7 @@ use foldhash::fast::RandomState;
 
 use super::recording::Recording;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
-use crate::device::{Course, Ending};
+use crate::device::{Course, Ending, SessionRef};
 use crate::net::{Endpoint, Instant, Packet};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
@@ -172,6 +172,15 @@ pub(super) struct Run {
     pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
     pub(super) recording: Option<Recording>,
+    /// Flows that run through several devices, where events are still to come.
+    running: Vec<Running>,
+}
+
+/// A flow that runs, and its sessions.
+#[derive(Debug)]
+struct Running {
+    end: Instant,
+    sessions: Vec<(DeviceId, SessionRef)>,
 }
 
 impl Run {
@@ -210,6 +219,7 @@ impl Run {
             icmp_errors: IcmpErrors::default(),
             unattributed: 0,
             recording: None,
+            running: Vec::new(),
         }
     }
 
@@ -242,6 +252,7 @@ impl Run {
                     if let Some(renaming) = self.network.act(&event) {
                         self.rename(event.device, &renaming);
                     }
+                    self.break_off(event.at);
                 }
             } else if let Some(Reverse((at, sequence))) = self.answers.pop()
                 && let Some(answer) = self.underway.remove(&sequence)
@@ -250,6 +261,20 @@ impl Run {
                 self.answer(at, answer);
             }
         }
+    }
+
+    /// A flow whose session an event has removed on one device is over on all.
+    fn break_off(&mut self, now: Instant) {
+        let network = &mut self.network;
+        self.running.retain(|flow| {
+            let is_alive =
+                |(device, session): &(DeviceId, SessionRef)| network.devices()[device.index()].is_alive(*session);
+            if flow.end <= now || flow.sessions.iter().all(is_alive) {
+                return flow.end > now;
+            }
+            flow.sessions.iter().for_each(|(device, session)| network.device_mut(*device).stop(now, *session));
+            false
+        });
     }
 
     /// Rules of a device have other numbers now.
@@ -296,10 +321,12 @@ impl Run {
         };
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
-        match self.network.send(now, origin, packet, &mut passages, &mut ()) {
+        let fate = self.network.send(now, origin, packet, &mut passages, &mut ());
+        // what was made for a packet that is lost later counts too
+        self.note_peak(now);
+        match fate {
             Fate::Lost(loss) => self.lost(flow, loss, &passages),
             Fate::Arrived(receiver, arrived) => {
-                self.note_peak(now);
                 let at = answer;
                 if self.is_certain_until(at, &passages) {
                     let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
@@ -360,8 +387,20 @@ impl Run {
                 self.network.device_mut(passage.device).run_until(now, session, end, flow.ending());
             }
         }
+        self.keep_running(end, &answer.passages[..forth]);
         self.classify(&flow, &answer, forth);
         answer.passages
+    }
+
+    /// Remembers a flow that runs through several devices, where an event may come before its end.
+    fn keep_running(&mut self, end: Instant, passages: &[Passage]) {
+        if self.events.front().is_none_or(|e| e.at > end) {
+            return;
+        }
+        let sessions: Vec<_> = passages.iter().filter_map(|p| Some((p.device, p.session?))).collect();
+        if sessions.len() > 1 {
+            self.running.push(Running { end, sessions });
+        }
     }
 
     /// An answer may belong to another session than what it answers: where a host has the same two ends inside one that it

@@ -146,7 +146,12 @@ impl Model {
         let picked = picked && paired.is_none();
         let lent = |a: IpAddr| self.mappings.iter().any(|m| m.shape == Shape::Address && m.external.address == a);
         let addresses = paired.map_or(addresses.clone(), |m| vec![m.external.address]);
-        for address in addresses.into_iter().filter(|a| !lent(*a)) {
+        let fixed = |a: IpAddr| {
+            let whole = |r: &&Rule| matches!(r.kind, Kind::Static { external, .. } if ip(external) == a);
+            shape == Shape::Portless
+                && self.rules.iter().filter(|r| !r.retired).any(|r| whole(&r) && r.serves(p.protocol, 0))
+        };
+        for address in addresses.into_iter().filter(|a| !lent(*a) && !fixed(*a)) {
             let external = match shape {
                 Shape::Portless => {
                     let taken = (shape, address, p.protocol, to.address);

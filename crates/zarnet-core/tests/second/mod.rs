@@ -64,6 +64,8 @@ pub struct Model {
     last_picked: Option<IpAddr>,
     resting: Vec<Resting>,
     next: u32,
+    /// How many sessions were made so far.
+    made: u64,
     /// By rule: the server whose turn it is.
     turns: Vec<usize>,
 }
@@ -110,26 +112,24 @@ impl Model {
             last_picked: None,
             resting: Vec::new(),
             next: 0,
+            made: 0,
         }
     }
 
-    /// What becomes of a packet: its ends as it leaves, `itself`, or the reason for its drop. `None` where more than one
-    /// session has its ends: the contract does not say whose it is.
-    pub fn receive(&mut self, now: u64, inside: bool, p: Packet) -> Option<Result<Tuple, &'static str>> {
+    /// What becomes of a packet: its ends as it leaves, `itself`, or the reason for its drop. If more than one session has its
+    /// ends, it belongs to the one that was made first.
+    pub fn receive(&mut self, now: u64, inside: bool, p: Packet) -> Result<Tuple, &'static str> {
         self.expire(now);
         let forth = |s: &Session| s.original == p.ends;
         let fits = |s: &Session| s.protocol == p.protocol && (forth(s) || s.forwarded.reversed() == p.ends);
-        let hits: Vec<(usize, bool)> =
-            self.sessions.iter().enumerate().filter(|s| fits(s.1)).map(|(i, s)| (i, forth(s))).collect();
-        match hits[..] {
-            [] => Some(self.first(now, inside, p)),
-            [(i, forth)] => {
-                let s = &mut self.sessions[i];
+        match self.sessions.iter_mut().filter(|s| fits(s)).min_by_key(|s| s.serial) {
+            None => self.first(now, inside, p),
+            Some(s) => {
+                let forth = forth(s);
                 let out = if forth { s.forwarded } else { s.original.reversed() };
                 s.take(now, forth, p.signal, self.b.refresh_both);
-                Some(Ok(out))
+                Ok(out)
             }
-            _ => None,
         }
     }
 
@@ -179,14 +179,14 @@ impl Model {
             Protocol::ICMP => (State::Plain, ICMP),
             _ => (State::Plain, OTHER),
         };
+        self.made += 1;
         self.sessions.push(Session {
             protocol: p.protocol,
             original: p.ends,
             forwarded,
             mappings: [mapping, entry.and_then(|e| e.mapping)],
             rules: [by, entry.map(|e| e.rule)],
-            // without a mapping the contract leaves it open: who begins
-            from_inside: forwarded.source != p.source() || entry.is_none(),
+            serial: self.made,
             client_is_initiator: true,
             answered: false,
             state,
@@ -215,6 +215,8 @@ impl Model {
     /// Step 4: what the destination is, and whether something holds it but blocks.
     fn enter(&self, inside: bool, p: Packet) -> Result<(Option<Entry>, bool), &'static str> {
         let to = p.destination();
+        // a query has its identifier on the side of who asks
+        let port = if p.signal == Signal::Query { p.source().port } else { to.port };
         let mut blocked = false;
         for statics in [false, true] {
             for (i, rule) in self.rules.iter().enumerate().filter(|r| r.1.enabled) {
@@ -247,7 +249,7 @@ impl Model {
         for m in self.mappings.iter().filter(|m| m.external.address == to.address) {
             let holds = match m.shape {
                 Shape::Address => true,
-                Shape::Endpoint => (m.protocol, m.external.port) == (p.protocol, to.port),
+                Shape::Endpoint => (m.protocol, m.external.port) == (p.protocol, port),
                 Shape::Portless => m.protocol == p.protocol,
             };
             if !holds {

@@ -31,8 +31,8 @@ pub(super) struct Session {
     pub mappings: [Option<u32>; 2],
     /// Rules that translated source and destination.
     pub rules: [Option<usize>; 2],
-    /// Whether the initiator has the internal side of the mapping.
-    pub from_inside: bool,
+    /// How many sessions were made before.
+    pub serial: u64,
     pub client_is_initiator: bool,
     pub answered: bool,
     pub state: State,
@@ -42,6 +42,16 @@ pub(super) struct Session {
 }
 
 impl Session {
+    /// Whether a packet comes from the internal end of one of its mappings, fixed ones included; of a session that nothing
+    /// translates, from who began it.
+    fn is_outbound(&self, forth: bool) -> bool {
+        match (forth, self.rules) {
+            (forth, [None, None]) => forth,
+            (true, [source, _]) => source.is_some(),
+            (false, [_, destination]) => destination.is_some(),
+        }
+    }
+
     /// A packet of the session: RFC 7857 figure 1 as decided in the contract, and what refreshes.
     pub(super) fn take(&mut self, now: u64, forth: bool, signal: Signal, refresh_both: bool) {
         self.answered |= !forth;
@@ -70,7 +80,7 @@ impl Session {
         match self.state {
             State::Established | State::OneFin { .. } => self.expires = now + IDLE * S,
             State::Plain => match self.protocol {
-                Protocol::UDP if forth == self.from_inside || refresh_both => self.expires = now + UDP * S,
+                Protocol::UDP if self.is_outbound(forth) || refresh_both => self.expires = now + UDP * S,
                 Protocol::UDP => {}
                 Protocol::ICMP => self.expires = now + ICMP * S,
                 _ => self.expires = now + OTHER * S,

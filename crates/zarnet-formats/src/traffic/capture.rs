@@ -237,6 +237,12 @@ impl Capture {
                     continue;
                 }
                 Err(PcapError::BufferTooSmall) => {
+                    // room is made only for what there may be: a block of 100 octets may say that it has a million
+                    if self.reader.refill().is_err() || self.reader.reader_exhausted() {
+                        self.ended = true;
+                        let known = self.failure.fault();
+                        return Some(Err(known.unwrap_or(Fault::CaptureTruncated(self.packets))));
+                    }
                     self.room *= 2;
                     if self.room > limits::BLOCK_OCTETS || !self.reader.grow(self.room) {
                         self.ended = true;

@@ -87,6 +87,8 @@ pub(in crate::device) struct Wide {
     pub entered: u32,
     /// Interfaces that its first packet came in and went out by.
     pub interfaces: (u16, u16),
+    /// How many such sessions were made before: of two that a packet fits, the one made first counts.
+    pub serial: u64,
 }
 
 impl Wide {

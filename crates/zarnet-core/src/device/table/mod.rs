@@ -72,6 +72,8 @@ pub(super) struct Table {
     mappings: u64,
     wides: Vec<Wide>,
     free_wides: Vec<u32>,
+    /// How many wide sessions were made so far.
+    wides_made: u64,
     pub by_internal: Index,
     inner: Inner,
     by_tuple: Index,
@@ -124,6 +126,7 @@ impl Table {
             mappings: 0,
             wides: Vec::new(),
             free_wides: Vec::new(),
+            wides_made: 0,
             by_internal: Index::new(),
             inner: Inner::new(),
             by_tuple: Index::new(),
@@ -252,7 +255,9 @@ impl Table {
 
     /// Adds a session; `wide` where its tuples do not follow from its mapping.
     pub(super) fn add_session(&mut self, mut session: Session, wide: Option<Wide>) -> u32 {
-        if let Some(wide) = wide {
+        if let Some(mut wide) = wide {
+            wide.serial = self.wides_made;
+            self.wides_made += 1;
             session.flags |= WIDE;
             session.owner = match self.free_wides.pop() {
                 Some(place) => {
@@ -366,20 +371,21 @@ impl Table {
         self.wides.len() > self.free_wides.len()
     }
 
-    /// The wide session that a packet belongs to, and whether it goes the initiator's way.
+    /// The wide session that a packet belongs to, the oldest of several, and whether it goes the initiator's way.
     pub(super) fn find_wide(&self, packet: Packet, mut suits: impl FnMut(&Wide, bool) -> bool) -> Option<(u32, bool)> {
         if !self.has_wide() {
             return None;
         }
-        self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).find_map(|id| {
+        let fitting = self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).filter_map(|id| {
             let wide = self.wide(&self.slots[id].session)?;
             let same = |tuple: Tuple| wide.protocol == packet.protocol && tuple == packet.ends;
             if same(wide.original) && suits(wide, true) {
-                Some((id, true))
+                Some((wide.serial, id, true))
             } else {
-                (same(wide.translated.reversed()) && suits(wide, false)).then_some((id, false))
+                (same(wide.translated.reversed()) && suits(wide, false)).then_some((wide.serial, id, false))
             }
-        })
+        });
+        fitting.min().map(|(_, id, forth)| (id, forth))
     }
 
     /// Whether [`Self::next_leavers`] has some to tell of.

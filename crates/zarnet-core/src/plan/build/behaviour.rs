@@ -8,9 +8,7 @@ use crate::plan::settings::{
     ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED, POLICY_SEES_TRANSLATED, PORT_ASSIGNMENT, REFRESH_BOTH,
     RULE_ORDER,
 };
-use crate::plan::{
-    Behaviour, BehaviourDraft, Dependence, DraftDevice, Lack, PortAssignment, PortClass, Preset, Setting, Timers,
-};
+use crate::plan::{Behaviour, BehaviourDraft, Dependence, DraftDevice, Lack, PortClass, Preset, Setting, Timers};
 
 const YES_NO: [(&str, bool); 2] = [("true", true), ("false", false)];
 
@@ -26,14 +24,6 @@ impl Builder {
             if b.port_overloading && b.mapping == Dependence::EndpointIndependent {
                 let why = "`port-overloading` needs a `mapping` that depends on the peer: with `endpoint-independent` an \
                            answer could not be told to its host";
-                self.report(PlanError::BehaviourContradiction(why), place);
-            }
-            if b.block_size.is_some() && b.port_assignment == PortAssignment::Preserve && b.port_parity {
-                let why = "`port-parity` with `block-size` wants `port-assignment` to be `sequential` or `random`";
-                self.report(PlanError::BehaviourContradiction(why), place);
-            }
-            if b.block_size.zip(b.ports_per_host).is_some_and(|(block, most)| u32::from(block) > most) {
-                let why = "`block-size` is larger than `ports-per-host`: no host could ever use up its block";
                 self.report(PlanError::BehaviourContradiction(why), place);
             }
         }

@@ -16,7 +16,8 @@ impl Builder {
                     routed.push(Routed { to: prefix, via, place: to.place });
                 }
             }
-            plan.segments.push(Segment { name: segment.name.value.clone(), internet: segment.internet, routed });
+            let (name, internet) = (segment.name.value.clone(), segment.internet);
+            plan.segments.push(Segment { name, inferred: false, internet, routed });
         }
         self.world.enter_segments(plan);
     }
@@ -33,7 +34,7 @@ impl Builder {
 
     /// A segment that nobody named.
     pub(super) fn new_segment(plan: &mut Plan, name: &str) -> SegmentId {
-        plan.segments.push(Segment { name: name.into(), internet: false, routed: Vec::new() });
+        plan.segments.push(Segment { name: name.into(), inferred: true, internet: false, routed: Vec::new() });
         SegmentId((plan.segments.len() - 1).min(usize::from(u16::MAX)) as u16)
     }
 
