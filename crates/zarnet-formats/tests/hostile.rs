@@ -336,3 +336,48 @@ fn many_inputs_are_merged_in_the_order_of_time() {
     let errors = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).err().unwrap();
     assert_eq!(errors[0].fault.to_string(), "more than 1000 load profiles");
 }
+
+/// A classic capture of one empty frame of a link type, in a version of the format.
+fn capture_file(version: u16, link: u32) -> tempfile::NamedTempFile {
+    let words = |list: &[u32]| list.iter().flat_map(|w| w.to_le_bytes()).collect::<Vec<u8>>();
+    let header =
+        [words(&[0xa1b2_c3d4]), [version.to_le_bytes(), 4u16.to_le_bytes()].concat(), words(&[0, 0, 65_535, link])];
+    let frame = [words(&[1, 0, 20, 20]), vec![0; 20]].concat();
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    file.write_all(&[header.concat(), frame].concat()).unwrap();
+    file
+}
+
+#[test]
+fn link_types_that_are_not_read_and_versions_that_there_are_not_are_named() {
+    for link in [6, 8, 9, 192, 147, 10_000] {
+        assert_eq!(play(capture_file(2, link).path().into(), false), Err(vec!["unsupported-link-type"]));
+    }
+    assert_eq!(play(capture_file(2, 1).path().into(), false), Ok(0), "Ethernet that holds no IP");
+    for version in [0, 1, 3, 9] {
+        assert_eq!(play(capture_file(version, 1).path().into(), false), Err(vec!["capture-malformed"]));
+    }
+}
+
+/// The clock of a shuffled list begins at its earliest line, also for a moment that is asked for as a time of day.
+#[test]
+fn the_origin_of_a_shuffled_list_is_its_earliest_time() {
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    let lines = ["2026-08-01T10:00:00Z", "2026-08-01T08:00:00Z", "2026-08-01T09:00:00Z"]
+        .map(|t| format!("{t},udp,desk,198.51.100.53,53\n"));
+    write!(file, "start,protocol,source,destination,destination-port\n{}", lines.concat()).unwrap();
+    let plan = edge();
+    let traffic = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
+    assert_eq!(traffic.time("2026-08-01T09:30:00Z").unwrap().seconds(), 5_400.0);
+}
+
+#[test]
+fn a_wrong_time_is_told_under_its_own_key() {
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    let load = "[[load]]\nsources = \"desk\"\ndestination = \"198.51.100.80\"\nprotocol = \"udp\"\ndestination-port = 53\n\
+                rate = 2\nlasts = \"9s\"\neach-lasts = \"exponential 5s\"\n";
+    file.write_all(load.as_bytes()).unwrap();
+    let plan = edge();
+    let errors = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).err().unwrap();
+    assert!(errors[0].fault.to_string().starts_with("each-lasts: "), "{}", errors[0].fault);
+}

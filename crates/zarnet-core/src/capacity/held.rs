@@ -77,7 +77,7 @@ fn supply_of(device: &plan::Device, row: &Observed) -> Option<(Supply, RuleId)> 
                 RuleKind::Pool { pool, .. } => row.external.port == 0 && listed(pool),
                 RuleKind::Overload { target, .. } => match target {
                     Target::Pool(pool) => listed(pool),
-                    Target::Interface(i) => device.interfaces[i.index()].own().any(|a| a == row.external.address),
+                    Target::Interface(i) => device.interfaces[i.index()].primary() == Some(row.external.address),
                     Target::Address(a) => a == row.external.address,
                 },
                 _ => false,

@@ -15,6 +15,8 @@ use super::input::{Contents, Failure};
 /// Frames that say nothing about translation, by why.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Skipped {
+    /// Of a link type that is not read.
+    pub link: u64,
     /// Neither IPv4 nor IPv6, or not whole enough to tell.
     pub not_ip: u64,
     /// Fragments whose first was not seen before them: nothing tells whose they are.
@@ -28,6 +30,7 @@ pub struct Skipped {
 impl Skipped {
     /// Adds up two counts.
     pub fn add(&mut self, other: Self) {
+        self.link += other.link;
         self.not_ip += other.not_ip;
         self.fragments += other.fragments;
         self.icmp_other += other.icmp_other;
@@ -93,6 +96,8 @@ pub(super) struct Capture {
     /// Size of the reader's buffer.
     room: usize,
     consumed: u64,
+    /// The link type last met that is not read.
+    unread_link: Option<i32>,
     failure: Failure,
 }
 
@@ -120,6 +125,7 @@ impl Capture {
             refilled_at: None,
             room: ROOM,
             consumed: 0,
+            unread_link: None,
             failure,
         })
     }
@@ -147,6 +153,14 @@ impl Capture {
             let used = match self.reader.next() {
                 Ok((used, block)) => {
                     let frame = match block {
+                        PcapBlockOwned::LegacyHeader(h) if h.version_major != 2 => {
+                            self.ended = true;
+                            return Some(Err(version(h.version_major, h.version_minor)));
+                        }
+                        PcapBlockOwned::NG(Block::SectionHeader(h)) if h.major_version != 1 => {
+                            self.ended = true;
+                            return Some(Err(version(h.major_version, h.minor_version)));
+                        }
                         PcapBlockOwned::LegacyHeader(h) => {
                             let ticks = if h.is_nanosecond_precision() { 1_000_000_000 } else { 1_000_000 };
                             self.wires = vec![Wire { link: h.network.0, ticks, offset: h.thiszone.into() }];
@@ -211,6 +225,10 @@ impl Capture {
                                 }
                                 found = Some(Ok((time, sight)));
                             }
+                            Err(Why::Link) => {
+                                self.skipped.link += 1;
+                                self.unread_link = Some(link);
+                            }
                             Err(Why::NotIp) => self.skipped.not_ip += 1,
                             Err(Why::Fragment(datagram)) => match self.heads.of(datagram, time) {
                                 Some(packet) => found = Some(Ok((time, Sight::Packet(packet)))),
@@ -223,7 +241,9 @@ impl Capture {
                 }
                 Err(PcapError::Eof) => {
                     self.ended = true;
-                    return None;
+                    // a capture of nothing but links that are not read is none that can be used
+                    let unread = self.unread_link.filter(|_| self.skipped.link == self.packets);
+                    return unread.map(|link| Err(Fault::UnsupportedLinkType(link)));
                 }
                 Err(PcapError::Incomplete(_)) => {
                     // a refill that brings nothing: the capture ends in the middle of a block
@@ -269,6 +289,10 @@ impl Capture {
         }
         None
     }
+}
+
+fn version(major: u16, minor: u16) -> Fault {
+    Fault::CaptureMalformed(format!("there is no version {major}.{minor} of its format"))
 }
 
 fn describe<I>(error: &PcapError<I>) -> String {

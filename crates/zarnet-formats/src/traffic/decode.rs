@@ -18,6 +18,8 @@ pub(super) type Datagram = (IpAddr, IpAddr, u8, u32);
 /// Why a frame says nothing.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Why {
+    /// A link type that is not read.
+    Link,
     NotIp,
     /// A fragment behind the first of its datagram.
     Fragment(Datagram),
@@ -37,6 +39,9 @@ const MOST_TAGS: usize = 4;
 
 /// What a frame holds; and of the first fragment of a datagram, which datagram that is.
 pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
+    if !is_link_read(link) {
+        return Err(Why::Link);
+    }
     let ip = network_layer(link, data).and_then(internet_header).ok_or(Why::NotIp)?;
     let Ip { source, destination, protocol, part, payload } = ip;
     let datagram = part.map(|part| (part.later, (source, destination, protocol.0, part.id)));
@@ -49,6 +54,11 @@ pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>)
     let (signal, from, to) = transport(protocol, payload)?;
     let ends = Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
     Ok((Sight::Packet(Packet { protocol, signal, ends }), datagram.map(|d| d.1)))
+}
+
+/// Whether frames of a link type are read: Ethernet, raw IP, loopback and cooked captures.
+pub(super) fn is_link_read(link: i32) -> bool {
+    matches!(link, 0 | 1 | 12 | 14 | 101 | 108 | 113 | 228 | 229 | 276)
 }
 
 /// The octets from the IP header on, by the type of the link.

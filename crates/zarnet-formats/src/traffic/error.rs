@@ -21,6 +21,9 @@ pub enum Fault {
     /// The file cannot be read.
     #[error("{0}")]
     Unreadable(String),
+    /// A capture of a link type that is not read.
+    #[error("frames of link type {0} are not read")]
+    UnsupportedLinkType(i32),
     /// It holds more than is taken.
     #[error("{0}")]
     TooLarge(String),
@@ -120,6 +123,7 @@ impl Fault {
     pub fn name(&self) -> &'static str {
         match self {
             Self::Unreadable(_) => "unreadable",
+            Self::UnsupportedLinkType(_) => "unsupported-link-type",
             Self::TooLarge(_) => "too-large",
             Self::TimeTooLong(_) => "time-too-long",
             Self::Empty => "empty-file",
@@ -147,8 +151,9 @@ impl Fault {
     }
 
     /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 24] = [
+    pub const NAMES: [&'static str; 25] = [
         "unreadable",
+        "unsupported-link-type",
         "too-large",
         "time-too-long",
         "empty-file",
@@ -187,6 +192,9 @@ impl Fault {
             Self::UnknownName { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::MissingColumn("device") => "say whose table it is: --device NAME".into(),
             Self::Notation { error, .. } => error.help()?,
+            Self::UnsupportedLinkType(_) => {
+                "capture on Ethernet, raw IP, loopback or all interfaces together, or convert the capture to one of these".into()
+            }
             Self::TooLarge(_) => "take a part of it; docs/limits.md says why there is a limit".into(),
             Self::AddressOfTwo(_) => "name the host instead of its address".into(),
             Self::VantageMissing => "say which interface saw it: --seen-at DEVICE/INTERFACE".into(),
@@ -204,6 +212,7 @@ impl Fault {
             self,
             Self::Unreadable(_)
                 | Self::TooLarge(_)
+                | Self::UnsupportedLinkType(_)
                 | Self::Empty
                 | Self::UnknownFormat
                 | Self::HeaderMissing

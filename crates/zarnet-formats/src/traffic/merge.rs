@@ -168,9 +168,9 @@ impl Traffic {
     /// # Errors
     /// What is wrong with it.
     pub fn time(&self, text: &str) -> Result<Instant, Fault> {
-        // a time of day needs the origin, which is the first item's
+        // a time of day needs the origin, which is the earliest item's, wherever that stands
         if super::clock::day_time(text).is_some() {
-            let _ = self.items(Attempt::Streaming).next();
+            self.find_origin();
         }
         self.clock.parse(text)
     }

@@ -186,9 +186,10 @@ pub(super) fn peak_or(at: At, plan: &Arc<Plan>, traffic: &Traffic, common: &Comm
 }
 
 pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {
-    let Skipped { not_ip, fragments, icmp_other, bad } = skipped;
+    let Skipped { link, not_ip, fragments, icmp_other, bad } = skipped;
     let parts = [
         (bad, "lines or packets that are wrong"),
+        (link, "frames of a link type that is not read"),
         (not_ip, "frames that are not IP"),
         (fragments, "fragments without their first"),
         (icmp_other, "ICMP messages that are neither query nor error"),

@@ -128,15 +128,19 @@ fn known<'a>(
 
 /// A time or length of time; `None` if there is none, or it is wrong, which is then told.
 fn time(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>) -> Option<u64> {
-    parsed_time(r.scalar(key)?, setting)
+    parsed_time(r.scalar(key)?, key, setting)
 }
 
 /// The same where there must be one.
 fn needed_time(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>) -> Option<u64> {
-    parsed_time(r.needed_scalar(key)?, setting)
+    parsed_time(r.needed_scalar(key)?, key, setting)
 }
 
-fn parsed_time(text: Text, setting: &Setting<'_>) -> Option<u64> {
+fn parsed_time(text: Text, key: &'static str, setting: &Setting<'_>) -> Option<u64> {
+    let named = |fault| match fault {
+        Fault::Notation { error, .. } => Fault::Notation { column: key, error },
+        fault => fault,
+    };
     let time = setting.context.clock.parse(&text.value).map(|t| t.0);
-    time.map_err(|fault| setting.refuse(fault, text.place)).ok()
+    time.map_err(|fault| setting.refuse(named(fault), text.place)).ok()
 }
