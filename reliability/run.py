@@ -192,7 +192,7 @@ def mutations(count, seed):
 
 
 def edit(plan, name, **more):
-    return subprocess.Popen([PROGRAM, "define", plan, "group", name, "10.99.0.1", "--device", "harbour-edge"], stdin=subprocess.DEVNULL,
+    return subprocess.Popen([PROGRAM, "define", plan, "addresses", name, "10.99.0.1", "--device", "harbour-edge"], stdin=subprocess.DEVNULL,
                             stdout=subprocess.PIPE, stderr=subprocess.PIPE, cwd=os.path.dirname(plan), **more)
 
 
@@ -303,7 +303,7 @@ def disk(_count, _seed):
         signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
         resource.setrlimit(resource.RLIMIT_FSIZE, (512, 512))
 
-    define = [PROGRAM, "define", "harbour.toml", "group", "g", "10.99.0.1", "--device", "harbour-edge"]
+    define = [PROGRAM, "define", "harbour.toml", "addresses", "g", "10.99.0.1", "--device", "harbour-edge"]
     with tempfile.TemporaryDirectory() as folder:
         estate(folder)
         attempt("no room for the new contents", define, folder, {3}, small_files)
@@ -312,7 +312,7 @@ def disk(_count, _seed):
         os.mkdir(os.path.join(folder, "mnt"))
         probe = subprocess.run(["unshare", "-rm", "sh", "-c", "mount -t tmpfs -o size=32k none mnt"], cwd=folder, capture_output=True)
         if probe.returncode == 0:
-            script = full + f"head -c 40000 /dev/zero >fill 2>/dev/null; '{PROGRAM}' define harbour.toml group g 10.99.0.1 --device harbour-edge; code=$?; cmp harbour.toml ../harbour.toml || exit 99; exit $code"
+            script = full + f"head -c 40000 /dev/zero >fill 2>/dev/null; '{PROGRAM}' define harbour.toml addresses g 10.99.0.1 --device harbour-edge; code=$?; cmp harbour.toml ../harbour.toml || exit 99; exit $code"
             result = subprocess.run(["unshare", "-rm", "sh", "-c", script], cwd=folder, capture_output=True)
             print(f"{'a file system without room':<44} exit {result.returncode}")
             if result.returncode not in (2, 3):

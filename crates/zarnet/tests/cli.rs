@@ -761,8 +761,8 @@ fn what_is_defined_is_written_and_can_be_taken_back() {
     };
     let before = read();
     let commands: [&[&str]; 9] = [
-        &["group", "crews", "10.61.32.40-10.61.32.49", "office-4"],
-        &["lines", "crew-lines", "2", "--pick", "in-turn"],
+        &["addresses", "crews", "10.61.32.40-10.61.32.49", "office-4"],
+        &["address-pool", "crew-lines", "2", "--pick", "in-turn"],
         &[
             "pool",
             "crew-lines",
@@ -775,12 +775,12 @@ fn what_is_defined_is_written_and_can_be_taken_back() {
             "--when-exhausted",
             "uplink",
         ],
-        &["clone", "tide-gauge-north", "tide-gauge-west", "--external", "uplink:24013/tcp"],
+        &["copy", "tide-gauge-north", "tide-gauge-west", "--external", "uplink:24013/tcp"],
         &["disable", "tide-gauge-west"],
         &["enable", "tide-gauge-west"],
         &["move", "tide-gauge-west", "--before", "ticketing"],
         &["exempt", "--name", "as-it-is", "--source", "offices", "--destination", "head-office", "--log"],
-        &["held", "203.0.113.14"],
+        &["answers-for", "203.0.113.14"],
     ];
     for command in commands {
         assert_eq!(run(command), Some(0), "{command:?}");

@@ -103,7 +103,7 @@ fn said(output: &Output) -> String {
     String::from_utf8_lossy(&output.stderr).into_owned()
 }
 
-const GROUP: [&str; 5] = ["define", "plan.toml", "group", "quay", "10.20.0.128/25"];
+const GROUP: [&str; 5] = ["define", "plan.toml", "addresses", "quay", "10.20.0.128/25"];
 
 // edits
 
@@ -152,7 +152,8 @@ fn of_two_writers_none_loses_a_change_in_silence() {
     for round in 0..20 {
         let place = Place::new();
         let names = ["left", "right"].map(|n| format!("{n}{round}"));
-        let edit = |name: &String| place.command(&["define", "plan.toml", "group", name, "10.0.0.1"]).spawn().unwrap();
+        let edit =
+            |name: &String| place.command(&["define", "plan.toml", "addresses", name, "10.0.0.1"]).spawn().unwrap();
         let writers = names.each_ref().map(edit);
         let outputs = writers.map(|w| w.wait_with_output().unwrap());
         let text = place.read("plan.toml");
@@ -188,7 +189,7 @@ fn links_are_followed_and_the_mode_is_kept() {
     for mode in [0o600, 0o640, 0o664] {
         fs::set_permissions(place.at("plans/real.toml"), fs::Permissions::from_mode(mode)).unwrap();
         let name = format!("m{mode:o}");
-        assert_eq!(code(&place.run(&["define", "plan.toml", "group", &name, "10.0.0.1"])), 0);
+        assert_eq!(code(&place.run(&["define", "plan.toml", "addresses", &name, "10.0.0.1"])), 0);
         assert!(place.at("plan.toml").symlink_metadata().unwrap().is_symlink());
         assert!(place.read("plans/real.toml").contains(&name));
         assert_eq!(place.at("plans/real.toml").metadata().unwrap().mode() & 0o777, mode);

@@ -87,8 +87,8 @@ pub enum What {
         #[command(flatten)]
         rule: Rule,
     },
-    /// Write a rule once more under another name, with options otherwise.
-    Clone {
+    /// Copy a rule under a new name, changing what the options give.
+    Copy {
         /// The rule.
         rule: String,
         /// Its name there.
@@ -127,7 +127,7 @@ pub enum What {
         rule: String,
     },
     /// Add a named set of addresses, or write it anew.
-    Group {
+    Addresses {
         /// Its name.
         name: String,
         /// Addresses, prefixes, ranges, names of groups and hosts.
@@ -135,7 +135,7 @@ pub enum What {
         elements: Vec<String>,
     },
     /// Add a pool of external addresses.
-    Lines {
+    AddressPool {
         /// Its name.
         name: String,
         /// Addresses, prefixes, ranges; a number takes so many of the lowest free ones.
@@ -146,7 +146,7 @@ pub enum What {
         pick: Option<String>,
     },
     /// Let an interface answer for an address besides its own.
-    Held {
+    AnswersFor {
         /// The address, or a range.
         address: String,
         /// The interface; the one in whose prefix it lies if left out.

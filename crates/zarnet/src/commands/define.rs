@@ -197,7 +197,7 @@ impl Desk<'_> {
                 None,
                 true,
             ),
-            What::Clone { rule, name, external, internal, source } => {
+            What::Copy { rule, name, external, internal, source } => {
                 let from = self.named(rule)?;
                 self.check_name(name)?;
                 let mut keys: Fields = vec![("name", name.as_str().into())];
@@ -224,12 +224,12 @@ impl Desk<'_> {
                 Ok(vec![Edit::MoveRule(self.id, rule, before)])
             }
             What::Remove { rule } => Ok(vec![Edit::RemoveRule(self.id, self.named(rule)?)]),
-            What::Group { name, elements } => {
+            What::Addresses { name, elements } => {
                 let values = Value::List(elements.iter().map(|e| e.as_str().into()).collect());
                 Ok(vec![Edit::Group(name.clone(), values)])
             }
-            What::Lines { name, addresses, pick } => self.lines(name, addresses, pick.as_deref()),
-            What::Held { address, interface } => self.held(address, interface.as_deref()),
+            What::AddressPool { name, addresses, pick } => self.address_pool(name, addresses, pick.as_deref()),
+            What::AnswersFor { address, interface } => self.answers_for(address, interface.as_deref()),
         }
     }
 
@@ -432,7 +432,7 @@ impl Desk<'_> {
         (!held).then_some(InterfaceId(position as u16))
     }
 
-    fn lines(&self, name: &str, addresses: &[String], pick: Option<&str>) -> Result<Vec<Edit>, Failure> {
+    fn address_pool(&self, name: &str, addresses: &[String], pick: Option<&str>) -> Result<Vec<Edit>, Failure> {
         let taken = |n: &str| {
             self.device.pools.iter().any(|p| p.name == n) || self.device.interfaces.iter().any(|i| i.name == n)
         };
@@ -474,7 +474,7 @@ impl Desk<'_> {
         Ok(vec![Edit::Insert(self.id, List::Pools, None, fields)])
     }
 
-    fn held(&self, address: &str, interface: Option<&str>) -> Result<Vec<Edit>, Failure> {
+    fn answers_for(&self, address: &str, interface: Option<&str>) -> Result<Vec<Edit>, Failure> {
         let parsed = AddressRange::parse(address).map_err(|e| Failure::wrong("notation", e.to_string(), None))?;
         let position = match interface {
             Some(name) => self.device.interfaces.iter().position(|i| i.name == name),

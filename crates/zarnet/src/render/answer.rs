@@ -155,12 +155,13 @@ fn seconds<S: Serializer>(at: &Instant, s: S) -> Result<S::Ok, S::Error> {
 pub struct RuleCount<'a> {
     pub device: &'a str,
     pub rule: &'a str,
-    pub hits: u64,
-    pub active: u64,
-    pub peak: u64,
+    pub opened: u64,
+    pub open: u64,
+    pub most: u64,
     #[serde(serialize_with = "seconds")]
-    pub peak_at: Instant,
-    pub created: u64,
+    pub most_at: Instant,
+    /// Dynamic mappings.
+    pub made: u64,
     pub expired: u64,
     pub cleared: u64,
     pub refused: u64,
@@ -176,9 +177,9 @@ pub struct PoolCount<'a> {
     pub pool: &'a str,
     pub usable: u64,
     pub in_use: u64,
-    pub peak: u64,
+    pub most: u64,
     #[serde(serialize_with = "seconds")]
-    pub peak_at: Instant,
+    pub most_at: Instant,
     pub refused: u64,
 }
 
@@ -189,14 +190,14 @@ pub struct PoolCount<'a> {
 pub struct DeviceCount<'a> {
     pub device: &'a str,
     pub mappings: u64,
-    pub peak_mappings: u64,
+    pub most_mappings: u64,
     #[serde(serialize_with = "seconds")]
-    pub peak_mappings_at: Instant,
+    pub most_mappings_at: Instant,
     pub sessions: u64,
-    pub peak_sessions: u64,
+    pub most_sessions: u64,
     #[serde(serialize_with = "seconds")]
-    pub peak_sessions_at: Instant,
-    pub created: u64,
+    pub most_sessions_at: Instant,
+    pub opened: u64,
     pub expired: u64,
     pub cleared: u64,
     pub refused: u64,
@@ -211,10 +212,10 @@ pub struct AddressCount<'a> {
     pub device: &'a str,
     pub address: IpAddr,
     pub mappings: u64,
-    pub peak: u64,
+    pub most: u64,
     #[serde(serialize_with = "seconds")]
-    pub peak_at: Instant,
-    pub created: u64,
+    pub most_at: Instant,
+    pub made: u64,
 }
 
 /// All counters.
@@ -312,11 +313,11 @@ impl<'a> Answer<'a> {
                 counters.rules.push(RuleCount {
                     device,
                     rule: &rule.name,
-                    hits: count.hits,
-                    active: *active,
-                    peak: count.peak.count,
-                    peak_at: count.peak.at,
-                    created: count.created,
+                    opened: count.hits,
+                    open: *active,
+                    most: count.peak.count,
+                    most_at: count.peak.at,
+                    made: count.created,
                     expired: count.expired,
                     cleared: count.cleared,
                     refused: count.refused,
@@ -324,19 +325,20 @@ impl<'a> Answer<'a> {
                 });
             }
             for (pool, count) in plan.pools.iter().zip(&table.pools) {
-                let (pool, peak_at) = (pool.name.as_str(), count.peak.at);
+                let pool = pool.name.as_str();
                 let PoolUse { usable, in_use, peak, refused } = *count;
-                counters.pools.push(PoolCount { device, pool, usable, in_use, peak: peak.count, peak_at, refused });
+                let (most, most_at) = (peak.count, peak.at);
+                counters.pools.push(PoolCount { device, pool, usable, in_use, most, most_at, refused });
             }
             counters.devices.push(DeviceCount {
                 device,
                 mappings: table.mapping_count,
-                peak_mappings: totals.peak_mappings.count,
-                peak_mappings_at: totals.peak_mappings.at,
+                most_mappings: totals.peak_mappings.count,
+                most_mappings_at: totals.peak_mappings.at,
                 sessions: table.session_count,
-                peak_sessions: totals.peak_sessions.count,
-                peak_sessions_at: totals.peak_sessions.at,
-                created: totals.created,
+                most_sessions: totals.peak_sessions.count,
+                most_sessions_at: totals.peak_sessions.at,
+                opened: totals.created,
                 expired: totals.expired,
                 cleared: totals.cleared,
                 refused: totals.refused,
@@ -346,9 +348,9 @@ impl<'a> Answer<'a> {
                 device,
                 address: a.address,
                 mappings: a.mappings,
-                peak: a.peak.count,
-                peak_at: a.peak.at,
-                created: a.created,
+                most: a.peak.count,
+                most_at: a.peak.at,
+                made: a.created,
             }));
         }
         counters

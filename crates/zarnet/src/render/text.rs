@@ -269,40 +269,40 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
     let refused = |n: u64| if n > 0 { Cell::styled(n.to_string(), BAD) } else { n.to_string().into() };
     let several = answer.plan.devices.len() > 1;
     let device = |name: &str| if several { name.into() } else { Cell::default() };
-    let moment = |peak: u64, at: Instant| if peak > 0 { Cell::from(at.to_string()) } else { Cell::default() };
-    let most = if view.rows == 0 || view.verbose { usize::MAX } else { view.rows };
+    let moment = |most: u64, at: Instant| if most > 0 { Cell::from(at.to_string()) } else { Cell::default() };
+    let shown = if view.rows == 0 || view.verbose { usize::MAX } else { view.rows };
     let columns = [
         Column::text("RULE"),
         Column::text("DEVICE").expendable(9),
-        Column::number("HITS"),
-        Column::number("ACTIVE"),
-        Column::number("PEAK"),
-        Column::number("PEAK AT").expendable(8),
+        Column::number("OPENED"),
+        Column::number("OPEN"),
+        Column::number("MOST"),
+        Column::number("AT").expendable(8),
         Column::number("EXPIRED"),
         Column::number("CLEARED").expendable(7),
         Column::number("REFUSED"),
     ];
     // rules that nothing happened to are told by -v
-    let busy = |r: &&super::answer::RuleCount<'_>| view.verbose || r.hits + r.refused > 0;
+    let busy = |r: &&super::answer::RuleCount<'_>| view.verbose || r.opened + r.refused > 0;
     let rules: Vec<_> = counters.rules.iter().filter(busy).collect();
     let row = |r: &&super::answer::RuleCount<'_>| {
         vec![
             r.rule.into(),
             device(r.device),
-            number(r.hits),
-            number(r.active),
-            number(r.peak),
-            moment(r.peak, r.peak_at),
+            number(r.opened),
+            number(r.open),
+            number(r.most),
+            moment(r.most, r.most_at),
             number(r.expired),
             if r.cleared > 0 { number(r.cleared) } else { Cell::default() },
             refused(r.refused),
         ]
     };
-    let rows: Vec<Vec<Cell>> = rules.iter().take(most).map(row).collect();
+    let rows: Vec<Vec<Cell>> = rules.iter().take(shown).map(row).collect();
     if !rows.is_empty() {
         writeln!(
             out,
-            "\n{BOLD}Counters{BOLD:#} {DIM}sessions of each rule over all the traffic; active at the moment shown{DIM:#}"
+            "\n{BOLD}Counters{BOLD:#} {DIM}sessions of each rule over all the traffic; open at the moment shown{DIM:#}"
         )?;
         table::write(out, &columns, &rows, view.width)?;
     }
@@ -315,42 +315,42 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         Column::text("DEVICE").expendable(9),
         Column::number("USABLE"),
         Column::number("IN USE"),
-        Column::number("PEAK"),
-        Column::number("PEAK AT").expendable(8),
+        Column::number("MOST"),
+        Column::number("AT").expendable(8),
         Column::number("REFUSED"),
     ];
     let row = |p: &super::answer::PoolCount<'_>| {
-        let full = p.peak == p.usable && p.usable > 0;
-        let peak = if full { Cell::styled(p.peak.to_string(), CAUTION) } else { number(p.peak) };
+        let full = p.most == p.usable && p.usable > 0;
+        let most = if full { Cell::styled(p.most.to_string(), CAUTION) } else { number(p.most) };
         vec![
             p.pool.into(),
             device(p.device),
             number(p.usable),
             number(p.in_use),
-            peak,
-            moment(p.peak, p.peak_at),
+            most,
+            moment(p.most, p.most_at),
             refused(p.refused),
         ]
     };
-    let rows: Vec<Vec<Cell>> = counters.pools.iter().take(most).map(row).collect();
+    let rows: Vec<Vec<Cell>> = counters.pools.iter().take(shown).map(row).collect();
     section(out, &columns, &rows, view)?;
     if view.verbose {
         writeln!(out)?;
         let columns = [
             Column::text("DEVICE"),
             Column::number("MAPPINGS"),
-            Column::number("PEAK"),
+            Column::number("MOST"),
             Column::number("SESSIONS"),
-            Column::number("PEAK"),
+            Column::number("MOST"),
             Column::number("REFUSED"),
         ];
         let row = |d: &super::answer::DeviceCount<'_>| {
             vec![
                 d.device.into(),
                 number(d.mappings),
-                number(d.peak_mappings),
+                number(d.most_mappings),
                 number(d.sessions),
-                number(d.peak_sessions),
+                number(d.most_sessions),
                 refused(d.refused),
             ]
         };
@@ -360,14 +360,14 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
             Column::text("EXTERNAL ADDRESS"),
             Column::text("DEVICE").expendable(9),
             Column::number("MAPPINGS"),
-            Column::number("PEAK"),
-            Column::number("PEAK AT").expendable(8),
-            Column::number("CREATED"),
+            Column::number("MOST"),
+            Column::number("AT").expendable(8),
+            Column::number("MADE"),
         ];
         let row = |a: &super::answer::AddressCount<'_>| {
             let address = Cell::from(a.address.to_string());
-            let (peak, at) = (number(a.peak), moment(a.peak, a.peak_at));
-            vec![address, device(a.device), number(a.mappings), peak, at, number(a.created)]
+            let (most, at) = (number(a.most), moment(a.most, a.most_at));
+            vec![address, device(a.device), number(a.mappings), most, at, number(a.made)]
         };
         let rows: Vec<Vec<Cell>> = counters.addresses.iter().map(row).collect();
         section(out, &columns, &rows, view)?;

@@ -20,12 +20,13 @@ impl Builder {
             self.setting(&mut b, setting);
         }
         let place = draft.settings.first().map(|s| s.key.place).or(draft.preset.as_ref().map(|p| p.place));
-        if let Some(place) = place {
-            if b.port_overloading && b.mapping == Dependence::EndpointIndependent {
-                let why = "`port-overloading` needs a `mapping` that depends on the peer: with `endpoint-independent` an \
+        if let Some(place) = place
+            && b.port_overloading
+            && b.mapping == Dependence::EndpointIndependent
+        {
+            let why = "`port-overloading` needs a `mapping` that depends on the peer: with `endpoint-independent` an \
                            answer could not be told to its host";
-                self.report(PlanError::BehaviourContradiction(why), place);
-            }
+            self.report(PlanError::BehaviourContradiction(why), place);
         }
         b
     }
