@@ -61,6 +61,7 @@ reasons! {
     PassedExhausted, "passed-exhausted", Untranslated, "The rule's addresses are used up, and it lets the packet pass as it is.";
     NoRule, "no-rule", Untranslated, "No rule matches it; it was forwarded as it is.";
     OnLink, "on-link", Untranslated, "Sender and receiver are on one segment; no device was involved.";
+    LinkOnly, "link-only", Untranslated, "Multicast, broadcast and link-local packets stay on their link; no device forwards them.";
     ToDevice, "to-device", Untranslated, "It was addressed to the device itself.";
     FromDevice, "from-device", Untranslated, "The device itself sent it; no rule concerns its own traffic.";
 }

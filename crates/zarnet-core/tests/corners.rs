@@ -2,14 +2,15 @@
 //! named after what it shows. One edge between 10.20.0.0/24 (`floor`: h0 is .11, h1 is .12) and the internet (`street`).
 
 use std::convert::Infallible;
+use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
 
 use zarnet_core::device::{Ending, MappingRow};
-use zarnet_core::net::{Endpoint, Instant, Protocol};
-use zarnet_core::plan::{DeviceId, Plan, PoolId, RuleId};
+use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
+use zarnet_core::plan::{DeviceId, InterfaceId, Plan, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party};
+use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Seen};
 
 const HOSTS: &str = r#"
 [[segment]]
@@ -400,4 +401,35 @@ fn a_device_counts_its_own_packets_that_it_drops() {
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Flow(own)));
     let prediction = predict(plan, items, vec![], Options::default()).unwrap();
     assert_eq!(prediction.tables[0].totals.refused, 1);
+}
+
+#[test]
+fn multicast_broadcast_and_link_local_packets_stay_on_their_link() {
+    let plan = edge("", &[OUT]);
+    let others = ["224.0.0.18", "239.1.2.3", "255.255.255.255", "10.20.0.255", "169.254.7.7"];
+    for to in others {
+        let played = play(&plan, &[&format!("1 udp h0:5353>{to}:5353")], vec![], None);
+        assert_eq!(played.lost(), ["link-only"], "{to}");
+        assert!(!played.prediction.negative, "{to}");
+    }
+    // nobody needs to know where a link-local address is
+    assert_eq!(play(&plan, &["1 udp 169.254.7.7:68>198.51.100.9:67"], vec![], None).lost(), ["link-only"]);
+    // in a capture they are counted apart, though the rule takes everything
+    let seen = |to: &str| Seen {
+        at: seconds("1"),
+        device: DeviceId(0),
+        interface: InterfaceId(0),
+        packet: Packet::first(
+            Protocol::UDP,
+            Endpoint::new("10.20.0.11".parse::<IpAddr>().unwrap(), 5353),
+            Endpoint::new(to.parse::<IpAddr>().unwrap(), 5353),
+        ),
+    };
+    for stepwise in [false, true] {
+        let items = others.iter().map(|to| Ok::<Item, Infallible>(Item::Seen(seen(to))));
+        let options = Options { stepwise, ..Options::default() };
+        let prediction = predict(plan.clone(), items, vec![], options).unwrap();
+        assert_eq!((prediction.link_only, prediction.tally.total(), prediction.unattributed), (5, 0, 0));
+        assert!(prediction.tables.iter().all(|t| t.mappings.is_empty()));
+    }
 }

@@ -88,6 +88,11 @@ impl Prefix {
         family.address(number(self.network) | host_bits(family, self.length))
     }
 
+    /// The address that stands for all hosts on the link; prefixes longer than 30 bits and IPv6 have none (RFC 919, 3021).
+    pub fn broadcast(self) -> Option<IpAddr> {
+        (self.network.is_ipv4() && self.length <= 30).then(|| self.last())
+    }
+
     /// Number of leading bits that are fixed.
     pub fn length(self) -> u8 {
         self.length
@@ -110,6 +115,14 @@ impl Prefix {
         let length = parse_length(length.trim(), Family::of(address))?;
         let prefix = Self::holding(address, length).ok_or_else(|| NotationError::Address(text.into()))?;
         Ok((address, prefix))
+    }
+}
+
+/// Whether an address is for use on one link alone (RFC 3927, RFC 4291 section 2.5.6).
+pub(crate) fn is_link_local(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(a) => a.is_link_local(),
+        IpAddr::V6(a) => a.is_unicast_link_local(),
     }
 }
 

@@ -13,8 +13,8 @@ mod set;
 mod text;
 mod time;
 
-pub(crate) use address::parse_address;
 pub use address::{AddressRange, Family, Prefix};
+pub(crate) use address::{is_link_local, parse_address};
 pub use error::NotationError;
 pub use flow::{FlowNotation, PartyNotation};
 pub use packet::{Endpoint, IcmpError, Packet, Signal, Tuple};

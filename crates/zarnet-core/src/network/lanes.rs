@@ -6,7 +6,7 @@ use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::intervals::IntervalMap;
 use crate::device::{Course, Lane, Ride, RideAlong, Ticket};
-use crate::net::{Instant, Protocol, Signal};
+use crate::net::{Instant, Protocol, Signal, is_link_local};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
 use crate::traffic::Seen;
 
@@ -96,6 +96,9 @@ impl Network {
         let lane_of = |n: u64| {
             let address = IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
             let Some(Origin::Undeclared(segment)) = self.world.origin(address) else { return None };
+            if is_link_local(address) {
+                return None;
+            }
             let lane = segments.iter().position(|s| *s == segment)?;
             let rule = (*list[lane].1.rules().get(n))?;
             Some((lane as u16, rule))

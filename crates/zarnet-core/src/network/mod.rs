@@ -1,6 +1,7 @@
 //! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
 
 mod lanes;
+mod link;
 mod trace;
 mod walk;
 mod world;

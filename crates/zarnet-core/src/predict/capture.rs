@@ -29,6 +29,10 @@ impl Run {
     /// The same, step by step.
     fn seen_stepwise(&mut self, seen: &Seen) {
         let Seen { at, device, interface, packet } = *seen;
+        if self.network.is_link_only_at(device, interface, packet.ends) {
+            self.link_only += 1;
+            return;
+        }
         let node = self.network.device_mut(device);
         if node.refresh_coming(at, interface, packet) {
             return;
@@ -60,6 +64,10 @@ impl Run {
         let SeenError { at, device, interface, error } = seen;
         self.end = self.end.max(at);
         let outer = Packet::first(Protocol::ICMP, Endpoint::new(error.from, 0), Endpoint::new(error.to, 0));
+        if self.network.is_link_only_at(device, interface, outer.ends) {
+            self.link_only += 1;
+            return;
+        }
         let node = self.network.device_mut(device);
         // one that leaves was counted, or made, on its other side
         if !node.comes_in_by(interface, outer) {

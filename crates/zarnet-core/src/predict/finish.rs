@@ -81,6 +81,7 @@ impl Run {
             negative: self.negative,
             icmp_errors: self.icmp_errors,
             unattributed: self.unattributed,
+            link_only: self.link_only,
             recording: self.recording,
         })
     }

@@ -236,6 +236,7 @@ impl Run {
             Ok(first) => first,
             Err((reason, device)) => {
                 lost(&mut followed, Loss { reason, device, rule: None, place: None });
+                followed.negative = reason.class() != Class::Untranslated;
                 return followed;
             }
         };

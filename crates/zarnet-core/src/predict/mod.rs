@@ -105,6 +105,8 @@ pub struct Prediction {
     pub icmp_errors: IcmpErrors,
     /// Packets of captures that could not be told apart: sent by the device itself, or translated before they were seen.
     pub unattributed: u64,
+    /// Packets of captures that stay on their link: multicast, broadcast, and from or to link-local addresses.
+    pub link_only: u64,
     /// What ran out, if that was wanted.
     pub recording: Option<Recording>,
 }

@@ -14,7 +14,7 @@ use foldhash::fast::RandomState;
 use super::recording::Recording;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
 use crate::device::{Course, Ending, SessionRef};
-use crate::net::{Endpoint, Instant, Packet};
+use crate::net::{Endpoint, Instant, Packet, is_link_local};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
@@ -171,6 +171,7 @@ pub(super) struct Run {
     pub(super) refused_before: std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
     pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
+    pub(super) link_only: u64,
     pub(super) recording: Option<Recording>,
     /// Flows that run through several devices, where events are still to come.
     running: Vec<Running>,
@@ -218,6 +219,7 @@ impl Run {
             refused_before: Default::default(),
             icmp_errors: IcmpErrors::default(),
             unattributed: 0,
+            link_only: 0,
             recording: None,
             running: Vec::new(),
         }
@@ -317,6 +319,9 @@ impl Run {
         }
         let (origin, packet) = match self.first_packet(flow) {
             Ok(first) => first,
+            Err((reason, device)) if reason.class() == Class::Untranslated => {
+                return self.unchanged(flow, reason, device, None, &[]);
+            }
             Err((reason, device)) => return self.lost(flow, Loss { reason, device, rule: None, place: None }, &[]),
         };
         let mut passages = std::mem::take(&mut self.passages);
@@ -465,7 +470,11 @@ impl Run {
             }
         };
         let (origin, source) = match flow.source {
-            Party::Address(address) => (self.network.origin(address).ok_or((Reason::UnknownSource, None))?, address),
+            Party::Address(address) => {
+                // wherever its sender is, it stays there
+                let unknown = if is_link_local(address) { Reason::LinkOnly } else { Reason::UnknownSource };
+                (self.network.origin(address).ok_or((unknown, None))?, address)
+            }
             Party::Host(id) => (Origin::Host(id), plan.hosts[id.index()].address),
             Party::Device(id) => {
                 let source =
@@ -487,7 +496,8 @@ impl Run {
             None => 0,
         };
         let to = Endpoint::new(destination, flow.destination_port.unwrap_or(0));
-        Ok((origin, Packet::first(flow.protocol, Endpoint::new(source, port), to)))
+        let packet = Packet::first(flow.protocol, Endpoint::new(source, port), to);
+        if self.network.stays_on_link(origin, packet) { Err((Reason::LinkOnly, None)) } else { Ok((origin, packet)) }
     }
 
     pub(super) fn note_peak(&mut self, now: Instant) {

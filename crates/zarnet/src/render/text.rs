@@ -209,6 +209,10 @@ fn flows(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
             errors.translated, errors.untranslated, errors.dropped
         )?;
     }
+    if answer.prediction.link_only > 0 {
+        let n = count(answer.prediction.link_only, "packet", "packets");
+        writeln!(out, "{DIM}{n} of the capture stay on their link: multicast, broadcast or link-local{DIM:#}")?;
+    }
     if answer.prediction.unattributed > 0 {
         let n = count(answer.prediction.unattributed, "packet", "packets");
         writeln!(

@@ -75,7 +75,9 @@ impl<'a> Case<'a> {
             Reason::NoSession => self.no_session(loss),
             Reason::UnknownSource => self.unknown_source(),
             Reason::FromDevice => self.starts_at_device(),
-            Reason::Exempt | Reason::NoRule | Reason::OnLink | Reason::ToDevice => self.works_otherwise(),
+            Reason::Exempt | Reason::NoRule | Reason::OnLink | Reason::LinkOnly | Reason::ToDevice => {
+                self.works_otherwise()
+            }
         }
     }
 

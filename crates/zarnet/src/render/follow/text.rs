@@ -25,6 +25,9 @@ impl Story<'_> {
         let f = self.followed;
         let (class, style) = match f.class {
             Class::Translated => ("translated, delivered and answered", GOOD),
+            Class::Untranslated if f.loss.is_some_and(|l| l.reason == Reason::LinkOnly) => {
+                ("stays on its link, as it is", CAUTION)
+            }
             Class::Untranslated => ("delivered and answered as it is", CAUTION),
             Class::Refused if f.delivered() => ("delivered, and its answer refused", BAD),
             Class::Undelivered if f.delivered() => ("delivered, and its answer lost", BAD),
