@@ -370,7 +370,7 @@ const MUTATIONS: &[Mutation] = &[
         Some(PING)
     }),
     ("destination-not-in-list", |e, _| {
-        e.out.insert("destination", "[\"198.51.101.0/24\", \"192.0.2.0/24\"]".into());
+        e.out.insert("destination", "[\"198.18.7.0/24\", \"192.0.2.0/24\"]".into());
         Some(OUT)
     }),
     ("rule-disabled", |e, d| {

@@ -104,6 +104,10 @@ fn what_it_prints() {
         ("predict-peak.txt", &["predict", "harbour.toml", "morning.csv", "--at", "peak", "--rows", "4"]),
         ("predict-empty.txt", &["predict", "risky.toml", "10.0.0.5 -> 198.51.100.1:1/udp", "--at", "1h"]),
         ("predict-capture.txt", capture),
+        (
+            "predict-capture-elsewhere.txt",
+            &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/yard", "--rows", "4"],
+        ),
         ("predict-capture-nowhere.txt", &["predict", "harbour.toml", "quay.pcap.gz"]),
         ("predict-bad-lines.txt", &["predict", "harbour.toml", "bad.csv"]),
         ("predict-skip-bad.txt", &["predict", "harbour.toml", "bad.csv", "--skip-bad", "--rows", "4"]),
@@ -396,8 +400,8 @@ behaviour = { preset = "bcp", filtering = "address-dependent" }
   [[device.rule]]
   name = "screens"
   type = "forward"
-  external = "outside:33890/tcp"
-  internal = "desk:3389"
+  external = "outside:59010/tcp"
+  internal = "desk:5901"
 
   [[device.rule]]
   name = "pages"

@@ -1,5 +1,7 @@
 //! What a packet that was seen on an interface says about the device's state.
 
+use std::net::IpAddr;
+
 use super::session::{Heading, WIDE};
 use super::table::bits;
 use super::{Device, Hit, SessionRef};
@@ -17,8 +19,17 @@ impl Device {
     /// Whether a packet seen on an interface was coming in: its sender lies that way.
     pub fn comes_in_by(&self, interface: InterfaceId, packet: Packet) -> bool {
         let source = packet.source().address;
-        let claimed = self.config.own.contains_key(&source) || self.config.claimed.contains(source);
-        !claimed && self.config.routes.find(source, None).is_some_and(|w| w.interface == interface)
+        !self.is_known_as(source) && self.config.routes.find(source, None).is_some_and(|w| w.interface == interface)
+    }
+
+    /// Whether an address is the device's own, or one that it translates to.
+    pub fn is_known_as(&self, address: IpAddr) -> bool {
+        self.config.own.contains_key(&address) || self.config.claimed.contains(address)
+    }
+
+    /// The interface that an address lies behind, by a connected prefix or a route of its own; a default route does not count.
+    pub fn lies_behind(&self, address: IpAddr) -> Option<InterfaceId> {
+        self.config.routes.find_narrow(address)
     }
 
     /// Enters a packet that was seen coming in on an inner interface and belongs to a session that nothing can object to
@@ -50,11 +61,12 @@ impl Device {
     }
 
     /// What a first packet that was seen going out must have been when it came in, and where: through a fixed rule, or
-    /// as it is. `None` where nothing tells.
-    pub fn before_leaving(&self, packet: Packet) -> Option<(InterfaceId, Packet)> {
+    /// as it is. `None` where nothing tells, and where it cannot have gone out.
+    pub fn before_leaving(&self, interface: InterfaceId, packet: Packet) -> Option<(InterfaceId, Packet)> {
         let to = packet.destination();
         let source = packet.source().address;
-        if self.config.own.contains_key(&source) || self.config.claimed.contains(source) {
+        let leaves = self.config.routes.find(to.address, None).is_some_and(|w| w.interface == interface);
+        if !leaves || self.is_known_as(source) {
             return None;
         }
         let ingress = self.config.routes.find(source, None)?.interface;

@@ -86,4 +86,10 @@ impl Routes {
         }
         Some(best.way)
     }
+
+    /// The interface of the longest prefix that holds a destination, default routes aside.
+    pub(super) fn find_narrow(&self, destination: IpAddr) -> Option<InterfaceId> {
+        let entry = self.entries[self.first(destination)?];
+        (entry.to.length() > 0).then_some(entry.way.interface)
+    }
 }

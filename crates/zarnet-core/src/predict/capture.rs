@@ -12,6 +12,7 @@ impl Run {
     /// Plays a packet that was seen on an interface, coming in or going out.
     pub(super) fn seen(&mut self, seen: &Seen, boarding: Option<&Boarding>) {
         let at = seen.at;
+        self.seen += 1;
         self.end = self.end.max(at);
         if let Some(boarding) = boarding.filter(|_| !self.is_stepwise()) {
             match self.network.express_seen(at, boarding, seen.packet.signal) {
@@ -46,10 +47,13 @@ impl Run {
             if self.refused_before.contains(&(packet.protocol, packet.ends.reversed())) {
                 return;
             }
-            match node.before_leaving(packet).filter(|_| packet.may_begin()) {
+            match node.before_leaving(interface, packet).filter(|_| packet.may_begin()) {
                 Some(before) => before,
                 None => {
                     self.unattributed += 1;
+                    if !node.is_known_as(packet.source().address) {
+                        self.strangers.note(device, interface, packet.source().address);
+                    }
                     return;
                 }
             }

@@ -6,6 +6,7 @@ mod finish;
 mod follow;
 mod recording;
 mod run;
+mod strangers;
 mod tally;
 
 use std::collections::HashSet;
@@ -25,6 +26,7 @@ pub use expect::{Failed, Tried};
 pub use follow::{Followed, Rehearsal, Scene, Sight, Sighting, Vantage, follow_during};
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, Shortage};
 pub use run::predict;
+pub use strangers::Elsewhere;
 pub use tally::Tally;
 
 /// Addresses that send somewhere in the traffic.
@@ -107,6 +109,8 @@ pub struct Prediction {
     pub unattributed: u64,
     /// Packets of captures that stay on their link: multicast, broadcast, and from or to link-local addresses.
     pub link_only: u64,
+    /// Where the senders of a capture are, if most of them cannot be behind the interface that it is said to be from.
+    pub elsewhere: Option<Elsewhere>,
     /// What ran out, if that was wanted.
     pub recording: Option<Recording>,
 }

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use super::recording::Recording;
+use super::strangers::Strangers;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
 use crate::device::{Course, Ending, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, is_link_local};
@@ -172,6 +173,8 @@ pub(super) struct Run {
     pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
     pub(super) link_only: u64,
+    pub(super) seen: u64,
+    pub(super) strangers: Strangers,
     pub(super) recording: Option<Recording>,
     /// Flows that run through several devices, where events are still to come.
     running: Vec<Running>,
@@ -220,6 +223,8 @@ impl Run {
             icmp_errors: IcmpErrors::default(),
             unattributed: 0,
             link_only: 0,
+            seen: 0,
+            strangers: Strangers::default(),
             recording: None,
             running: Vec::new(),
         }

@@ -10,7 +10,7 @@ use zarnet_core::predict::{Options, predict};
 use zarnet_formats::observed::{COLUMNS, ColumnMap, Form, read};
 
 use super::plan;
-use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped};
 use crate::args::{Common, Compare, Format, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::compare::Answer;
@@ -28,6 +28,7 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
             predict(shared.clone(), items, traffic.events(), options)
         })?;
     tell_skipped(skipped, common.quiet);
+    tell_elsewhere(&prediction, common.quiet);
     // a table that is one device's says nothing of the others
     if let Some(name) = &args.table.device {
         let only = device(&loaded.plan, name)?;

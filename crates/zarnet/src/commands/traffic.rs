@@ -7,7 +7,7 @@ use std::time::{Duration, Instant as Clock};
 use indicatif::{ProgressBar, ProgressStyle};
 use zarnet_core::net::Protocol;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
-use zarnet_core::predict::{Halt, Moment, Options, predict};
+use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
 use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::plan::Loaded;
 use zarnet_formats::traffic::{Attempt, Fault, Given, Growth, Items, Reading, Skipped, Traffic, TrafficError};
@@ -198,6 +198,24 @@ pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {
     if !told.is_empty() && !quiet {
         diagnostic::warn("passed-over", &format!("passed over: {}", told.join(", ")), None);
     }
+}
+
+/// Tells of a capture that seems to be from another interface than the one that was named.
+pub(super) fn tell_elsewhere(prediction: &Prediction, quiet: bool) {
+    let Some(elsewhere) = prediction.elsewhere.as_ref().filter(|_| !quiet) else { return };
+    let device = &prediction.plan.devices[elsewhere.device.index()];
+    let named = |i: InterfaceId| format!("{}/{}", device.name, device.interfaces[i.index()].name);
+    let prefixes: Vec<String> = elsewhere.prefixes.iter().map(|(prefix, n)| format!("{prefix} ({n})")).collect();
+    let (packets, seen_on) = (elsewhere.packets, named(elsewhere.seen_on));
+    let message = format!(
+        "{packets} packets of the capture are from senders that are not behind {seen_on}, most of them in {}",
+        prefixes.join(", ")
+    );
+    let help = match elsewhere.fits {
+        Some(fits) => format!("they are behind {0}: `--seen-at {0}` if the capture was made there", named(fits)),
+        None => format!("no interface of {} leads to them in particular: is it a capture of this device?", device.name),
+    };
+    diagnostic::warn("seen-elsewhere", &message, Some(&help));
 }
 
 /// Traffic that tells how far it was read.

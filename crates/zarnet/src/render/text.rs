@@ -217,7 +217,7 @@ fn flows(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
         let n = count(answer.prediction.unattributed, "packet", "packets");
         writeln!(
             out,
-            "{DIM}{n} of the capture left unjudged: sent by the device itself, or seen behind its translation only{DIM:#}"
+            "{DIM}{n} of the capture left unjudged: sent by the device itself, seen behind its translation only, or from elsewhere{DIM:#}"
         )?;
     }
     Ok(())
