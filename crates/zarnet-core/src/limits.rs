@@ -139,6 +139,10 @@ limits! {
     /// Datagrams whose first fragment is remembered.
     FRAGMENTS: usize = 1 << 16,
         "datagrams whose fragments are put together at a time", "a flood of fragments must not fill the memory", "passed-over";
+    /// Prefixes of senders that are counted where a capture seems to be from elsewhere.
+    STRANGE_PREFIXES: usize = 1 << 10,
+        "prefixes of senders who are not behind the interface of a capture", "those that come first tell enough",
+        "seen-elsewhere";
     /// Octets of a table of a device.
     OBSERVED_OCTETS: usize = 256 << 20,
         "octets of a device's table", "it is kept as text while it is read", "too-large";

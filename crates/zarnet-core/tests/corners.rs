@@ -7,10 +7,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use zarnet_core::device::{Ending, MappingRow};
-use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
+use zarnet_core::net::{Endpoint, IcmpError, Instant, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Seen};
+use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Seen, SeenError};
 
 const HOSTS: &str = r#"
 [[segment]]
@@ -432,4 +432,40 @@ fn multicast_broadcast_and_link_local_packets_stay_on_their_link() {
         assert_eq!((prediction.link_only, prediction.tally.total(), prediction.unattributed), (5, 0, 0));
         assert!(prediction.tables.iter().all(|t| t.mappings.is_empty()));
     }
+    // and so are ICMP errors
+    let Seen { at, device, interface, packet } = seen("198.51.100.80");
+    let (from, to) = ("169.254.7.7".parse().unwrap(), "10.20.0.11".parse().unwrap());
+    let error = Item::Error(SeenError { at, device, interface, error: IcmpError { from, to, about: packet } });
+    let items = std::iter::once(Ok::<Item, Infallible>(error));
+    let prediction = predict(plan.clone(), items, vec![], Options::default()).unwrap();
+    assert_eq!((prediction.link_only, prediction.icmp_errors.dropped), (1, 0));
+}
+
+#[test]
+fn a_capture_from_elsewhere_is_told_and_not_judged() {
+    let plan = edge("", &[OUT]);
+    let seen = |from: &str| Seen {
+        at: seconds("1"),
+        device: DeviceId(0),
+        interface: InterfaceId(1),
+        packet: Packet::first(
+            Protocol::UDP,
+            Endpoint::new(from.parse::<IpAddr>().unwrap(), 5353),
+            Endpoint::new("10.20.0.12".parse::<IpAddr>().unwrap(), 53),
+        ),
+    };
+    let play = |senders: &[&str]| {
+        let items = senders.iter().map(|from| Ok::<Item, Infallible>(Item::Seen(seen(from))));
+        predict(plan.clone(), items, vec![], Options::default()).unwrap()
+    };
+    let prediction = play(&["10.20.0.11", "10.20.0.13", "198.51.100.9"]);
+    let elsewhere = prediction.elsewhere.unwrap();
+    assert_eq!((elsewhere.seen_on, elsewhere.fits, elsewhere.packets), (InterfaceId(1), Some(InterfaceId(0)), 2));
+    assert_eq!(
+        elsewhere.prefixes.iter().map(|p| (p.0.to_string(), p.1)).collect::<Vec<_>>(),
+        [("10.20.0.0/24".into(), 2)]
+    );
+    assert_eq!(prediction.unattributed, 2);
+    // fewer than half may be anything
+    assert_eq!(play(&["10.20.0.11", "198.51.100.7", "198.51.100.9"]).elsewhere, None);
 }

@@ -66,6 +66,7 @@ impl Run {
     /// Plays an ICMP error that was seen on an interface.
     pub(super) fn seen_error(&mut self, seen: SeenError) {
         let SeenError { at, device, interface, error } = seen;
+        self.seen += 1;
         self.end = self.end.max(at);
         let outer = Packet::first(Protocol::ICMP, Endpoint::new(error.from, 0), Endpoint::new(error.to, 0));
         if self.network.is_link_only_at(device, interface, outer.ends) {

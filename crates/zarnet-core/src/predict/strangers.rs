@@ -3,12 +3,10 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
+use crate::limits;
 use crate::net::{Family, Prefix};
 use crate::network::Network;
 use crate::plan::{DeviceId, InterfaceId};
-
-/// Of more prefixes than this, the first ones are counted.
-const MOST_PREFIXES: usize = 1024;
 
 /// How many prefixes are told.
 const MOST_TOLD: usize = 3;
@@ -38,7 +36,7 @@ impl Strangers {
         let length = if Family::of(source) == Family::V4 { 24 } else { 64 };
         let Some(prefix) = Prefix::holding(source, length) else { return };
         let key = (device, interface, prefix);
-        if self.0.len() < MOST_PREFIXES || self.0.contains_key(&key) {
+        if self.0.len() < limits::STRANGE_PREFIXES || self.0.contains_key(&key) {
             *self.0.entry(key).or_default() += 1;
         }
     }
