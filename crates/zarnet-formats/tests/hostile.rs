@@ -104,6 +104,26 @@ fn captures_may_end_anywhere() {
     }
 }
 
+/// Blocks of every kind may say that they have any length.
+#[test]
+fn blocks_of_a_capture_may_say_that_they_have_any_length() {
+    let kinds = (0..12).chain([0xbad, 0x4000_0bad, 0x8000_0000, 0x8000_0001, 0x8000_0002, 0x0a0d_0d0a]);
+    let mut file = tempfile::NamedTempFile::new().unwrap();
+    for kind in kinds {
+        for (length, big) in (0..48).step_by(3).flat_map(|l: u32| [(l, false), (l, true)]) {
+            let number = |n: u32| if big { n.to_be_bytes() } else { n.to_le_bytes() };
+            let section = [0x0a0d_0d0a, 28, 0x1a2b_3c4d, if big { 1 << 16 } else { 1 }, u32::MAX, u32::MAX, 28];
+            let block = [kind, length, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, length];
+            let octets: Vec<u8> = section.into_iter().chain(block).flat_map(number).collect();
+            file.as_file_mut().set_len(0).unwrap();
+            std::io::Seek::rewind(file.as_file_mut()).unwrap();
+            file.write_all(&octets).unwrap();
+            let said = play(file.path().into(), false);
+            assert!(length >= 12 || said.is_err(), "a block {kind:#x} of {length} octets");
+        }
+    }
+}
+
 #[test]
 fn groups_that_name_a_group_twice_do_not_double() {
     let doubled: String = (1..200).map(|i| format!("g{i} = [\"g{0}\", \"g{0}\"]\n", i - 1)).collect();

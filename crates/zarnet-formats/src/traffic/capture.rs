@@ -83,6 +83,8 @@ impl Heads {
 pub(super) struct Capture {
     reader: Box<dyn PcapReaderIterator + Send>,
     wires: Vec<Wire>,
+    /// Whether it is a pcapng, made of blocks.
+    is_blocks: bool,
     /// How numbers of the section are written.
     big_endian: bool,
     /// How most records can be read, if they can be read where they lie.
@@ -113,9 +115,11 @@ impl Capture {
         })?;
         let (wires, skipped) = (Vec::new(), Skipped::default());
         let heads = Heads::default();
+        let is_blocks = reader.data().starts_with(&[0x0a, 0x0d, 0x0d, 0x0a]);
         Ok(Self {
             reader,
             wires,
+            is_blocks,
             big_endian: false,
             records: None,
             packets: 0,
@@ -146,9 +150,20 @@ impl Capture {
         self.reader.consume_noshift(at);
     }
 
+    /// Whether the next block says that it is shorter than its own frame; not every such block does the reader refuse.
+    fn is_too_short(&self) -> bool {
+        let length = self.reader.data().get(4..8).filter(|_| self.is_blocks);
+        let number = if self.big_endian { u32::from_be_bytes } else { u32::from_le_bytes };
+        length.and_then(|l| l.try_into().ok()).is_some_and(|l| number(l) < 12)
+    }
+
     /// The next packet.
     pub(super) fn next(&mut self) -> Option<Result<(i128, Sight), Fault>> {
         while !self.ended {
+            if self.is_too_short() {
+                self.ended = true;
+                return Some(Err(Fault::CaptureMalformed("a block is too short".into())));
+            }
             let mut found = None;
             let used = match self.reader.next() {
                 Ok((used, block)) => {
