@@ -96,15 +96,6 @@ fn supply_of(device: &plan::Device, row: &Observed) -> Option<(Supply, RuleId)> 
     Some((supply, RuleId(*i as u16)))
 }
 
-/// What a pool lists and cannot hand out: network and broadcast addresses of its prefixes.
-pub fn lost_to_prefixes(pool: &Pool) -> Vec<IpAddr> {
-    if pool.usable_all {
-        return Vec::new();
-    }
-    let prefixes = pool.parts.iter().filter_map(|p| p.1);
-    prefixes.filter(|p| p.first().is_ipv4() && p.length() <= 30).flat_map(|p| [p.first(), p.last()]).collect()
-}
-
 /// How many addresses a pool lists.
 pub fn listed(pool: &Pool) -> u128 {
     pool.listed().ranges().map(AddressRange::count).sum()

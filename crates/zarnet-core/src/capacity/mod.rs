@@ -11,7 +11,7 @@ mod resource;
 mod spread;
 
 pub use demand::{Assumption, Demand, Forecast, demand, of_hour};
-pub use held::{listed, lost_to_prefixes, of_table};
+pub use held::{listed, of_table};
 pub use remedy::{Kind, Remedy, remedies};
 pub(crate) use resource::holders;
 pub use resource::{Holder, Refused, Resource, resources};

@@ -132,7 +132,7 @@ impl Shop<'_> {
     fn whole_prefix(&mut self, pool: PoolId) {
         let (name, lost) = {
             let pool = &self.device.pools[pool.index()];
-            (pool.name.clone(), super::lost_to_prefixes(pool).len())
+            (pool.name.clone(), pool.lost_to_prefixes().count())
         };
         if lost > 0 {
             let edit = Edit::Set(Table::Pool(self.id, pool), "usable".to_owned(), "all".into());

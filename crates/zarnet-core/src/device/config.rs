@@ -14,7 +14,7 @@ use super::routes::Routes;
 use super::session::Spans;
 use super::table::bits;
 use crate::limits;
-use crate::net::{AddressRange, AddressSet, Packet, Prefix, Protocol, Service};
+use crate::net::{AddressRange, AddressSet, Packet, Protocol, Service};
 use crate::plan::{
     self, Behaviour, Dependence, External, Fallback, InterfaceId, Pick, Pool, PoolId, Rule, RuleKind, RuleOrder, Target,
 };
@@ -228,11 +228,7 @@ impl Config {
     /// What a pool can hand out: what it lists, less network and broadcast of its prefixes, less what somebody has.
     fn usable(&self, pool: &Pool, whole: bool) -> AddressSet {
         let mut set = pool.listed();
-        let ends = |p: Prefix| [p.first(), p.last()];
-        let prefixes = pool.parts.iter().filter_map(|p| p.1).filter(|p| p.first().is_ipv4() && p.length() <= 30);
-        if !pool.usable_all {
-            prefixes.flat_map(ends).for_each(|a| set.remove(AddressRange::one(a)));
-        }
+        pool.lost_to_prefixes().for_each(|a| set.remove(AddressRange::one(a)));
         for gone in [&self.taken, &self.bound[usize::from(whole)]] {
             pool.parts.iter().flat_map(|p| gone.overlapping(p.0)).for_each(|r| set.remove(r));
         }

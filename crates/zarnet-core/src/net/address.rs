@@ -93,6 +93,11 @@ impl Prefix {
         (self.network.is_ipv4() && self.length <= 30).then(|| self.last())
     }
 
+    /// The two addresses that no host on the link can have: the network's own and broadcast; none without broadcast.
+    pub fn reserved(self) -> impl Iterator<Item = IpAddr> {
+        self.broadcast().into_iter().flat_map(move |last| [self.first(), last])
+    }
+
     /// Number of leading bits that are fixed.
     pub fn length(self) -> u8 {
         self.length

@@ -77,9 +77,9 @@ pub fn uses(plan: &Plan, block: &Block) -> Vec<(AddressRange, Use)> {
             list.push((part, what));
         }
     };
-    if !block.routed && block.prefix.length() <= 30 {
+    if let Some(broadcast) = block.prefix.broadcast().filter(|_| !block.routed) {
         note(AddressRange::one(block.prefix.first()), Use::Network);
-        note(AddressRange::one(block.prefix.last()), Use::Broadcast);
+        note(AddressRange::one(broadcast), Use::Broadcast);
     }
     for (h, host) in plan.hosts.iter().enumerate() {
         note(AddressRange::one(host.address), Use::Host(HostId(h as u16)));

@@ -334,6 +334,11 @@ impl Pool {
     pub fn listed(&self) -> AddressSet {
         self.parts.iter().map(|p| p.0).collect()
     }
+
+    /// What it lists and cannot hand out: network and broadcast addresses of its prefixes, unless `usable = "all"`.
+    pub fn lost_to_prefixes(&self) -> impl Iterator<Item = IpAddr> {
+        self.parts.iter().filter(|_| !self.usable_all).filter_map(|p| p.1).flat_map(Prefix::reserved)
+    }
 }
 
 /// A translation rule.

@@ -80,7 +80,7 @@ pub fn write(changes: &[Change<'_>], force: bool) -> Result<(), Failure> {
     let wanted: Vec<&Target<'_>> = targets.iter().filter(|t| t.is_written()).collect();
     let mut locks = Vec::with_capacity(wanted.len());
     for target in &wanted {
-        locks.push(Lock::take(&target.path).map_err(|e| target.refuse(e))?);
+        locks.push(Lock::take(&target.path).map_err(|e| target.fail(&e))?);
     }
     targets.iter().try_for_each(|t| t.check(force))?;
     let mut drafts = Vec::new();

@@ -151,10 +151,6 @@ impl<'a> Target<'a> {
         }
     }
 
-    pub(super) fn refuse(&self, error: io::Error) -> Failure {
-        failure(self.change.path, &error)
-    }
-
     pub(super) fn fail(&self, error: &io::Error) -> Failure {
         failure(self.change.path, error)
     }

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use zarnet_core::net::{AddressRange, AddressSet, Instant, NotationError, Prefix, Protocol};
+use zarnet_core::net::{AddressRange, AddressSet, Instant, NotationError, Protocol};
 use zarnet_core::plan::{Interface, PlanError};
 use zarnet_core::traffic::{Crowd, Length, Load, Party};
 
@@ -108,8 +108,7 @@ fn crowd(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>, senders: bool
 fn not_hosts(setting: &Setting<'_>) -> impl Iterator<Item = IpAddr> {
     let interfaces = setting.plan.devices.iter().flat_map(|d| &d.interfaces);
     let of = |i: &Interface| {
-        let wide = |p: &Prefix| p.first().is_ipv4() && p.length() <= 30;
-        let ends = i.addresses.iter().map(|a| a.1).filter(wide).flat_map(|p| [p.first(), p.last()]);
+        let ends = i.addresses.iter().flat_map(|a| a.1.reserved());
         i.own().chain(ends).collect::<Vec<_>>()
     };
     interfaces.flat_map(of).collect::<Vec<_>>().into_iter()

@@ -7,10 +7,10 @@ use std::io::{self, Write};
 use std::net::IpAddr;
 
 use serde::Serialize;
-use zarnet_core::capacity::{Demand, Forecast, Holder, Kind, Refused, Resource, Spread, listed, lost_to_prefixes};
+use zarnet_core::capacity::{Demand, Forecast, Holder, Kind, Refused, Resource, Spread, listed};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
-use zarnet_core::plan::{DeviceId, RuleId};
+use zarnet_core::plan::{DeviceId, Pool, RuleId};
 use zarnet_formats::plan::Loaded;
 
 use super::answer::ProtocolName;
@@ -300,7 +300,7 @@ impl<'a> Answer<'a> {
         rules.iter().map(|r| self.naming().rule(device, *r)).collect()
     }
 
-    fn pool_of(self, r: &Resource) -> Option<&'a zarnet_core::plan::Pool> {
+    fn pool_of(self, r: &Resource) -> Option<&'a Pool> {
         match r.supply {
             Supply::Pool(pool) => Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()]),
             _ => None,
@@ -378,7 +378,7 @@ impl<'a> Answer<'a> {
             which: self.which(r),
             at: r.at.seconds(),
             listed: pool.map(|p| u64::try_from(listed(p)).unwrap_or(u64::MAX)),
-            lost_to_prefixes: pool.map(lost_to_prefixes).unwrap_or_default(),
+            lost_to_prefixes: pool.into_iter().flat_map(Pool::lost_to_prefixes).collect(),
             usable: s.usable,
             in_use: r.in_use,
             peak: s.peak.count,

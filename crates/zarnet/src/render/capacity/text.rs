@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
-use zarnet_core::capacity::{Assumption, Resource, listed, lost_to_prefixes};
+use zarnet_core::capacity::{Assumption, Resource, listed};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 
@@ -87,7 +87,7 @@ impl Answer<'_> {
     fn prefixes(self, out: &mut dyn Write) -> io::Result<()> {
         for r in &self.study.resources {
             let Some(pool) = self.pool_of(r) else { continue };
-            let (lists, lost) = (listed(pool), lost_to_prefixes(pool));
+            let (lists, lost) = (listed(pool), pool.lost_to_prefixes().collect::<Vec<_>>());
             let usable = r.series.usable.unwrap_or(0);
             if u128::from(usable) == lists {
                 continue;
