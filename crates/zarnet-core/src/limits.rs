@@ -103,6 +103,9 @@ limits! {
     /// Flows written in a scenario.
     SCENARIO_FLOWS: usize = 500_000,
         "flows written in a scenario", "they are kept in memory; a list streams", "scenario";
+    /// Times that a flow of a scenario is sent.
+    REPEATS: u64 = 10_000_000,
+        "times that a flow of a scenario is sent (`count`)", "more is a load profile's job", "scenario";
     /// Load profiles of a scenario.
     LOADS: usize = 1_000,
         "load profiles of a scenario", "for each flow, all profiles are asked who is next", "scenario";

@@ -57,13 +57,14 @@ reasons! {
     NotForThisHost, "not-for-this-host", Undelivered, "The packet ended at a host that does not have the destination address.";
     Looped, "looped", Undelivered, "The packet passed more than 32 devices.";
     UnknownSource, "unknown-source", Undelivered, "Nothing in the plan tells where the sender is.";
+    SourceOfOtherLine, "source-of-other-line", Undelivered, "The provider drops it: its source is not of the line that it came in by.";
     Exempt, "exempt", Untranslated, "A rule of type `exempt` leaves it as it is.";
     PassedExhausted, "passed-exhausted", Untranslated, "The rule's addresses are used up, and it lets the packet pass as it is.";
     NoRule, "no-rule", Untranslated, "No rule matches it; it was forwarded as it is.";
     OnLink, "on-link", Untranslated, "Sender and receiver are on one segment; no device was involved.";
     LinkOnly, "link-only", Untranslated, "Multicast, broadcast and link-local packets stay on their link; no device forwards them.";
     ToDevice, "to-device", Untranslated, "It was addressed to the device itself.";
-    FromDevice, "from-device", Untranslated, "The device itself sent it; no rule concerns its own traffic.";
+    FromDevice, "from-device", Untranslated, "The device itself sent it, and no rule translated it.";
 }
 
 impl Reason {

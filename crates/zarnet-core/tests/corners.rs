@@ -1,156 +1,16 @@
 //! Corners of the contract: each a small plan and its traffic, found by holding random estates against a second model, and
-//! named after what it shows. One edge between 10.20.0.0/24 (`floor`: h0 is .11, h1 is .12) and the internet (`street`).
+//! named after what it shows.
+
+mod played;
 
 use std::convert::Infallible;
 use std::net::IpAddr;
-use std::path::Path;
-use std::sync::Arc;
 
-use zarnet_core::device::{Ending, MappingRow};
-use zarnet_core::net::{Endpoint, IcmpError, Instant, Packet, Protocol};
-use zarnet_core::plan::{DeviceId, InterfaceId, Plan, PoolId, RuleId};
-use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Seen, SeenError};
-
-const HOSTS: &str = r#"
-[[segment]]
-name = "world"
-internet = true
-[[host]]
-name = "h0"
-address = "10.20.0.11/24"
-gateway = "10.20.0.1"
-[[host]]
-name = "h1"
-address = "10.20.0.12/24"
-gateway = "10.20.0.1"
-"#;
-
-const EDGE: &str = r#"
-  [[device.interface]]
-  name = "floor"
-  realm = "internal"
-  address = "10.20.0.1/24"
-  [[device.interface]]
-  name = "street"
-  realm = "external"
-  segment = "world"
-  address = "203.0.113.2/27"
-  [[device.route]]
-  to = "0.0.0.0/0"
-  via = "203.0.113.1"
-"#;
-
-/// A plan of hosts and an edge with these keys and rules, each `NAME TYPE KEY = VALUE; ...`.
-fn edge(keys: &str, rules: &[&str]) -> Arc<Plan> {
-    let mut text = format!("{HOSTS}[[device]]\nname = \"edge\"\n{keys}\n{EDGE}");
-    for rule in rules {
-        text += &written(rule);
-    }
-    plan(text)
-}
-
-fn written(rule: &str) -> String {
-    let mut words = rule.splitn(3, ' ');
-    let (name, kind) = (words.next().unwrap(), words.next().unwrap());
-    let more = words.next().unwrap_or("").replace("; ", "\n  ");
-    format!("  [[device.rule]]\n  name = \"{name}\"\n  type = \"{kind}\"\n  {more}\n")
-}
-
-fn plan(text: String) -> Arc<Plan> {
-    match zarnet_formats::plan::from_text(Path::new("corner.toml"), text.clone()) {
-        Ok(loaded) => Arc::new(loaded.plan),
-        Err(error) => panic!("{error:?}\n{text}"),
-    }
-}
-
-const OUT: &str = "out overload as = \"street\"";
-
-fn seconds(text: &str) -> Instant {
-    Instant((text.parse::<f64>().unwrap() * 1e9).round() as u64)
-}
-
-fn end(text: &str) -> (Party, Option<u16>) {
-    let text = text.replace("h0", "10.20.0.11").replace("h1", "10.20.0.12");
-    let (address, port) = text.split_once(':').unwrap_or((&text, ""));
-    (Party::Address(address.parse().unwrap()), port.parse().ok())
-}
-
-/// `START PROTOCOL SOURCE>DESTINATION [LASTS [ENDING]]`.
-fn flow(line: &str) -> Flow {
-    let words: Vec<&str> = line.split_whitespace().collect();
-    let protocol: Protocol = words[1].parse().unwrap();
-    let (source, destination) = words[2].split_once('>').unwrap();
-    let ((source, source_port), (destination, destination_port)) = (end(source), end(destination));
-    let ending = words.get(4).map(|e| match *e {
-        "close" => Ending::Close,
-        "reset" => Ending::Reset,
-        _ => Ending::Silent,
-    });
-    Flow {
-        start: seconds(words[0]),
-        protocol,
-        source,
-        source_port,
-        destination,
-        destination_port,
-        lasts: words.get(3).map_or(0, |l| seconds(l).0),
-        ending,
-        round_trip: None,
-    }
-}
-
-struct Played {
-    plan: Arc<Plan>,
-    prediction: Prediction,
-}
-
-/// Plays lines of traffic, with events, and takes the table at a moment.
-fn play(plan: &Arc<Plan>, lines: &[&str], events: Vec<Event>, at: Option<f64>) -> Played {
-    let items = lines.iter().map(|l| Ok::<Item, Infallible>(Item::Flow(flow(l))));
-    let moment = at.map_or(Moment::End, |at| Moment::At(Instant((at * 1e9) as u64)));
-    // step by step, and the short way: both come to the same
-    let options = |stepwise| Options { moment, stepwise, ..Options::default() };
-    let events_again = events.clone();
-    let items_again: Vec<_> = items.clone().collect();
-    let slow = predict(plan.clone(), items, events, options(true)).unwrap();
-    let quick = predict(plan.clone(), items_again.into_iter(), events_again, options(false)).unwrap();
-    assert_eq!(slow.tally, quick.tally);
-    Played { plan: plan.clone(), prediction: slow }
-}
-
-fn event(at: f64, action: Action) -> Event {
-    Event { at: Instant((at * 1e9) as u64), device: DeviceId(0), action }
-}
-
-impl Played {
-    /// What was not translated: `REASON [DEVICE] [RULE]`, in order.
-    fn lost(&self) -> Vec<String> {
-        let all = self.prediction.not_translated.iter();
-        all.map(|n| {
-            let device = n.device.map(|d| &self.plan.devices[d.index()]);
-            let rule = device.zip(n.rule).map(|(d, r)| format!(" {}", d.rules[r.index()].name));
-            let device = device.map(|d| format!(" {}", d.name));
-            format!("{}{}{}", n.reason, device.unwrap_or_default(), rule.unwrap_or_default())
-        })
-        .collect()
-    }
-
-    fn dynamic(&self) -> Vec<&MappingRow> {
-        self.prediction.tables.iter().flat_map(|t| &t.mappings).filter(|m| !m.fixed).collect()
-    }
-
-    /// External ends of dynamic mappings, by internal end.
-    fn external(&self, internal: &str) -> Vec<Endpoint> {
-        let (Party::Address(address), port) = end(internal) else { panic!() };
-        let own = |m: &&&MappingRow| m.internal.address == address && port.is_none_or(|p| m.internal.port == p);
-        self.dynamic().iter().filter(own).map(|m| m.external).collect()
-    }
-}
-
-fn nothing() -> [String; 0] {
-    []
-}
+use played::{EDGE, HOSTS, OUT, Played, edge, event, flow, nothing, plan, play, seconds, written};
+use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol};
+use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
+use zarnet_core::predict::{Moment, Options, predict};
+use zarnet_core::traffic::{Action, Clearing, Event, Item, Party, Seen, SeenError};
 
 /// The same file taking over changes nothing, also for segments that nobody named.
 #[test]
@@ -339,9 +199,9 @@ fn clearing_a_pool_ends_what_lingers_on_it() {
 fn a_session_names_the_rule_of_each_step() {
     let plan = edge("", &["out overload as = \"street\"; hairpin = [\"internal\"]"]);
     let lines = ["0 udp h0:5000>198.51.100.80:53 9", "1 udp h1:6000>203.0.113.2:5000 9"];
-    let items = lines.iter().map(|l| Ok::<Item, Infallible>(Item::Flow(flow(l))));
+    let items = lines.iter().map(|l| Ok::<Item, Infallible>(Item::Flow(flow(&plan, l))));
     let options = Options { moment: Moment::At(seconds("5")), sessions: true, ..Options::default() };
-    let prediction = predict(plan, items, vec![], options).unwrap();
+    let prediction = predict(plan.clone(), items, vec![], options).unwrap();
     let rules: Vec<_> = prediction.tables[0].sessions.iter().map(|s| s.rules).collect();
     assert!(rules.contains(&[Some(RuleId(0)), Some(RuleId(0))]), "{rules:?}");
 }
@@ -382,7 +242,7 @@ fn no_rule_is_to_blame_for_a_family_that_none_translates() {
         .replace("\"203.0.113.2/27\"", "[\"203.0.113.2/27\", \"2001:db8:1::2/64\"]");
     let route = "  [[device.route]]\n  to = \"::/0\"\n  via = \"2001:db8:1::1\"\n";
     let plan = plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{edge}{route}{}", written(OUT)));
-    let mut flow = flow("0 udp h0:1>198.51.100.80:53");
+    let mut flow = flow(&plan, "0 udp h0:1>198.51.100.80:53");
     (flow.source, flow.destination) =
         (Party::Address("fd00:20::9".parse().unwrap()), Party::Address("2001:db8:9::1".parse().unwrap()));
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Flow(flow)));
@@ -396,7 +256,7 @@ fn a_device_counts_its_own_packets_that_it_drops() {
     let edge =
         EDGE.replacen("address = \"203.0.113.2/27\"", "address = \"203.0.113.2/27\"\n  egress-acl = \"none\"", 1);
     let plan = plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{edge}{acl}"));
-    let mut own = flow("0 udp h0:1>198.51.100.80:53");
+    let mut own = flow(&plan, "0 udp h0:1>198.51.100.80:53");
     own.source = Party::Device(DeviceId(0));
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Flow(own)));
     let prediction = predict(plan, items, vec![], Options::default()).unwrap();
@@ -468,4 +328,140 @@ fn a_capture_from_elsewhere_is_told_and_not_judged() {
     assert_eq!(prediction.unattributed, 2);
     // fewer than half may be anything
     assert_eq!(play(&["10.20.0.11", "198.51.100.7", "198.51.100.9"]).elsewhere, None);
+}
+
+/// The answer passes at its time also where it is lost behind the first device that it passes.
+#[test]
+fn a_lost_answer_passes_a_round_trip_after_its_question() {
+    // h0 behind edge and gate; edge's outer side is gate's inner one. Answers reach gate, and edge drops them.
+    let acl = "  [[device.acl]]\n  name = \"none\"\n  entries = [{ drop = \"any\" }]\n";
+    let inner = EDGE
+        .replace(
+            "segment = \"world\"\n  address = \"203.0.113.2/27\"",
+            "segment = \"middle\"\n  address = \"10.30.0.2/24\"\n  ingress-acl = \"none\"",
+        )
+        .replace("203.0.113.1", "10.30.0.1");
+    let outer = EDGE.replace("\"10.20.0.1/24\"", "\"10.30.0.1/24\"\n  segment = \"middle\"");
+    let out = written(OUT);
+    let text = format!(
+        "{HOSTS}[[segment]]\nname = \"middle\"\n[[device]]\nname = \"edge\"\n{inner}{acl}{out}[[device]]\nname = \"gate\"\n{outer}{out}"
+    );
+    let plan = plan(text);
+    let played = play(&plan, &["0 tcp h0:1>198.51.100.80:443 0 close 0.9"], vec![], Some(5.0));
+    assert_eq!(played.lost(), ["ingress-acl edge"]);
+    let sessions = &played.prediction.tables[1].sessions;
+    assert_eq!((sessions[0].last_active, sessions[0].expires), (seconds("0.9"), seconds("7440.9")));
+    // an answer that does not refresh leaves the expiry
+    let played = play(&plan, &["0 udp h0:1>198.51.100.80:443 0 silent 0.9"], vec![], Some(5.0));
+    let sessions = &played.prediction.tables[1].sessions;
+    assert_eq!((sessions[0].last_active, sessions[0].expires), (seconds("0.9"), seconds("300")));
+}
+
+/// Of two flows on one session the first closes it; the other's packets go on.
+#[test]
+fn a_flow_goes_on_behind_the_end_of_another_on_its_session() {
+    let plan = edge("", &[OUT]);
+    let both = ["0 tcp h0:1000>198.51.100.80:80 20", "1 tcp h0:1000>198.51.100.80:80 20"];
+    let at = |at: f64| {
+        let played = play(&plan, &both, vec![], Some(at));
+        let session = &played.prediction.tables[0].sessions[0];
+        (session.state.name(), session.last_active, session.expires)
+    };
+    assert_eq!(at(20.5), ("closing", seconds("20.5"), seconds("260")));
+    assert_eq!(at(30.0), ("closing", seconds("21"), seconds("260")));
+}
+
+#[test]
+fn a_machine_that_a_rule_leads_to_is_there() {
+    let ask = |server: &str, more: &str| {
+        let rule = format!("web forward external = \"street:443/tcp\"; internal = \"{server}:443\"{more}");
+        play(&edge("", &[&rule]), &["0 tcp 198.51.100.9:4000>203.0.113.2:443"], vec![], None).lost()
+    };
+    assert_eq!(ask("10.20.0.77", ""), nothing());
+    // two interfaces could have it, or none
+    assert_eq!(ask("10.99.0.7", ""), ["private-address-on-internet edge"]);
+    let one = edge("", &["one static internal = \"10.20.0.77\"; external = \"203.0.113.9\""]);
+    assert_eq!(play(&one, &["0 udp 198.51.100.9:4000>203.0.113.9:53"], vec![], None).lost(), nothing());
+    let range = edge("", &["many static internal = \"10.20.0.76-10.20.0.77\"; external = \"203.0.113.8-203.0.113.9\""]);
+    assert_eq!(
+        play(&range, &["0 udp 198.51.100.9:4000>203.0.113.9:53"], vec![], None).lost(),
+        ["nobody-answers edge"],
+        "of a range nobody says who is there"
+    );
+    // whether the rule takes part is not looked at
+    let off =
+        edge("", &["web forward external = \"street:443/tcp\"; internal = \"10.20.0.77:443\"; enabled = false", OUT]);
+    assert_eq!(play(&off, &["0 udp h0:1>10.20.0.77:53"], vec![], None).lost(), ["on-link"]);
+    assert_eq!(play(&edge("", &[OUT]), &["0 udp h0:1>10.20.0.77:53"], vec![], None).lost(), ["nobody-answers"]);
+}
+
+/// A device that answers for the address on that segment is asked first: the next device of a chain.
+#[test]
+fn a_rule_may_lead_to_an_external_address_of_the_next_device() {
+    let inner = EDGE
+        .replace(
+            "segment = \"world\"\n  address = \"203.0.113.2/27\"",
+            "segment = \"middle\"\n  address = \"10.30.0.2/24\"",
+        )
+        .replace("203.0.113.1", "10.30.0.1");
+    let outer = EDGE.replace("\"10.20.0.1/24\"", "\"10.30.0.1/24\"\n  segment = \"middle\"");
+    let on = written("web forward external = \"10.30.0.9:443/tcp\"; internal = \"h0:443\"");
+    let first = written("web forward external = \"street:443/tcp\"; internal = \"10.30.0.9:443\"");
+    let plan = plan(format!(
+        "{HOSTS}[[segment]]\nname = \"middle\"\n[[device]]\nname = \"edge\"\n{inner}{on}[[device]]\nname = \"gate\"\n{outer}{first}"
+    ));
+    let ask = ["0 tcp 198.51.100.9:4000>203.0.113.2:443"];
+    let played = play(&plan, &ask, vec![], Some(0.5));
+    assert_eq!(played.lost(), nothing());
+    assert_eq!(played.prediction.tables[0].sessions[0].translated.destination.to_string(), "10.20.0.11:443");
+}
+
+#[test]
+fn a_device_that_cannot_translate_icmp_queries_has_no_rule_for_them() {
+    let rules = ["one static internal = \"h0\"; external = \"203.0.113.9\"", OUT];
+    let (can, cannot) = (edge("", &rules), edge("behaviour = { cannot = [\"icmp\"] }", &rules));
+    let lost = |plan, line: &str| play(plan, &[line], vec![], None).lost().join(" ");
+    for line in ["0 icmp h0>198.51.100.80", "0 icmp h1>198.51.100.80"] {
+        assert_eq!(lost(&can, line), "");
+        assert_eq!(lost(&cannot, line), "private-address-on-internet edge");
+    }
+    assert_eq!(lost(&can, "0 icmp 198.51.100.80>203.0.113.9"), "");
+    assert_eq!(lost(&cannot, "0 icmp 198.51.100.80>203.0.113.9"), "no-mapping edge");
+    assert_eq!(lost(&cannot, "0 icmp 198.51.100.80>203.0.113.2"), "to-device edge");
+    assert_eq!(lost(&cannot, "0 udp h1>198.51.100.80:53"), "", "of other protocols nothing is changed");
+    assert_eq!(lost(&cannot, "0 gre h0>198.51.100.80"), "");
+}
+
+#[test]
+fn a_range_may_name_the_prefix_whose_network_and_broadcast_it_leaves_out() {
+    let sizes = |addresses: &str| {
+        let pool = format!("  [[device.pool]]\n  name = \"p\"\n  addresses = {addresses}\n");
+        let text = format!("{HOSTS}[[device]]\nname = \"edge\"\n{EDGE}{pool}{}", written("a pool as = \"p\""));
+        let played = play(&plan(text), &["0 udp h0:1>198.51.100.80:53 9"], vec![], Some(1.0));
+        (played.prediction.tables[0].pools[0].usable, played.external("h0")[0].address.to_string())
+    };
+    assert_eq!(sizes("\"192.0.2.196-192.0.2.199\""), (4, "192.0.2.196".into()));
+    assert_eq!(sizes("\"192.0.2.196-192.0.2.199/30\""), (2, "192.0.2.197".into()));
+    assert_eq!(sizes("\"192.0.2.196-192.0.2.199/29\""), (3, "192.0.2.196".into()));
+    assert_eq!(sizes("\"192.0.2.196-192.0.2.199/31.0.0.0\"".replace("31.0.0.0", "255.255.255.252").as_str()).0, 2);
+    assert_eq!(sizes("\"192.0.2.196-192.0.2.199\"\n  usable = \"all\"").0, 4);
+}
+
+/// A pool that a host did not ask, because it stays on the fallback, counts no refusal.
+#[test]
+fn a_pool_that_was_not_asked_counts_no_refusal() {
+    let pools = "  [[device.pool]]\n  name = \"p\"\n  addresses = \"203.0.113.10\"\n  [[device.pool]]\n  name = \"q\"\n  addresses = \"203.0.113.12\"\n";
+    let keys = "behaviour = { port-classes = [\"1-65535 -> 50000-50000\"] }";
+    let rule = written("a pool as = \"p\"; when-exhausted = \"q\"");
+    let plan = plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{keys}\n{EDGE}{pools}{rule}"));
+    let lines = [
+        "0 udp h0:1>198.51.100.80:53 100",
+        "1 udp h1:1>198.51.100.80:53 100",
+        "2 udp h1:2>198.51.100.80:53",
+        "3 udp 10.20.0.13:2>198.51.100.80:53",
+    ];
+    let played = play(&plan, &lines, vec![], Some(50.0));
+    assert_eq!(played.lost(), ["ports-exhausted edge a", "ports-exhausted edge a"]);
+    let refused: Vec<u64> = played.prediction.tables[0].pools.iter().map(|p| p.refused).collect();
+    assert_eq!(refused, [1, 2], "h1 stays on q, the other one asked both");
 }

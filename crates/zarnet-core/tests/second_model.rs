@@ -375,7 +375,7 @@ proptest! {
                     left.push((out.packet, out.interface == InterfaceId(0)));
                     Ok(out.packet.ends)
                 }
-                Outcome::Answered(_) | Outcome::Consumed => Err("itself"),
+                Outcome::Answered(_) | Outcome::Consumed(..) => Err("itself"),
                 Outcome::Dropped(refusal) => Err(refusal.reason.name()),
             };
             prop_assert_eq!(got, wanted, "{:?} from {} at {}", packet, if from_inside { "inside" } else { "outside" }, Instant(now));

@@ -326,7 +326,7 @@ proptest! {
                 let done = at_rest.clone().receive(Instant::ZERO, id, packet);
                 match (at_rest.judge(id, packet), done) {
                     (Judged::Dropped(a), Outcome::Dropped(b)) => prop_assert_eq!(a, b),
-                    (Judged::ToDevice, Outcome::Answered(_) | Outcome::Consumed) => {}
+                    (Judged::ToDevice, Outcome::Answered(_) | Outcome::Consumed(..)) => {}
                     (Judged::Forwarded(a), Outcome::Forwarded(b)) => {
                         prop_assert_eq!(a.out, b.packet);
                         prop_assert_eq!((a.egress, a.next_hop.unwrap_or(b.packet.destination().address)), (b.interface, b.next_hop));

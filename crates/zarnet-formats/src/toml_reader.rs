@@ -152,6 +152,24 @@ impl<'a> Reader<'a> {
         })
     }
 
+    /// The same with its place; that of the table where it is left out.
+    pub(crate) fn placed_flag(&self, key: &'static str, default: bool) -> Placed<bool> {
+        let place = self.table.get(key).map_or(self.place, |v| self.at(v.span()));
+        Placed::new(self.flag(key, default), place)
+    }
+
+    /// Text, or `true` or `false` as text.
+    pub(crate) fn text_or_flag(&self, key: &'static str) -> Option<Text> {
+        let value = self.table.get(key)?;
+        match value.get_ref().as_bool() {
+            Some(flag) => {
+                self.asked.borrow_mut().push(key);
+                Some(Text::new(flag.to_string(), self.at(value.span())))
+            }
+            None => self.text(key),
+        }
+    }
+
     /// A whole number.
     pub(crate) fn integer(&self, key: &'static str) -> Option<Placed<i64>> {
         let value = self.get(key)?;

@@ -104,16 +104,19 @@ impl Neighbourhood<'_> {
             }
             return;
         }
-        // where hosts are declared around it, one that is not is likely a slip
+        // where hosts are declared around it, one that is not may be a slip
         let around = || self.around.holding(address).flatten();
         if next.is_none() && around().nth(1).is_some() {
-            let message = format!("rule `{}` leads to {address}, which no host of the plan has", rule.name);
+            let message = format!(
+                "rule `{}` leads to {address}, which no host of the plan has: it counts as a machine that answers everything",
+                rule.name
+            );
             let near = around().take(4).map(|h| format!("{} ({})", h.name, h.address));
             let help = format!(
-                "declare the host, or correct the address; beside it are {}",
+                "declare the host, so that what it listens to counts, or correct the address; beside it are {}",
                 near.collect::<Vec<_>>().join(", ")
             );
-            findings.push(finding("forward-to-nobody", message, vec![rule.place], help));
+            findings.push(finding("server-undeclared", message, vec![rule.place], help));
         }
     }
 }

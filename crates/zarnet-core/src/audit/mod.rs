@@ -4,6 +4,7 @@ mod addresses;
 mod behaviour;
 mod exposure;
 mod forwards;
+mod lines;
 mod network;
 mod proof;
 mod rules;
@@ -66,7 +67,7 @@ impl Finding {
 }
 
 /// Every finding with its severity, for the documentation to be checked against.
-pub const FINDINGS: [(&str, Severity); 40] = [
+pub const FINDINGS: [(&str, Severity); 42] = [
     ("realm-without-interface", Severity::Error),
     ("pool-empty", Severity::Error),
     ("overload-without-ports", Severity::Error),
@@ -75,13 +76,13 @@ pub const FINDINGS: [(&str, Severity); 40] = [
     ("next-hop-not-held", Severity::Error),
     ("route-circle", Severity::Error),
     ("expectation-fails", Severity::Error),
+    ("answer-by-other-line", Severity::Warning),
     ("chain-ends-here", Severity::Warning),
     ("device-service-open", Severity::Warning),
     ("filter-drops-everything", Severity::Warning),
     ("filter-entry-shadowed", Severity::Warning),
     ("filter-not-attached", Severity::Warning),
     ("forward-not-listening", Severity::Warning),
-    ("forward-to-nobody", Severity::Warning),
     ("gateway-outside-prefix", Severity::Warning),
     ("interface-without-realm", Severity::Warning),
     ("open-from-outside", Severity::Warning),
@@ -103,9 +104,11 @@ pub const FINDINGS: [(&str, Severity); 40] = [
     ("pool-opens-all-ports", Severity::Hint),
     ("pool-smaller-than-sources", Severity::Hint),
     ("pool-unused", Severity::Hint),
+    ("realm-used-once", Severity::Hint),
     ("rule-disabled", Severity::Hint),
     ("rule-partly-shadowed", Severity::Hint),
     ("rule-redundant", Severity::Hint),
+    ("server-undeclared", Severity::Hint),
     ("translation-wider-than-policy", Severity::Hint),
 ];
 
@@ -129,6 +132,7 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
         }
     }
     forwards::find(plan, &devices, &mut findings);
+    lines::find(plan, &devices, &mut findings);
     supply::expectations(plan, &mut findings);
     addresses::routed(plan, &mut findings);
     network::find(plan, &mut findings);

@@ -143,7 +143,7 @@ fn circles(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
     let ways: Vec<Ways> = plan.devices.iter().map(Ways::new).collect();
     let mut told: HashSet<(usize, Prefix)> = HashSet::new();
     for (d, device) in plan.devices.iter().enumerate() {
-        for route in &device.routes {
+        for route in device.routes.iter().filter(|r| r.condition.is_none()) {
             let Some(target) = ways[d].outside(route.to) else { continue };
             let mut passed = vec![(d, route.place)];
             let mut here = d;
@@ -172,7 +172,7 @@ const MOST_HOPS: usize = 32;
 
 /// The ways out of a device by prefix.
 struct Ways {
-    /// Length and position of each route.
+    /// Length and position of each route that is for all packets.
     routes: PrefixMap<(u8, usize)>,
     connected: PrefixMap<()>,
 }
@@ -180,7 +180,8 @@ struct Ways {
 impl Ways {
     fn new(device: &Device) -> Self {
         let (mut routes, mut connected) = (PrefixMap::default(), PrefixMap::default());
-        routes.extend(device.routes.iter().enumerate().map(|(i, r)| (r.to, (r.to.length(), i))));
+        let for_all = device.routes.iter().enumerate().filter(|(_, r)| r.condition.is_none());
+        routes.extend(for_all.map(|(i, r)| (r.to, (r.to.length(), i))));
         connected.extend(device.interfaces.iter().flat_map(|i| &i.addresses).map(|a| (a.1, ())));
         Self { routes, connected }
     }

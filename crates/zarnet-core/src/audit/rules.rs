@@ -1,5 +1,7 @@
 //! Findings on rules, filters and policies: names that come to nothing, rules that hide others.
 
+use std::collections::HashSet;
+
 use super::{Finding, finding, zone_names};
 use crate::net::AddressSet;
 use crate::plan::{Device, Direction, Rule, RuleKind, RuleOrder, Zone, nearest};
@@ -31,11 +33,43 @@ pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
     }
     unattached(device, findings);
     hidden_statics(device, findings);
-    for interface in device.interfaces.iter().filter(|i| i.realm.is_none()) {
+    let named: HashSet<&str> = named_zones(device).collect();
+    once(device, &named, findings);
+    for interface in device.interfaces.iter().filter(|i| i.realm.is_none() && !named.contains(i.name.as_str())) {
         let message =
             format!("interface `{}` has no realm: no rule concerns what comes in or goes out by it", interface.name);
         let help = "give it a `realm`, such as \"internal\" or \"external\"".to_owned();
         findings.push(finding("interface-without-realm", message, vec![interface.place], help));
+    }
+}
+
+/// What rules, policy entries and routes of a device name: realms and interfaces, those by default included.
+fn named_zones(device: &Device) -> impl Iterator<Item = &str> {
+    let rules = device.rules.iter().flat_map(|r| [&r.from, &r.into, &r.hairpin]);
+    let policies = device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into));
+    let routes = device.routes.iter().filter_map(|r| r.condition.as_ref()?.from.as_ref());
+    rules.chain(policies).chain(routes).flat_map(|zone| &zone.names).map(|name| name.value.as_str())
+}
+
+/// A realm that one interface has and nothing else names: likely a slip, or a realm that nothing is for.
+fn once(device: &Device, named: &HashSet<&str>, findings: &mut Vec<Finding>) {
+    if device.rules.is_empty() && device.policies.is_empty() {
+        return;
+    }
+    let realms = || device.interfaces.iter().filter_map(|i| i.realm.as_deref());
+    for interface in &device.interfaces {
+        let Some(realm) = interface.realm.as_deref() else { continue };
+        let itself = named.contains(interface.name.as_str());
+        if named.contains(realm) || itself || realms().filter(|r| *r == realm).count() > 1 {
+            continue;
+        }
+        let message = format!(
+            "realm `{realm}` of interface `{}` is named by no rule and no policy entry of `{}`",
+            interface.name, device.name
+        );
+        let near = nearest(realm, named.iter().copied()).map(|n| format!("did you mean `{n}`?"));
+        let help = near.unwrap_or_else(|| "name it in a rule or policy entry, if one is meant for it".to_owned());
+        findings.push(finding("realm-used-once", message, vec![interface.place], help));
     }
 }
 

@@ -253,7 +253,7 @@ fn source(prediction: &Prediction, flow: &Flow) -> Option<IpAddr> {
     match flow.source {
         Party::Address(address) => Some(address),
         Party::Host(id) => Some(prediction.plan.hosts[id.index()].address),
-        Party::Device(_) => None,
+        Party::Device(_) | Party::Interface(..) => None,
     }
 }
 

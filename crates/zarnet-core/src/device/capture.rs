@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 
+use super::routes::Query;
 use super::session::{Heading, WIDE};
 use super::table::bits;
 use super::{Device, Hit, SessionRef};
@@ -19,7 +20,7 @@ impl Device {
     /// Whether a packet seen on an interface was coming in: its sender lies that way.
     pub fn comes_in_by(&self, interface: InterfaceId, packet: Packet) -> bool {
         let source = packet.source().address;
-        !self.is_known_as(source) && self.config.routes.find(source, None).is_some_and(|w| w.interface == interface)
+        !self.is_known_as(source) && self.config.routes.lead_over(interface, source)
     }
 
     /// Whether an address is the device's own, or one that it translates to.
@@ -65,11 +66,11 @@ impl Device {
     pub fn before_leaving(&self, interface: InterfaceId, packet: Packet) -> Option<(InterfaceId, Packet)> {
         let to = packet.destination();
         let source = packet.source().address;
-        let leaves = self.config.routes.find(to.address, None).is_some_and(|w| w.interface == interface);
+        let leaves = self.config.routes.lead_over(interface, to.address);
         if !leaves || self.is_known_as(source) {
             return None;
         }
-        let ingress = self.config.routes.find(source, None)?.interface;
+        let ingress = self.config.routes.find(Query::to(source))?.interface;
         for id in self.config.source_rules(to.address) {
             let rule = self.rule(id);
             let external = match &rule.kind {

@@ -2,6 +2,8 @@
 //! so that a packet that is dropped afterwards moves no turn, sequence or random stream.
 //! Read first: RFC 4787 §4.1 and §4.2, RFC 6888 §3, RFC 7422.
 
+use std::net::IpAddr;
+
 use rand_chacha::ChaCha12Rng;
 use rand_chacha::rand_core::Rng;
 
@@ -215,9 +217,8 @@ impl Device {
         if let Some(known) = self.known_endpoint(id, sent, peer) {
             return Ok(known);
         }
-        let stays = self.on_fallback.contains_key(&(host, id));
         self.check_rule_limit(id)?;
-        if stays && self.config.plan.behaviour.paired {
+        if self.stays_on_fallback(sent.source().address, id) {
             return self.new_on_fallback(id, (sent, peer), fallback, Reason::PoolExhausted);
         }
         let mut draw = self.draw();
@@ -254,9 +255,7 @@ impl Device {
         self.check_host_limit(id, sent)?;
         let targets = self.config.rule_targets[usize::from(id)];
         let Some(main) = targets.main else { return Ok(Source::Keep(Kept::NoRule)) };
-        let stays = self.config.plan.behaviour.paired
-            && bits(sent.source().address).is_some_and(|h| self.on_fallback.contains_key(&(h, id)));
-        if stays {
+        if self.stays_on_fallback(sent.source().address, id) {
             return self.new_on_fallback(id, (sent, peer), fallback, Reason::PortsExhausted);
         }
         match self.endpoint_on(main, sent, peer) {
@@ -288,6 +287,11 @@ impl Device {
         })?;
         let address = self.externals.get(self.table.mapping(mapping).place()).address;
         Some(Source::Mapped(RuleId(id), mapping, v4(address, 0)))
+    }
+
+    /// Whether a host has mappings of a rule on its fallback, and stays there while it has.
+    pub(super) fn stays_on_fallback(&self, host: IpAddr, rule: u16) -> bool {
+        self.config.plan.behaviour.paired && bits(host).is_some_and(|h| self.on_fallback.contains_key(&(h, rule)))
     }
 
     fn new_source(&self, id: u16, choice: Choice) -> Result<Source, Refusal> {

@@ -12,11 +12,11 @@ use crate::plan::{Dependence, InterfaceId, Pick, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
 impl Device {
-    /// Makes the session of a first packet, and the mapping if it needs a new one.
+    /// Makes the session of a first packet, and the mapping if it needs a new one. The device's own comes in nowhere.
     pub(super) fn commit(
         &mut self,
         now: Instant,
-        (ingress, egress): (InterfaceId, InterfaceId),
+        (ingress, egress): (Option<InterfaceId>, InterfaceId),
         sent: Packet,
         out: Packet,
         entry: &Entry,
@@ -25,7 +25,8 @@ impl Device {
         self.check_sessions()?;
         let inbound_rule = entry.rule;
         let outbound_rule = source.rule();
-        let hairpin = inbound_rule.is_some_and(|r| self.rule(r.0).hairpin.interfaces.contains(ingress));
+        let hairpins = |r: RuleId| ingress.is_some_and(|i| self.rule(r.0).hairpin.interfaces.contains(i));
+        let hairpin = inbound_rule.is_some_and(hairpins);
         let inbound = inbound_rule.is_some() && outbound_rule.is_none();
         // the far end as the mapping's filter knows it
         let remote = match (inbound, hairpin) {
@@ -47,7 +48,8 @@ impl Device {
             self.lingers.remove(&source_mapping);
             self.lingers.remove(&entered);
         }
-        let compact = !self.config.routes.ambiguous
+        let compact = !self.config.remembers_interfaces()
+            && ingress.is_some()
             && match (source_mapping, entered) {
                 (mapping, NONE) if mapping != NONE => inbound_rule.is_none() && self.is_endpoint(mapping),
                 // a session of another peer than the mapping's would not be found through it from inside
@@ -65,7 +67,7 @@ impl Device {
             outbound_rule: outbound_rule.map(|r| r.0),
             source_mapping,
             entered,
-            interfaces: (ingress.0, egress.0),
+            interfaces: (ingress.map_or(u16::MAX, |i| i.0), egress.0),
             serial: 0,
         });
         let owner = if source_mapping != NONE { source_mapping } else { entered };
@@ -76,29 +78,6 @@ impl Device {
         for rule in distinct(inbound_rule, outbound_rule) {
             self.counters.begin(rule.0, now.0);
         }
-        Ok(SessionRef { id, created: now.0 })
-    }
-
-    /// Makes the session of a packet that the device itself sends.
-    pub(super) fn commit_own(
-        &mut self,
-        now: Instant,
-        sent: Packet,
-        egress: InterfaceId,
-    ) -> Result<SessionRef, Refusal> {
-        self.check_sessions()?;
-        let wide = Wide {
-            protocol: sent.protocol,
-            original: sent.ends,
-            translated: sent.ends,
-            inbound_rule: None,
-            outbound_rule: None,
-            source_mapping: NONE,
-            entered: NONE,
-            interfaces: (u16::MAX, egress.0),
-            serial: 0,
-        };
-        let id = self.make_session(now, sent, sent.destination(), NONE, 0, Some(wide));
         Ok(SessionRef { id, created: now.0 })
     }
 

@@ -59,6 +59,8 @@ pub(super) struct Config {
     concerned: IntervalMap<bool>,
     /// Whether an endpoint mapping is known by its internal end alone, and leaves nothing behind but a free port.
     pub plain: bool,
+    /// Whether no rule takes part for ICMP queries.
+    lacks_icmp: bool,
     /// By ingress, then egress: whether no filter and no policy between them can drop a packet or its answer.
     open: Vec<Vec<bool>>,
     /// External addresses of enabled rules, for which it answers ARP.
@@ -98,6 +100,7 @@ impl Config {
             claimed: AddressSet::default(),
             concerned: IntervalMap::from_edges(Vec::new(), |_| true),
             plain: is_plain(&plan.behaviour),
+            lacks_icmp: plan.behaviour.cannot.contains(&plan::Lack::Icmp),
             open: Vec::new(),
             arp: AddressSet::default(),
             routes: Routes::new(&plan),
@@ -145,12 +148,23 @@ impl Config {
                 None => plan.default_policy == plan::Verdict::Accept,
             }
         };
-        let open = |i, e| plan.forwarding && !self.routes.ambiguous && unfiltered(i) && unfiltered(e) && accepts(i, e);
+        let open = |i, e| plan.forwarding && self.routes.are_plain() && unfiltered(i) && unfiltered(e) && accepts(i, e);
         let count = plan.interfaces.len();
         // that nothing can object is only a short way: with very many pairs it is not looked for
         let few = count * count * (plan.policies.len() + 1) <= limits::OPEN_PAIRS;
         let open = |i, e| few && open(i, e);
         self.open = (0..count).map(|i| (0..count).map(|e| open(i, e)).collect()).collect();
+    }
+
+    /// Whether a packet is of a protocol that no rule takes part for: ICMP queries, where the device cannot translate them.
+    #[inline]
+    pub(super) fn is_beyond_rules(&self, protocol: Protocol) -> bool {
+        self.lacks_icmp && protocol.has_query_id()
+    }
+
+    /// Whether the way of a session's packets depends on the interfaces that its first packet passed.
+    pub(super) fn remembers_interfaces(&self) -> bool {
+        self.routes.ambiguous || self.plan.behaviour.answers_leave_as_came
     }
 
     /// Whether nothing on the device can drop a packet of a known session.

@@ -7,6 +7,7 @@
 use super::config::RuleTargets;
 use super::external::External;
 use super::intervals::IntervalMap;
+use super::routes::Query;
 use super::session::{ANSWERED, Heading, INBOUND, NONE, Session, State, Terms};
 use super::table::{Kind, Mapping, v4};
 use super::translate::Source;
@@ -132,7 +133,13 @@ impl Device {
     ) -> Option<Lane> {
         let b = &self.config.plan.behaviour;
         let unlimited = b.max_mappings.is_none() && b.max_sessions.is_none();
-        if !self.config.plain || b.port_assignment == PortAssignment::Random || b.port_parity || !unlimited {
+        let plain = self.config.plain && self.config.routes.are_plain() && !self.config.remembers_interfaces();
+        if !plain
+            || self.config.is_beyond_rules(Protocol::ICMP)
+            || b.port_assignment == PortAssignment::Random
+            || b.port_parity
+            || !unlimited
+        {
             return None;
         }
         let address = |n: u64| std::net::IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
@@ -151,7 +158,7 @@ impl Device {
         };
         let exit = |n: u64| {
             let to = address(n);
-            let way = self.config.routes.find(to, None)?;
+            let way = self.config.routes.find(Query::to(to))?;
             let leads = !self.config.concerns(to) && leads_out(way.interface, to, way.via.unwrap_or(to));
             (leads && self.config.is_open(ingress, way.interface)).then_some(way.interface)
         };

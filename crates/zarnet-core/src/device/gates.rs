@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 
 use super::pipeline::{step, tell};
+use super::routes::Query;
 use super::{Device, Refusal};
 use crate::net::{Endpoint, Packet};
 use crate::observe::{By, Observer, Stage, StageResult, Step};
@@ -30,18 +31,17 @@ impl Device {
     /// Step 6: the interface that a packet leaves by, and the next hop.
     pub(super) fn route<O: Observer>(
         &self,
-        destination: IpAddr,
-        preferred: Option<&plan::InterfaceSet>,
+        query: Query<'_>,
         observer: &mut O,
     ) -> Result<(InterfaceId, IpAddr), Refusal> {
-        let Some(way) = self.config.routes.find(destination, preferred) else {
+        let Some(way) = self.config.routes.find(query) else {
             let refusal = Refusal::new(Reason::NoRoute, self.config.plan.place);
             tell(observer, Stage::Route, refusal);
             return Err(refusal);
         };
-        let (interface, next_hop) = (way.interface, way.via.unwrap_or(destination));
+        let (interface, next_hop) = (way.interface, way.via.unwrap_or(query.destination));
         observer.step(|| {
-            let (by, place) = match self.config.routes.route_to(destination).filter(|_| way.via.is_some()) {
+            let (by, place) = match way.route {
                 Some(i) => (By::Route(i), self.config.plan.routes[i].place),
                 None => (By::Interface(interface), self.config.plan.interfaces[interface.index()].place),
             };

@@ -3,6 +3,7 @@
 
 use std::net::IpAddr;
 
+use super::routes::Query;
 use super::{Device, Refusal};
 use crate::net::{Endpoint, IcmpError, Instant, Packet, Protocol, Signal, Tuple};
 use crate::plan::{InterfaceId, RuleKind};
@@ -49,7 +50,9 @@ impl Device {
         if !plan.forwarding {
             return Err(Refusal::new(Reason::NotForwarding, plan.place));
         }
-        let way = self.config.routes.find(told, None).ok_or(Refusal::new(Reason::NoRoute, plan.place))?;
+        let sides = self.sides(hit);
+        let query = Query { source: Some(error.from), ingress: Some(ingress), ..sides.query(told) };
+        let way = self.config.routes.find(query).ok_or(Refusal::new(Reason::NoRoute, plan.place))?;
         let acl = plan.interfaces[way.interface.index()].egress_acl;
         if let Some(refusal) = self.drops(acl, outer(out), true, Reason::EgressAcl) {
             return Err(refusal);

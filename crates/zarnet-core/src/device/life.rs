@@ -156,11 +156,25 @@ impl Device {
         (if own { Reason::FromDevice } else { Reason::NoRule }, None)
     }
 
-    /// Enters an accepted packet of a session.
-    pub(super) fn refresh(&mut self, now: Instant, hit: Hit, signal: Signal) {
+    /// Enters an accepted packet of a session. Tells whether it keeps it alive for longer.
+    pub(super) fn refresh(&mut self, now: Instant, hit: Hit, signal: Signal) -> bool {
         let mut session = *self.table.session(hit.id);
-        session.on_packet(now.0, signal, hit.heading, self.terms(&session));
+        let refreshes = session.on_packet(now.0, signal, hit.heading, self.terms(&session));
         self.put_session(hit.id, session);
+        refreshes
+    }
+
+    /// A packet that was entered ahead of its time, at `entered`, passes at `at`.
+    pub(crate) fn put_off(&mut self, passed: SessionRef, refreshed: bool, entered: Instant, at: Instant) {
+        let mut session = *self.table.session(passed.id);
+        // of a flow that runs on it, other packets pass later still
+        if self.is_alive(passed) && session.last == entered.0 {
+            session.last = at.0;
+            if refreshed {
+                session.expires = session.expires.saturating_add(at.0 - entered.0);
+            }
+            self.put_session(passed.id, session);
+        }
     }
 
     /// Gives back the memory of everything that is only needed for packets still to come.

@@ -26,6 +26,7 @@ pub(crate) mod intervals;
 mod leftover;
 mod life;
 mod overlap;
+mod own;
 mod pairs;
 mod pipeline;
 mod ports;
@@ -63,6 +64,7 @@ pub use counters::{AddressUse, Counters, Peak, PoolUse, RuleCounters};
 pub(crate) use express::{Course, Lane, Ride, RideAlong, Ticket};
 pub use history::{History, Supply};
 pub use icmp::ForwardedError;
+pub use own::OwnSource;
 pub use pipeline::{Judged, Verdicts};
 pub use series::{Series, Span};
 pub use session::{Ending, State};
@@ -76,9 +78,20 @@ pub enum Outcome {
     /// The device itself answers; the answer leaves by an interface.
     Answered(Forwarded),
     /// It was for the device itself, which wanted it.
-    Consumed,
+    Consumed(Taken),
     /// It goes no further.
     Dropped(Refusal),
+}
+
+/// A packet that a device took for itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Taken {
+    /// The packet as it then was.
+    pub packet: Packet,
+    /// The session that it belongs to, if any.
+    pub session: Option<SessionRef>,
+    /// Whether it keeps that session alive for longer.
+    pub refreshes: bool,
 }
 
 /// A packet on its way out.
@@ -92,6 +105,8 @@ pub struct Forwarded {
     pub next_hop: IpAddr,
     /// The session that it belongs to, if any.
     pub session: Option<SessionRef>,
+    /// Whether it keeps that session alive for longer.
+    pub refreshes: bool,
     /// Why its ends were not changed; `None` if one was.
     pub unchanged: Option<(Reason, Option<RuleId>)>,
 }

@@ -45,6 +45,12 @@ impl Overlap {
         self.more.take_if(|more| more.is_empty());
     }
 
+    /// The last packet of any of them.
+    pub(super) fn latest(&self) -> u64 {
+        let all = self.two.iter().chain(self.more.iter().flat_map(|m| m.iter()));
+        all.map(|run| run.0 >> 2).max().unwrap_or(0)
+    }
+
     /// When and how the session ends for all: with the first that closes it, or else with the longest.
     pub(super) fn end(&self) -> Option<(u64, Ending)> {
         let all = || self.two.iter().chain(self.more.iter().flat_map(|m| m.iter())).filter(|run| run.0 > 0);

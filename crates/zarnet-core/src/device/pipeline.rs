@@ -2,10 +2,11 @@
 
 use std::net::IpAddr;
 
+use super::routes::Query;
 use super::session::{INBOUND, WIDE};
 use super::table::bits;
 use super::translate::{Entry, Kept, Source};
-use super::{Device, Forwarded, Heading, Hit, Outcome, Refusal, SessionRef};
+use super::{Device, Forwarded, Heading, Hit, Outcome, Refusal, SessionRef, Taken};
 use crate::net::{Instant, Packet, Signal};
 use crate::observe::{By, Observer, Stage, StageResult, Step};
 use crate::plan::{self, InterfaceId, RuleId};
@@ -27,18 +28,19 @@ impl Device {
     ) -> Outcome {
         self.expire(now);
         let outcome = self.handle(now, ingress, packet, observer);
-        if let Outcome::Dropped(refusal) = outcome {
-            self.count_refusal(refusal);
-        }
+        self.count_refusal(packet, outcome);
         outcome
     }
 
-    fn count_refusal(&mut self, refusal: Refusal) {
+    pub(super) fn count_refusal(&mut self, packet: Packet, outcome: Outcome) {
+        let Outcome::Dropped(refusal) = outcome else { return };
         self.counters.refuse(refusal.rule, refusal.reason);
         let Some(rule) = refusal.rule else { return };
         let targets = self.config.rule_targets[rule.index()];
-        if let (Reason::PoolExhausted | Reason::PortsExhausted, Some(target)) = (refusal.reason, targets.main) {
-            self.targets[usize::from(target)].refused += 1;
+        if matches!(refusal.reason, Reason::PoolExhausted | Reason::PortsExhausted) {
+            // a host that stays on the fallback was refused there: nobody asked for the other
+            let main = targets.main.filter(|_| !self.stays_on_fallback(packet.source().address, rule.0));
+            main.into_iter().chain(targets.fallback).for_each(|t| self.targets[usize::from(t)].refused += 1);
         }
         if matches!(refusal.reason, Reason::PortsExhausted | Reason::UnsupportedProtocol) {
             targets.main.into_iter().chain(targets.fallback).for_each(|target| self.leave_home(target));
@@ -58,53 +60,6 @@ impl Device {
                 self.pass_first(now, ingress, packet, observer).unwrap_or_else(Outcome::Dropped)
             }
         }
-    }
-
-    /// The device sends a packet of its own: routed and filtered on its way out, and matched by no rule.
-    pub fn originate(&mut self, now: Instant, packet: Packet) -> Outcome {
-        self.originate_watched(now, packet, &mut ())
-    }
-
-    /// The same, watched.
-    pub fn originate_watched<O: Observer>(&mut self, now: Instant, packet: Packet, observer: &mut O) -> Outcome {
-        self.expire(now);
-        if let Some(hit) = self.find(packet, None) {
-            return self.pass_known(now, None, packet, hit, observer);
-        }
-        observer.step(|| step(Stage::Source, StageResult::Unchanged(Reason::FromDevice)));
-        let sent = self.send_own(packet, false, observer).and_then(|mut out| {
-            out.unchanged = Some((Reason::FromDevice, None));
-            if packet.may_begin() {
-                let session =
-                    self.commit_own(now, packet, out.interface).inspect_err(|r| tell(observer, Stage::Commit, *r))?;
-                observer.step(|| step(Stage::Commit, StageResult::Committed { mapping: false }));
-                out.session = Some(session);
-            }
-            Ok(out)
-        });
-        if let Err(refusal) = sent {
-            self.count_refusal(refusal);
-        }
-        sent.map_or_else(Outcome::Dropped, Outcome::Forwarded)
-    }
-
-    /// Who it sends packets for a destination to.
-    pub fn next_hop(&self, destination: IpAddr) -> Option<IpAddr> {
-        self.config.routes.find(destination, None).map(|w| w.via.unwrap_or(destination))
-    }
-
-    /// The interface that a packet of its own to `destination` would leave by, and the address it would be from.
-    pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
-        let way = self.config.routes.find(destination, None)?;
-        let interface = &self.config.plan.interfaces[way.interface.index()];
-        interface.addresses.iter().map(|a| a.0).find(|a| a.is_ipv4() == destination.is_ipv4())
-    }
-
-    /// Route and egress filter for what the device itself sends.
-    fn send_own<O: Observer>(&self, packet: Packet, is_answer: bool, observer: &mut O) -> Result<Forwarded, Refusal> {
-        let (interface, next_hop) = self.route(packet.destination().address, None, observer)?;
-        self.filter(Stage::EgressAcl, interface, packet, is_answer, observer)?;
-        Ok(Forwarded { packet, interface, next_hop, session: None, unchanged: None })
     }
 
     /// Step 3: the session that a packet belongs to.
@@ -166,7 +121,7 @@ impl Device {
     }
 
     /// A packet of a known session: translated as the session says.
-    fn pass_known<O: Observer>(
+    pub(super) fn pass_known<O: Observer>(
         &mut self,
         now: Instant,
         ingress: Option<InterfaceId>,
@@ -184,17 +139,18 @@ impl Device {
             && let Some(own) = self.config.own.get(&destination)
         {
             observer.step(|| Step { by: By::Interface(*own), ..step(Stage::Own, StageResult::Taken) });
-            self.refresh(now, hit, packet.signal);
-            return Outcome::Consumed;
+            let refreshes = self.refresh(now, hit, packet.signal);
+            return Outcome::Consumed(Taken { packet: out, session, refreshes });
         }
         if ingress.is_some()
             && let Err(refusal) = self.forwards(observer)
         {
             return Outcome::Dropped(refusal);
         }
-        let wide = self.table.session(hit.id).has(WIDE).then(|| self.side(hit)).flatten();
         let is_answer = !hit.heading.from_initiator;
-        let way = self.route(destination, wide.as_ref(), observer).and_then(|way| {
+        let sides = self.sides(hit);
+        let query = Query { source: Some(packet.source().address), ingress, ..sides.query(destination) };
+        let way = self.route(query, observer).and_then(|way| {
             self.filter(Stage::EgressAcl, way.0, out, is_answer, observer)?;
             Ok(way)
         });
@@ -202,9 +158,9 @@ impl Device {
             Ok(way) => way,
             Err(refusal) => return Outcome::Dropped(refusal),
         };
-        self.refresh(now, hit, packet.signal);
+        let refreshes = self.refresh(now, hit, packet.signal);
         let unchanged = (original == translated).then(|| self.unchanged_reason(hit.id));
-        Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, unchanged })
+        Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, unchanged })
     }
 
     /// What the rules of a session make of a packet of it.
@@ -233,15 +189,22 @@ impl Device {
         }
     }
 
-    /// The interface that a packet of a wide session leaves by, where several have one prefix.
-    fn side(&self, hit: Hit) -> Option<plan::InterfaceSet> {
-        if !self.config.routes.ambiguous {
-            return None;
+    /// The interfaces that the first packet of a session passed, where the way of its packets depends on them.
+    pub(super) fn sides(&self, hit: Hit) -> Sides {
+        let session = self.table.session(hit.id);
+        if !self.config.remembers_interfaces() || !session.has(WIDE) {
+            return Sides::default();
         }
-        let (ingress, egress) = self.table.wide(self.table.session(hit.id))?.interfaces;
-        let mut set = plan::InterfaceSet::default();
-        set.insert(InterfaceId(if hit.heading.from_initiator { egress } else { ingress }));
-        Some(set)
+        let Some(wide) = self.table.wide(session) else { return Sides::default() };
+        let (ingress, egress) = wide.interfaces;
+        let out = InterfaceId(if hit.heading.from_initiator { egress } else { ingress });
+        // of the device's own session there is no way in
+        let came = Some(out).filter(|i| !hit.heading.from_initiator && i.0 != u16::MAX);
+        let mut preferred = plan::InterfaceSet::default();
+        if self.config.routes.ambiguous && out.0 != u16::MAX {
+            preferred.insert(out);
+        }
+        Sides { preferred, over: came.filter(|_| self.config.plan.behaviour.answers_leave_as_came) }
     }
 
     /// A packet that belongs to no session: steps 4 to 10.
@@ -260,14 +223,15 @@ impl Device {
         let mapping = matches!(source, Source::New(..));
         let session = match packet.may_begin() {
             true => {
-                let session = self.commit(now, (ingress, way.0), packet, out, &entry, source);
+                let session = self.commit(now, (Some(ingress), way.0), packet, out, &entry, source);
                 let session = session.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
                 observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
                 Some(session)
             }
             false => None,
         };
-        Ok(Outcome::Forwarded(Forwarded { packet: out, interface: way.0, next_hop: way.1, session, unchanged }))
+        let ((interface, next_hop), refreshes) = (way, true);
+        Ok(Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, unchanged }))
     }
 
     /// Steps 4 to 9: what is to become of a packet that belongs to no session. Nothing is changed by it.
@@ -276,7 +240,7 @@ impl Device {
         let ours = self.config.concerns(packet.destination().address);
         let entry = match ours {
             true => {
-                let entry = self.translate_destination(ingress, packet);
+                let entry = self.translate_destination(Some(ingress), packet);
                 entry.inspect_err(|r| tell(observer, Stage::Destination, *r))?
             }
             false => Entry::default(),
@@ -286,22 +250,18 @@ impl Device {
         let own = || self.config.own.get(&destination);
         if let Some(&own) = self.config.concerns(destination).then(own).flatten() {
             observer.step(|| self.destination_step(&entry, packet));
-            return self.for_itself(own, inside, &entry, observer).map(Decision::Own);
+            return self.for_itself((ingress, own), inside, &entry, observer).map(Decision::Own);
         }
-        if ours
-            && entry.rule.is_none()
-            && (self.config.claimed.contains(destination) || self.is_living_end(destination))
-        {
-            let reason = if entry.blocked { Reason::Filtered } else { Reason::NoMapping };
-            let refusal = Refusal { reason, rule: None, place: entry.place };
-            tell(observer, Stage::Destination, refusal);
-            return Err(refusal);
+        if ours && entry.rule.is_none() {
+            self.unless_claimed(destination, &entry, observer)?;
         }
         observer.step(|| self.destination_step(&entry, packet));
         observer.step(|| step(Stage::Own, StageResult::NotOwn));
         self.forwards(observer)?;
         let preferred = entry.rule.map(|r| &self.config.plan.rules[r.index()].from.interfaces);
-        let way = self.route(destination, preferred, observer)?;
+        let source = Some(packet.source().address);
+        let query = Query { source, ingress: Some(ingress), preferred, ..Query::to(destination) };
+        let way = self.route(query, observer)?;
         self.policy(ingress, way.0, packet, inside, observer)?;
         let source = self.translate_source(ingress, way.0, packet, (entry.rule, inside.destination()));
         let source = source.inspect_err(|r| tell(observer, Stage::Source, *r))?;
@@ -362,6 +322,16 @@ impl Device {
         }
     }
 
+    /// The interface that a packet that comes in by another leaves by, by the routes as they are.
+    pub(crate) fn way_of(&self, ingress: InterfaceId, packet: Packet) -> Option<InterfaceId> {
+        let query = Query {
+            source: Some(packet.source().address),
+            ingress: Some(ingress),
+            ..Query::to(packet.destination().address)
+        };
+        self.config.routes.find(query).map(|w| w.interface)
+    }
+
     fn destination_step(&self, entry: &Entry, packet: Packet) -> Step {
         let (from, to) = (packet.destination(), entry.ends(packet).destination);
         let result = match entry.rule {
@@ -371,14 +341,42 @@ impl Device {
         self.by_rule(Stage::Destination, result, entry.rule)
     }
 
+    /// Step 5: an external address of its own rules, or one that it answers ARP for, is never routed.
+    pub(super) fn unless_claimed<O: Observer>(
+        &self,
+        destination: IpAddr,
+        entry: &Entry,
+        observer: &mut O,
+    ) -> Result<(), Refusal> {
+        if !self.config.claimed.contains(destination) && !self.is_living_end(destination) {
+            return Ok(());
+        }
+        let reason = if entry.blocked { Reason::Filtered } else { Reason::NoMapping };
+        let refusal = Refusal { reason, rule: None, place: entry.place };
+        tell(observer, Stage::Destination, refusal);
+        Err(refusal)
+    }
+
     /// Step 5: a packet for one of its own addresses.
     fn for_itself<O: Observer>(
+        &self,
+        (ingress, own): (InterfaceId, InterfaceId),
+        packet: Packet,
+        entry: &Entry,
+        observer: &mut O,
+    ) -> Result<Outcome, Refusal> {
+        self.accepts_own(own, packet, entry, observer)?;
+        Ok(self.answer_own(ingress, packet.answer(), observer).map_or_else(Outcome::Dropped, Outcome::Answered))
+    }
+
+    /// Whether it answers a packet for one of its own addresses itself.
+    pub(super) fn accepts_own<O: Observer>(
         &self,
         own: InterfaceId,
         packet: Packet,
         entry: &Entry,
         observer: &mut O,
-    ) -> Result<Outcome, Refusal> {
+    ) -> Result<(), Refusal> {
         let interface = &self.config.plan.interfaces[own.index()];
         let to = packet.destination();
         let answers = (packet.signal == Signal::Query && interface.ping)
@@ -387,11 +385,7 @@ impl Device {
         if answers {
             let (result, place) = (StageResult::Answered, Some(interface.place));
             observer.step(|| Step { stage: Stage::Own, result, by, place });
-            // it makes no session, so that no filter takes it for the answer in one
-            return Ok(match self.send_own(packet.answer(), false, observer) {
-                Ok(out) => Outcome::Answered(out),
-                Err(refusal) => Outcome::Dropped(refusal),
-            });
+            return Ok(());
         }
         let refusal = match entry.blocked {
             true => Refusal { reason: Reason::Filtered, rule: None, place: entry.place },
@@ -401,9 +395,8 @@ impl Device {
         Err(refusal)
     }
 
-    /// Whether it forwards at all.
     /// A step that a rule decided, if one did.
-    fn by_rule(&self, stage: Stage, result: StageResult, rule: Option<RuleId>) -> Step {
+    pub(super) fn by_rule(&self, stage: Stage, result: StageResult, rule: Option<RuleId>) -> Step {
         let by = rule.map_or(By::Nothing, By::Rule);
         Step { stage, result, by, place: rule.map(|r| self.rule(r.0).place) }
     }
@@ -445,6 +438,23 @@ pub struct Verdicts {
     pub(crate) target: Option<u16>,
     /// The packet as it leaves.
     pub out: Packet,
+}
+
+/// The interfaces that tell the way of a session's packet.
+#[derive(Debug, Default)]
+pub(super) struct Sides {
+    /// Where several interfaces have one prefix, the one that the session has.
+    preferred: plan::InterfaceSet,
+    /// The one that answers leave by as they came.
+    over: Option<InterfaceId>,
+}
+
+impl Sides {
+    /// What the way of a packet of the session is looked for by.
+    pub(super) fn query(&self, destination: IpAddr) -> Query<'_> {
+        let preferred = Some(&self.preferred).filter(|p| !p.is_empty());
+        Query { preferred, over: self.over, ..Query::to(destination) }
+    }
 }
 
 /// A step that nothing in the plan decided.

@@ -278,9 +278,11 @@ impl Session {
 
     /// A packet of the session that the device has accepted.
     ///
+    /// Tells whether it keeps the session alive for longer.
+    ///
     /// RFC 5382 §5 REQ-5, RFC 7857 §2.2 (RST), RFC 4787 §4.3 REQ-6 (refresh), RFC 5508 §3.2 REQ-2 (queries).
     #[inline(always)]
-    pub(super) fn on_packet(&mut self, now: u64, signal: Signal, heading: Heading, terms: Terms<'_>) {
+    pub(super) fn on_packet(&mut self, now: u64, signal: Signal, heading: Heading, terms: Terms<'_>) -> bool {
         let running = self.is_running(now);
         if !running && self.flags & RUNNING != 0 {
             self.settle();
@@ -298,7 +300,7 @@ impl Session {
             }
             if state != State::Closing {
                 self.state = state;
-                return;
+                return false;
             }
         }
         if state == State::Closing && before != State::Closing {
@@ -308,7 +310,9 @@ impl Session {
         // without connections a refresh is outbound, where there are ports and the device is not told otherwise
         let open = heading.outbound | terms.refresh_both | !terms.protocol.has_ports();
         let expires = now.saturating_add(terms.span(state));
-        self.expires = if refreshes & (open | (state != State::Open)) { expires } else { self.expires };
+        let refreshes = refreshes & (open | (state != State::Open));
+        self.expires = if refreshes { expires } else { self.expires };
+        refreshes
     }
 }
 

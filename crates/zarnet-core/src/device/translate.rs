@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use super::choose::Choice;
 use super::conditions::{Condition, Path, serves_outbound};
 use super::prefix::PrefixPair;
+use super::routes::Query;
 use super::session::{ANSWERED, INBOUND, NONE};
 use super::table::{Kind, bits, v4};
 use super::{Device, Refusal};
@@ -106,10 +107,14 @@ impl Device {
         &self.config.plan.rules[usize::from(id)]
     }
 
-    /// Step 4: forwards, statics limited to services, statics, dynamic mappings; the first that lets the packet in.
-    pub(super) fn translate_destination(&self, ingress: InterfaceId, packet: Packet) -> Result<Entry, Refusal> {
+    /// Step 4: forwards, statics limited to services, statics, dynamic mappings; the first that lets the packet in. None does
+    /// that for a packet that came in nowhere: then only what is mapped there is found.
+    pub(super) fn translate_destination(&self, ingress: Option<InterfaceId>, packet: Packet) -> Result<Entry, Refusal> {
         let to = packet.destination();
         let mut entry = Entry::default();
+        if self.config.is_beyond_rules(packet.protocol) {
+            return Ok(entry);
+        }
         for &id in self.config.forward_rules(packet.protocol, to.address, to.port) {
             let rule = self.rule(id);
             let RuleKind::Forward(forward) = &rule.kind else { continue };
@@ -144,9 +149,9 @@ impl Device {
     }
 
     /// Whether a fixed rule lets a packet in that has its external end.
-    fn lets_in(&self, id: u16, ingress: InterfaceId, packet: Packet) -> bool {
+    fn lets_in(&self, id: u16, ingress: Option<InterfaceId>, packet: Packet) -> bool {
         let asked = [Condition::Direction, Condition::Into, Condition::Source];
-        asked.into_iter().all(|c| self.meets_inbound(c, id, ingress, packet))
+        ingress.is_some_and(|ingress| asked.into_iter().all(|c| self.meets_inbound(c, id, ingress, packet)))
     }
 
     /// The prefixes of a static rule for IPv6.
@@ -181,7 +186,7 @@ impl Device {
     }
 
     /// The last part of step 4: a living dynamic mapping whose external end is the destination.
-    fn enter_dynamic(&self, ingress: InterfaceId, packet: Packet, entry: &mut Entry) {
+    fn enter_dynamic(&self, ingress: Option<InterfaceId>, packet: Packet, entry: &mut Entry) {
         let to = packet.destination();
         let (Some(address), Some(_)) = (bits(to.address), bits(packet.source().address)) else { return };
         let Some(external) = self.externals.find(address) else { return };
@@ -202,16 +207,16 @@ impl Device {
             let mapping = *self.table.mapping(id);
             let rule = self.rule(mapping.rule);
             let enabled = self.enabled[usize::from(mapping.rule)];
-            let arrives = rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);
+            let arrives = |i: &InterfaceId| rule.into.interfaces.contains(*i) || rule.hairpin.interfaces.contains(*i);
             // a query id mapping lets answers in only (RFC 5508 §3.1)
             let queries = packet.protocol.has_query_id() && mapping.kind() == Kind::Endpoint;
             let port = if mapping.kind() == Kind::Endpoint { mapping.internal_port } else { to.port };
             let inside = v4(mapping.internal, port);
+            let sender = |i: InterfaceId| self.sender_seen(i, packet, mapping.rule, inside);
             let admitted = enabled
-                && arrives
                 && !queries
                 && packet.signal != Signal::Reply
-                && self.sender_seen(ingress, packet, mapping.rule, inside).is_some_and(|s| self.admits(id, s));
+                && ingress.filter(arrives).and_then(sender).is_some_and(|s| self.admits(id, s));
             if admitted {
                 entry.rule = Some(RuleId(mapping.rule));
                 entry.destination = Some(inside);
@@ -230,7 +235,13 @@ impl Device {
         if !hairpins {
             return Some(packet.source());
         }
-        let way = self.config.routes.find(inside.address, Some(&self.rule(rule).from.interfaces))?;
+        let query = Query {
+            source: Some(packet.source().address),
+            ingress: Some(ingress),
+            preferred: Some(&self.rule(rule).from.interfaces),
+            ..Query::to(inside.address)
+        };
+        let way = self.config.routes.find(query)?;
         let source = self.translate_source(ingress, way.interface, packet, (Some(RuleId(rule)), inside)).ok()?;
         Some(source.endpoint().unwrap_or(packet.source()))
     }
@@ -276,6 +287,9 @@ impl Device {
         sent: Packet,
         (entered, destination): (Option<RuleId>, Endpoint),
     ) -> Result<Source, Refusal> {
+        if self.config.is_beyond_rules(sent.protocol) {
+            return Ok(Source::Keep(Kept::NoRule));
+        }
         let entered_rule = entered.map(|r| self.rule(r.0));
         let hairpin = entered_rule.is_some_and(|r| r.hairpin.interfaces.contains(ingress));
         let external = self.config.plan.behaviour.hairpin_source == HairpinSource::External;

@@ -87,7 +87,12 @@ impl Use {
 impl Device {
     fn session_at(&self, id: u32, now: Instant) -> Session {
         let session = self.table.session(id);
-        session.at(now.0, self.terms(session))
+        let mut at = session.at(now.0, self.terms(session));
+        // of several flows on it one may go on behind the end of another that closed it
+        if let Some(overlap) = self.table.overlaps.get(&id) {
+            at.last = at.last.max(overlap.latest().min(now.0));
+        }
+        at
     }
 
     /// The sessions in which something was changed, at `now`, which must not lie before the last packet.

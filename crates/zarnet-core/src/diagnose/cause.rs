@@ -44,6 +44,7 @@ named! {
         ProtocolNotCovered, "protocol-not-covered", "The rule that was meant does not cover this protocol, or cannot.";
         OldSessionAlive, "old-session-alive", "A session made before a change is still alive and goes on as it was made.";
         FilteredPeer, "filtered-peer", "A dynamic mapping does not let this peer in, because the inside has not addressed it.";
+        AnswerByOtherLine, "answer-by-other-line", "What is sent, or the answer, leaves by one internet line with the address of another.";
         NoRule, "no-rule", "No rule is for this traffic.";
         OutsideFault, "outside-fault", "Nothing in the plan is at fault; look outside.";
         Works, "works", "It works.";

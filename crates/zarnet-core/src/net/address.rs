@@ -233,12 +233,21 @@ impl AddressRange {
         self.contains(address).then(|| number(address) - number(self.first))
     }
 
-    /// Parses an address, a prefix (by length, mask or inverted mask) or a range. The prefix is returned too,
-    /// because a pool loses the network and broadcast address of what was written as a prefix.
+    /// Parses an address, a prefix (by length, mask or inverted mask), or a range, which may name the prefix that it lies
+    /// in: `203.0.113.4-203.0.113.7/29`. The prefix is returned too, because a pool loses the network and broadcast address
+    /// of a prefix.
     pub fn parse(text: &str) -> Result<(Self, Option<Prefix>), NotationError> {
         let text = text.trim();
         if text.is_empty() {
             return Err(NotationError::Empty);
+        }
+        if let (Some((first, last)), true) = (text.split_once('-'), text.contains('/')) {
+            let (last, prefix) = Prefix::parse_with_address(last.trim())?;
+            let range = Self::new(parse_address(first.trim())?, last)?;
+            if !prefix.contains(range.first) {
+                return Err(NotationError::RangeLeavesPrefix { range: range.to_string(), prefix: prefix.to_string() });
+            }
+            return Ok((range, Some(prefix)));
         }
         if text.contains('/') {
             let prefix: Prefix = text.parse()?;

@@ -28,6 +28,14 @@ pub enum NotationError {
     /// The last end of a range lies below its first.
     #[error("the range `{0}` runs backwards")]
     Reversed(String),
+    /// A range whose prefix length does not hold both of its ends.
+    #[error("{range} does not lie in one prefix of that length: {prefix} holds its last address only")]
+    RangeLeavesPrefix {
+        /// The range.
+        range: String,
+        /// The prefix of its last address.
+        prefix: String,
+    },
     /// The two ends of a range, or the ends of a flow, are of two families.
     #[error("`{0}` mixes IPv4 and IPv6")]
     MixedFamilies(String),
@@ -62,6 +70,7 @@ impl NotationError {
             Self::Address(_) => {
                 "write an address (10.1.2.3), a prefix (10.1.2.0/24), a range (10.1.2.3-10.1.2.9), a mask (10.1.2.0/255.255.255.0) or the name of a group".into()
             }
+            Self::RangeLeavesPrefix { .. } => "write the length of a prefix that holds both ends, or none".into(),
             Self::PrefixLength(_, _, longest) => format!("write a length between 0 and {longest}"),
             Self::MaskShape(_) => "write the prefix length instead, such as /24".into(),
             Self::MaskAmbiguous { as_mask, as_inverted, .. } => {

@@ -83,6 +83,7 @@ impl Network {
                 let leads_out = |egress: InterfaceId, to: IpAddr, next_hop: IpAddr| {
                     let exit = &self.plan.devices[device.index()].interfaces[egress.index()];
                     self.world.number(exit.segment) == World::INTERNET
+                        && !self.world.checks_sources_of(device, egress)
                         && !prefix.contains(to)
                         && self.world.way(to) == Way::Peer
                         && self.world.answering(World::INTERNET, next_hop) == Some(Answering::Provider)

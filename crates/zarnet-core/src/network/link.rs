@@ -18,7 +18,7 @@ impl Network {
                     let interface = &self.plan.devices[a.device.index()].interfaces[a.interface.index()];
                     interface.addresses.iter().any(|a| a.1.contains(source) && a.1.broadcast() == Some(to))
                 }),
-                Origin::Device(id) => {
+                Origin::Device(id, _) => {
                     let mut interfaces = self.plan.devices[id.index()].interfaces.iter();
                     interfaces.any(|i| i.addresses.iter().any(|a| a.1.broadcast() == Some(to)))
                 }

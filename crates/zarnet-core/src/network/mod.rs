@@ -14,7 +14,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::device::{Device, Forwarded, SessionRef};
+use crate::device::{Device, Forwarded, OwnSource, SessionRef};
 use crate::net::{AddressSet, Instant, Packet};
 use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, Renaming, RuleId, RuleKind, SegmentId};
 use crate::reason::Reason;
@@ -29,8 +29,8 @@ use world::World;
 pub enum Origin {
     /// A host of the plan.
     Host(HostId),
-    /// A device of the plan.
-    Device(DeviceId),
+    /// A device of the plan, and how the source of its packet was found.
+    Device(DeviceId, OwnSource),
     /// Somebody on the internet.
     Peer,
     /// A host that the plan does not declare, on the one segment where it can be.
@@ -85,6 +85,8 @@ pub struct Passage {
     pub egress: InterfaceId,
     /// Its session there.
     pub session: Option<SessionRef>,
+    /// Whether it keeps that session alive for longer.
+    pub refreshes: bool,
     /// Whether the device changed an address or port.
     pub changed: bool,
     /// Why not, if it did not.

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use super::world::{Answering, Node, Way, World};
 use super::{Fate, Loss, Network, Origin, Passage, Receiver};
-use crate::device::{Forwarded, Outcome, Refusal};
+use crate::device::{Forwarded, Outcome, OwnSource, Refusal, Taken};
 use crate::net::{Instant, Packet};
 use crate::observe::{Observer, Taker};
 use crate::plan::{DeviceId, Host, HostId, InterfaceId, SegmentId};
@@ -18,8 +18,8 @@ struct Leg {
     segment: SegmentId,
     next_hop: IpAddr,
     packet: Packet,
-    /// The device that sent it here.
-    device: Option<DeviceId>,
+    /// The device that sent it here, and by which interface.
+    from: Option<(DeviceId, InterfaceId)>,
 }
 
 /// What stays the same all along the way of a packet.
@@ -35,7 +35,11 @@ struct Trip<'a, O> {
 
 impl Leg {
     fn lost(&self, reason: Reason) -> Fate {
-        Fate::Lost(Loss { reason, device: self.device, rule: None, place: None })
+        Fate::Lost(Loss { reason, device: self.device(), rule: None, place: None })
+    }
+
+    fn device(&self) -> Option<DeviceId> {
+        self.from.map(|f| f.0)
     }
 }
 
@@ -70,7 +74,11 @@ impl Network {
             Receiver::Host(host) => self.depart(&mut trip, Origin::Host(host), answer),
             Receiver::Undeclared(segment) => self.depart(&mut trip, Origin::Undeclared(segment), answer),
             Receiver::Peer => self.depart(&mut trip, Origin::Peer, answer),
-            Receiver::Device(_) => return Fate::Arrived(receiver, answer),
+            // what it sends itself does not leave
+            Receiver::Device(device) if matches!(origin, Origin::Device(d, _) if d == device) => {
+                Fate::Arrived(receiver, answer)
+            }
+            Receiver::Device(device) => self.depart(&mut trip, Origin::Device(device, OwnSource::Given), answer),
             Receiver::Answering(device, out) => {
                 trip.observer.enters(device, None, out.packet);
                 trip.observer.leaves(out);
@@ -81,7 +89,7 @@ impl Network {
         let Fate::Arrived(at, packet) = fate else { return fate };
         let reached = match (origin, at) {
             (Origin::Host(a), Receiver::Host(b)) => a == b,
-            (Origin::Device(a), Receiver::Device(b)) => a == b,
+            (Origin::Device(a, _), Receiver::Device(b)) => a == b,
             (Origin::Peer, Receiver::Peer) | (Origin::Undeclared(_), Receiver::Undeclared(_)) => {
                 packet.destination().address == home
             }
@@ -101,7 +109,7 @@ impl Network {
     /// The first device on the way out of an origin, if there is one.
     pub fn first_device(&self, origin: Origin) -> Option<DeviceId> {
         let node = match origin {
-            Origin::Device(id) => return Some(id),
+            Origin::Device(id, _) => return Some(id),
             Origin::Peer => None,
             Origin::Undeclared(segment) => return self.world.attached(segment).first().map(|a| a.device),
             Origin::Host(id) => {
@@ -117,7 +125,7 @@ impl Network {
 
     fn depart<O: Observer>(&mut self, trip: &mut Trip<'_, O>, origin: Origin, packet: Packet) -> Fate {
         let destination = packet.destination().address;
-        let leg = |segment, next_hop| Leg { segment, next_hop, packet, device: None };
+        let leg = |segment, next_hop| Leg { segment, next_hop, packet, from: None };
         match origin {
             Origin::Peer => self.cross_internet(trip, leg(World::INTERNET, destination)),
             Origin::Undeclared(segment) => {
@@ -156,29 +164,27 @@ impl Network {
                     }
                 }
             }
-            Origin::Device(id) => match self.originate(trip, id, packet) {
-                Outcome::Forwarded(out) => {
-                    trip.observer.leaves(out);
-                    trip.passages.push(passage(id, None, out, false));
-                    let leg = self.leg_from(id, out);
-                    self.carry(trip, leg)
+            Origin::Device(id, source) => {
+                trip.observer.enters(id, None, packet);
+                match self.devices[id.index()].originate_watched(trip.now, packet, source, trip.observer) {
+                    Outcome::Forwarded(out) => {
+                        trip.observer.leaves(out);
+                        trip.passages.push(passage(id, None, out, out.packet.ends != packet.ends));
+                        let leg = self.leg_from(id, out);
+                        self.carry(trip, leg)
+                    }
+                    Outcome::Answered(out) => Fate::Arrived(Receiver::Answering(id, out), packet),
+                    Outcome::Consumed(taken) => Fate::Arrived(Receiver::Device(id), taken.packet),
+                    Outcome::Dropped(refusal) => dropped(id, refusal),
                 }
-                Outcome::Answered(out) => Fate::Arrived(Receiver::Answering(id, out), packet),
-                Outcome::Consumed => Fate::Arrived(Receiver::Device(id), packet),
-                Outcome::Dropped(refusal) => dropped(id, refusal),
-            },
+            }
         }
-    }
-
-    fn originate<O: Observer>(&mut self, trip: &mut Trip<'_, O>, id: DeviceId, packet: Packet) -> Outcome {
-        trip.observer.enters(id, None, packet);
-        self.devices[id.index()].originate_watched(trip.now, packet, trip.observer)
     }
 
     fn leg_from(&self, device: DeviceId, out: Forwarded) -> Leg {
         let interface = &self.plan.devices[device.index()].interfaces[out.interface.index()];
         let segment = self.world.number(interface.segment);
-        Leg { segment, next_hop: out.next_hop, packet: out.packet, device: Some(device) }
+        Leg { segment, next_hop: out.next_hop, packet: out.packet, from: Some((device, out.interface)) }
     }
 
     /// Carries a packet on until it arrives or is lost.
@@ -188,7 +194,7 @@ impl Network {
                 match self.on_internet(trip.now, &leg, trip.observer) {
                     Ok(Found::Node(node)) => node,
                     Ok(Found::Peer) => return Fate::Arrived(Receiver::Peer, leg.packet),
-                    Err(reason) => return leg.lost(reason),
+                    Err(reason) => return self.lost_on_internet(&leg, reason),
                 }
             } else {
                 let found = self.who(trip.now, leg.segment, leg.next_hop, trip.home);
@@ -211,7 +217,12 @@ impl Network {
                     leg = self.leg_from(device, out);
                 }
                 Outcome::Answered(out) => return Fate::Arrived(Receiver::Answering(device, out), leg.packet),
-                Outcome::Consumed => return Fate::Arrived(Receiver::Device(device), leg.packet),
+                Outcome::Consumed(Taken { packet, session, refreshes }) => {
+                    let changed = packet.ends != leg.packet.ends;
+                    let (ingress, egress, unchanged) = (Some(ingress), ingress, None);
+                    trip.passages.push(Passage { device, ingress, egress, session, refreshes, changed, unchanged });
+                    return Fate::Arrived(Receiver::Device(device), packet);
+                }
                 Outcome::Dropped(refusal) => return dropped(device, refusal),
             }
         }
@@ -236,7 +247,13 @@ impl Network {
     /// Who gets a packet on the internet: whoever answers for its next hop, or whoever the provider takes it to.
     fn on_internet<O: Observer>(&mut self, now: Instant, leg: &Leg, observer: &mut O) -> Result<Found, Reason> {
         let ends = leg.packet.ends;
-        if !self.world.is_public(ends.source.address) || !self.world.is_public(ends.destination.address) {
+        if !self.world.is_public(ends.source.address) {
+            return Err(Reason::PrivateAddressOnInternet);
+        }
+        if leg.from.is_some_and(|(device, interface)| !self.world.is_of_line(device, interface, ends.source.address)) {
+            return Err(Reason::SourceOfOtherLine);
+        }
+        if !self.world.is_public(ends.destination.address) {
             return Err(Reason::PrivateAddressOnInternet);
         }
         let first = self.answering(now, World::INTERNET, leg.next_hop);
@@ -264,6 +281,16 @@ impl Network {
         }
     }
 
+    /// A packet that the internet does not take on.
+    fn lost_on_internet(&self, leg: &Leg, reason: Reason) -> Fate {
+        let (device, mut place) = (leg.device(), None);
+        if let (Reason::SourceOfOtherLine, Some((device, interface))) = (reason, leg.from) {
+            let interface = &self.plan.devices[device.index()].interfaces[interface.index()];
+            place = Some(self.plan.segments[interface.segment.index()].place);
+        }
+        Fate::Lost(Loss { reason, device, rule: None, place })
+    }
+
     /// Owner before listed proxies before what rules and mappings need; of these, what is due has expired.
     pub(super) fn answering(&mut self, now: Instant, segment: SegmentId, address: IpAddr) -> Option<Answering> {
         let known = self.world.answering(segment, address);
@@ -287,19 +314,22 @@ impl Network {
         if let Some(Answering::Node(node)) = self.world.answering(segment, address) {
             return Some(Found::Node(node));
         }
-        if self.world.origin(address) == Some(Origin::Undeclared(segment)) {
-            // it is there if it sends somewhere in the traffic
-            match &self.sources {
-                _ if address == home => return Some(Found::Peer),
-                Some(sources) if sources.contains(&address) => return Some(Found::Peer),
-                Some(_) => {}
-                None => self.missed_source = true,
-            }
+        let may_be_host = self.world.origin(address) == Some(Origin::Undeclared(segment));
+        // it is there if it sends somewhere in the traffic, or if a rule says so that leads there
+        let sends = self.sources.as_ref().map(|sources| sources.contains(&address));
+        if may_be_host && (address == home || sends == Some(true)) {
+            return Some(Found::Peer);
         }
-        match self.answering(now, segment, address) {
-            Some(Answering::Node(node)) => Some(Found::Node(node)),
-            _ => None,
+        let answering = self.answering(now, segment, address);
+        if let Some(Answering::Node(node)) = answering {
+            self.missed_source |= may_be_host && sends.is_none();
+            return Some(Found::Node(node));
         }
+        if may_be_host && self.world.is_server(address) {
+            return Some(Found::Peer);
+        }
+        self.missed_source |= may_be_host && sends.is_none();
+        None
     }
 
     fn at_undeclared(&self, leg: Leg) -> Fate {
@@ -311,7 +341,7 @@ impl Network {
 
     fn at_host(&self, id: HostId, leg: Leg, answers: bool) -> Fate {
         let host = &self.plan.hosts[id.index()];
-        let lost = |reason| Fate::Lost(Loss { reason, device: leg.device, rule: None, place: Some(host.place) });
+        let lost = |reason| Fate::Lost(Loss { reason, device: leg.device(), rule: None, place: Some(host.place) });
         let packet = leg.packet;
         if packet.destination().address != host.address {
             return lost(Reason::NotForThisHost);
@@ -365,7 +395,8 @@ fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
 }
 
 fn passage(device: DeviceId, ingress: Option<InterfaceId>, out: Forwarded, changed: bool) -> Passage {
-    Passage { device, ingress, egress: out.interface, session: out.session, changed, unchanged: out.unchanged }
+    let Forwarded { interface: egress, session, refreshes, unchanged, .. } = out;
+    Passage { device, ingress, egress, session, refreshes, changed, unchanged }
 }
 
 fn dropped(device: DeviceId, refusal: Refusal) -> Fate {

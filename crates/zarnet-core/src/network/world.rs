@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use foldhash::fast::RandomState;
 
 use super::Origin;
+use crate::device::OwnSource;
 use crate::device::intervals::IntervalMap;
 use crate::net::{AddressRange, AddressSet, PrefixMap};
 use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, RuleKind, SegmentId};
@@ -101,6 +102,10 @@ pub(super) struct World {
     devices: HashMap<IpAddr, DeviceId, RandomState>,
     /// Interfaces on other segments than the internet, by prefix.
     inside: PrefixMap<SegmentId>,
+    /// Internal ends of rules: a machine is there, whether or not the plan declares it.
+    servers: HashSet<IpAddr, RandomState>,
+    /// Of interfaces on a segment that checks sources: those that it takes from there.
+    lines: HashMap<(DeviceId, InterfaceId), AddressSet, RandomState>,
 }
 
 /// Addresses that no packet on the internet can be from or for (RFC 6890).
@@ -126,6 +131,8 @@ impl World {
             hosts: plan.hosts.iter().enumerate().rev().map(|(i, h)| (h.address, HostId(i as u16))).collect(),
             devices: HashMap::default(),
             inside: PrefixMap::default(),
+            servers: servers(plan),
+            lines: lines(plan),
         };
         world.attach(plan);
         world.find_provider(plan);
@@ -262,6 +269,22 @@ impl World {
         }
     }
 
+    /// Whether the internet takes a packet with this source from an interface (RFC 2827).
+    #[inline]
+    pub(super) fn is_of_line(&self, device: DeviceId, interface: InterfaceId, source: IpAddr) -> bool {
+        self.lines.is_empty() || self.lines.get(&(device, interface)).is_none_or(|line| line.contains(source))
+    }
+
+    /// Whether the internet looks at sources that come from an interface.
+    pub(super) fn checks_sources_of(&self, device: DeviceId, interface: InterfaceId) -> bool {
+        self.lines.contains_key(&(device, interface))
+    }
+
+    /// Whether a rule of the plan says that a machine has an address.
+    pub(super) fn is_server(&self, address: IpAddr) -> bool {
+        self.servers.contains(&address)
+    }
+
     fn is_peer(&self, address: IpAddr) -> bool {
         !self.special.contains(address) && !self.in_plan.contains(address)
     }
@@ -280,7 +303,7 @@ impl World {
             return Some(Origin::Host(*host));
         }
         if let Some(device) = self.devices.get(&address) {
-            return Some(Origin::Device(*device));
+            return Some(Origin::Device(*device, OwnSource::Given));
         }
         if self.is_peer(address) {
             return Some(Origin::Peer);
@@ -351,6 +374,28 @@ impl World {
     }
 
     pub(super) const INTERNET: SegmentId = INTERNET;
+}
+
+/// The internal ends of forwards, and of statics of one address, enabled or not.
+fn servers(plan: &Plan) -> HashSet<IpAddr, RandomState> {
+    let rules = plan.devices.iter().flat_map(|d| &d.rules).filter(|r| !r.retired);
+    rules.flat_map(|r| r.kind.servers()).collect()
+}
+
+/// Of each interface on an internet segment that checks sources: its prefixes, and the blocks that are routed to it.
+fn lines(plan: &Plan) -> HashMap<(DeviceId, InterfaceId), AddressSet, RandomState> {
+    let mut lines = HashMap::default();
+    let routed: Vec<_> = plan.segments.iter().filter(|s| s.internet).flat_map(|s| &s.routed).collect();
+    for (d, device) in (0..).zip(&plan.devices) {
+        for (i, interface) in (0..).zip(&device.interfaces) {
+            if plan.segments[interface.segment.index()].checks_source {
+                let blocks = routed.iter().filter(|r| interface.owns(r.via)).map(|r| r.to.range());
+                let line = interface.addresses.iter().map(|a| a.1.range()).chain(blocks).collect();
+                lines.insert((DeviceId(d), InterfaceId(i)), line);
+            }
+        }
+    }
+    lines
 }
 
 fn key(segment: SegmentId, address: u32) -> u64 {

@@ -119,6 +119,10 @@ pub struct Behaviour {
     pub hold_down: Duration,
     /// Whether inbound packets keep a UDP mapping alive too (RFC 4787 §4.3 REQ-6).
     pub refresh_both: bool,
+    /// Whether answers leave by the interface that their session came in by, whatever the routes say.
+    pub answers_leave_as_came: bool,
+    /// Whether the device's own traffic is looked at by rules, as if it had come in by the interface that it is from.
+    pub translates_own: bool,
     /// What this device lacks.
     pub cannot: Vec<Lack>,
 }
@@ -167,6 +171,8 @@ impl Preset {
             answers_arp_for_translated: true,
             hold_down: Duration::ZERO,
             refresh_both: false,
+            answers_leave_as_came: false,
+            translates_own: false,
             cannot: Vec::new(),
         };
         match self {
@@ -195,7 +201,7 @@ pub enum Lack {
     PortChange,
     /// Hairpin.
     Hairpin,
-    /// ICMP in a rule.
+    /// ICMP in a rule; no rule takes part for ICMP queries.
     Icmp,
     /// Ranges of addresses or ports in a fixed rule.
     Ranges,

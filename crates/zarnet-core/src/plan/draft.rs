@@ -49,6 +49,8 @@ pub struct DraftSegment {
     pub name: Text,
     /// Whether it stands for the public network.
     pub internet: bool,
+    /// Whether it looks at the sources of what enters it.
+    pub checks_source: Placed<bool>,
     /// Prefixes that are routed to somebody on it: prefix and next hop.
     pub routed: Vec<(Text, Text)>,
 }
@@ -155,6 +157,10 @@ pub struct DraftRoute {
     pub to: Text,
     /// Next hop.
     pub via: Text,
+    /// Senders that it is for.
+    pub source: Option<Texts>,
+    /// Realms or interfaces by which packets come in that it is for.
+    pub from: Option<Texts>,
 }
 
 /// A filter as written.
@@ -234,8 +240,8 @@ pub struct DraftRule {
     pub enabled: bool,
     /// What it is for.
     pub note: Option<Text>,
-    /// Whether its translations are logged.
-    pub log: bool,
+    /// What of its translations is logged.
+    pub log: Option<Text>,
     /// Realms or interfaces of the internal side.
     pub from: Option<Texts>,
     /// Realms or interfaces of the external side.

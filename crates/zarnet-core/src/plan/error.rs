@@ -187,6 +187,17 @@ pub enum PlanError {
         /// Why not.
         reason: String,
     },
+    /// A route with a condition that no packet can meet.
+    #[error("the route is never taken: its `{key}` {why}")]
+    RouteNeverTaken {
+        /// The key.
+        key: &'static str,
+        /// Why nothing meets it.
+        why: &'static str,
+    },
+    /// A segment that is not the internet, where nothing looks at sources.
+    #[error("`checks-source` says what a provider does with packets from its customers: it needs `internet = true`")]
+    ChecksNothing,
     /// A next hop that no interface can reach.
     #[error("no interface of the device has a prefix that holds the next hop {0}")]
     ViaUnreachable(IpAddr),
@@ -268,6 +279,8 @@ impl PlanError {
             Self::ExternalEndTwice { .. } => "external-end-twice",
             Self::AddressHeldTwice { .. } => "address-held-twice",
             Self::SegmentAmbiguous { .. } => "segment-ambiguous",
+            Self::RouteNeverTaken { .. } => "route-never-taken",
+            Self::ChecksNothing => "checks-nothing",
             Self::ViaUnreachable(_) => "via-unreachable",
             Self::AcceptOrDrop => "accept-or-drop",
             Self::DeviceCannot { .. } => "device-cannot",
@@ -282,7 +295,7 @@ impl PlanError {
     }
 
     /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 32] = [
+    pub const NAMES: [&'static str; 34] = [
         "syntax",
         "unknown-key",
         "missing-key",
@@ -305,6 +318,8 @@ impl PlanError {
         "external-end-twice",
         "address-held-twice",
         "segment-ambiguous",
+        "route-never-taken",
+        "checks-nothing",
         "via-unreachable",
         "accept-or-drop",
         "device-cannot",
@@ -335,6 +350,8 @@ impl PlanError {
             Self::SegmentAmbiguous { .. } => {
                 Some("declare a `[[segment]]` and name it with `segment = \"...\"`".into())
             }
+            Self::RouteNeverTaken { .. } => Some("correct the condition, or leave the route out".into()),
+            Self::ChecksNothing => Some("take `checks-source` out, or set `internet = true`".into()),
             Self::ViaUnreachable(_) => Some("the next hop must lie in the prefix of one of its interfaces".into()),
             Self::AcceptOrDrop => Some("write `accept = \"443/tcp\"` or `drop = \"any\"`".into()),
             Self::DeviceCannot { lack, .. } => {

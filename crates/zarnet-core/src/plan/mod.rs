@@ -29,8 +29,8 @@ pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub use model::{
     Acl, AclEntry, AclId, Device, DeviceId, Direction, External, Fallback, Forward, Host, HostId, Interface,
-    InterfaceId, InterfaceSet, Parties, Plan, Policy, Pool, PoolId, Route, Routed, Rule, RuleId, RuleKind, Segment,
-    SegmentId, Server, Spread, Static, Target, Verdict, Written, Zone,
+    InterfaceId, InterfaceSet, Log, Parties, Plan, Policy, Pool, PoolId, Route, RouteCondition, Routed, Rule, RuleId,
+    RuleKind, Segment, SegmentId, Server, Spread, Static, Target, Verdict, Written, Zone,
 };
 pub use place::{Place, Placed};
 pub use problems::{Problems, nearest};

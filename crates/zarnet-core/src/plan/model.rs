@@ -80,8 +80,12 @@ pub struct Segment {
     pub inferred: bool,
     /// Whether it stands for the public network.
     pub internet: bool,
+    /// Whether it takes no packet from a source that is not of the line it comes in by (RFC 2827).
+    pub checks_source: bool,
     /// What is routed to somebody on it.
     pub routed: Vec<Routed>,
+    /// Where it stands; of an inferred one, what it was inferred from.
+    pub place: Place,
 }
 
 /// A prefix and who on the segment gets its packets.
@@ -209,8 +213,27 @@ pub struct Route {
     pub via: IpAddr,
     /// The interface whose prefix holds the next hop.
     pub interface: InterfaceId,
+    /// The packets that it is for; all of them if `None`.
+    pub condition: Option<RouteCondition>,
     /// Where it stands.
     pub place: Place,
+}
+
+/// Which packets a route is for, besides their destination.
+#[derive(Debug, Clone)]
+pub struct RouteCondition {
+    /// Senders, as they are before their translation.
+    pub source: AddressSet,
+    /// Where packets come in; anywhere, the device itself included, if `None`.
+    pub from: Option<Zone>,
+}
+
+impl RouteCondition {
+    /// Whether it holds for a packet: its sender, and where it came in, unless the device itself sends it.
+    pub fn holds(&self, source: IpAddr, ingress: Option<InterfaceId>) -> bool {
+        self.from.as_ref().is_none_or(|zone| ingress.is_some_and(|i| zone.interfaces.contains(i)))
+            && self.source.contains(source)
+    }
 }
 
 /// A filter: first entry that matches, implicit drop at its end.
@@ -337,7 +360,8 @@ impl Pool {
 
     /// What it lists and cannot hand out: network and broadcast addresses of its prefixes, unless `usable = "all"`.
     pub fn lost_to_prefixes(&self) -> impl Iterator<Item = IpAddr> {
-        self.parts.iter().filter(|_| !self.usable_all).filter_map(|p| p.1).flat_map(Prefix::reserved)
+        let prefixes = self.parts.iter().filter(|_| !self.usable_all).filter_map(|p| p.1.map(|prefix| (p.0, prefix)));
+        prefixes.flat_map(|(range, prefix)| prefix.reserved().filter(move |a| range.contains(*a)))
     }
 }
 
@@ -354,8 +378,8 @@ pub struct Rule {
     pub retired: bool,
     /// What it is for.
     pub note: Option<String>,
-    /// Whether its translations are logged.
-    pub log: bool,
+    /// What of its translations is logged.
+    pub log: Log,
     /// The internal side.
     pub from: Zone,
     /// The external side.
@@ -383,6 +407,20 @@ pub struct Written {
     pub destination: Vec<Placed<String>>,
     /// Services.
     pub service: Vec<Placed<String>>,
+}
+
+/// What of a rule's translations the device logs (RFC 8158 §5).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Log {
+    /// Nothing.
+    #[default]
+    Nothing,
+    /// Sessions made and ended.
+    Sessions,
+    /// Mappings made and ended.
+    Mappings,
+    /// Blocks of ports handed out and given back.
+    Blocks,
 }
 
 /// What a rule does.
@@ -419,6 +457,15 @@ impl RuleKind {
             Self::Pool { .. } => "pool",
             Self::Overload { .. } => "overload",
             Self::Forward(_) => "forward",
+        }
+    }
+
+    /// The single machines that it leads to: the internal ends of a forward, or of a static of one address.
+    pub fn servers(&self) -> Vec<IpAddr> {
+        match self {
+            Self::Forward(f) => f.servers.iter().map(|s| s.address).collect(),
+            Self::Static(s) if s.internal.count() == 1 => vec![s.internal.first()],
+            Self::Static(_) | Self::Exempt | Self::Pool { .. } | Self::Overload { .. } => Vec::new(),
         }
     }
 

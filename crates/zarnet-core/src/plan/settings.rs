@@ -45,6 +45,7 @@ pub(super) const RULE_ORDER: [(&str, RuleOrder); 2] =
     [("listed", RuleOrder::Listed), ("fixed-first", RuleOrder::FixedFirst)];
 pub(super) const POLICY_SEES_TRANSLATED: [(&str, bool); 2] = [("translated", true), ("original", false)];
 pub(super) const ARP_FOR_TRANSLATED: [(&str, bool); 2] = [("translated", true), ("listed", false)];
+pub(super) const ANSWERS_LEAVE_AS_CAME: [(&str, bool); 2] = [("by-route", false), ("as-came", true)];
 pub(super) const REFRESH_BOTH: [(&str, bool); 2] = [("outbound", false), ("both", true)];
 
 /// The name of a value.
@@ -124,6 +125,18 @@ impl Behaviour {
             ),
             new("hold-down-timeout", seconds(self.hold_down), "seconds that a freed external port rests", "6888-REQ-8"),
             new("refresh", named(self.refresh_both, &REFRESH_BOTH), "which packets keep UDP alive", "4787-REQ-6"),
+            new(
+                "answers-leave",
+                named(self.answers_leave_as_came, &ANSWERS_LEAVE_AS_CAME),
+                "by which interface answers leave",
+                "ours",
+            ),
+            new(
+                "translates-own",
+                self.translates_own.to_string(),
+                "whether rules look at its own traffic",
+                "ours",
+            ),
             new(
                 "cannot",
                 list(self.cannot.iter().map(|l: &Lack| text(l.name())).collect()),

@@ -104,6 +104,7 @@ impl Run {
                     ingress: Some(ingress),
                     egress: out.interface,
                     session: out.session,
+                    refreshes: out.refreshes,
                     changed: false,
                     unchanged: out.unchanged,
                 };
@@ -117,7 +118,7 @@ impl Run {
             Outcome::Answered(_) if self.refused_before.insert((packet.protocol, packet.ends)) => {
                 self.unchanged(&flow, Reason::ToDevice, device, None, &[]);
             }
-            Outcome::Answered(_) | Outcome::Consumed | Outcome::Dropped(_) => {}
+            Outcome::Answered(_) | Outcome::Consumed(..) | Outcome::Dropped(_) => {}
         }
     }
 }

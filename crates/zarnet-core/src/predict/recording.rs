@@ -82,6 +82,9 @@ impl Run {
         let host = match flow.source {
             Party::Address(address) => Some(address),
             Party::Host(id) => Some(self.network.plan().hosts[id.index()].address),
+            Party::Interface(device, interface) => {
+                self.network.plan().devices[device.index()].interfaces[interface.index()].primary()
+            }
             Party::Device(id) => self.network.plan().devices[id.index()].interfaces.iter().find_map(|i| i.primary()),
         };
         // a port that the host chooses itself lies in the highest class

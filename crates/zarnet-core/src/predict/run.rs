@@ -14,7 +14,7 @@ use foldhash::fast::RandomState;
 use super::recording::Recording;
 use super::strangers::Strangers;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
-use crate::device::{Course, Ending, SessionRef};
+use crate::device::{Course, OwnSource, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, is_link_local};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
@@ -128,7 +128,7 @@ impl Answer {
             return None;
         }
         match (self.origin, self.receiver) {
-            (Origin::Device(d), _) => return Some((Reason::FromDevice, Some(d), None)),
+            (Origin::Device(d, _), _) => return Some((Reason::FromDevice, Some(d), None)),
             (_, Receiver::Answering(d, _) | Receiver::Device(d)) => return Some((Reason::ToDevice, Some(d), None)),
             _ => {}
         }
@@ -384,7 +384,17 @@ impl Run {
         let forth = answer.passages.len();
         let asked = (answer.origin, answer.asked);
         let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages, &mut ());
-        self.note_strays(now, flow.answered_at(), &answer.passages, forth);
+        // an answer that was entered ahead of its time passes when it is due: on its flow's sessions that follows from the
+        // rest of the flow, if it arrives
+        let (there, back) = answer.passages.split_at(forth);
+        let is_lost = matches!(fate, Fate::Lost(_));
+        let runs_on = |p: &Passage| there.iter().any(|t| (t.device, t.session) == (p.device, p.session));
+        for passage in back.iter().filter(|p| now < flow.answered_at() && (is_lost || !runs_on(p))) {
+            if let Some(session) = passage.session {
+                let device = self.network.device_mut(passage.device);
+                device.put_off(session, passage.refreshes, now, flow.answered_at());
+            }
+        }
         if let Fate::Lost(loss) = fate {
             self.end = self.end.max(flow.answered_at());
             self.lost(&flow, loss, &answer.passages[..forth]);
@@ -410,18 +420,6 @@ impl Run {
         let sessions: Vec<_> = passages.iter().filter_map(|p| Some((p.device, p.session?))).collect();
         if sessions.len() > 1 {
             self.running.push(Running { end, sessions });
-        }
-    }
-
-    /// An answer may belong to another session than what it answers: where a host has the same two ends inside one that it
-    /// began and one that came in by a static rule. What was entered `now` passes `at`.
-    fn note_strays(&mut self, now: Instant, at: Instant, passages: &[Passage], forth: usize) {
-        let (there, back) = passages.split_at(forth);
-        for passage in back.iter().filter(|_| now < at) {
-            let same = |p: &&Passage| (p.device, p.session) == (passage.device, passage.session);
-            if let (Some(session), None) = (passage.session, there.iter().find(same)) {
-                self.network.device_mut(passage.device).run_until(now, session, at, Ending::Silent);
-            }
         }
     }
 
@@ -473,6 +471,10 @@ impl Run {
             Party::Device(id) => {
                 plan.devices[id.index()].interfaces.iter().find_map(|i| i.primary()).ok_or((Reason::Unrouted, None))?
             }
+            Party::Interface(device, interface) => {
+                let addresses = &plan.devices[device.index()].interfaces[interface.index()].addresses;
+                addresses.first().ok_or((Reason::Unrouted, None))?.0
+            }
         };
         let (origin, source) = match flow.source {
             Party::Address(address) => {
@@ -484,7 +486,14 @@ impl Run {
             Party::Device(id) => {
                 let source =
                     self.network.devices()[id.index()].own_source(destination).ok_or((Reason::NoRoute, Some(id)))?;
-                (Origin::Device(id), source)
+                (Origin::Device(id, OwnSource::ByRoute), source)
+            }
+            Party::Interface(device, interface) => {
+                let addresses = &plan.devices[device.index()].interfaces[interface.index()].addresses;
+                let of_family = addresses.iter().find(|a| a.0.is_ipv4() == destination.is_ipv4());
+                // of another family: no way leads there
+                let source = of_family.or(addresses.first()).ok_or((Reason::NoRoute, Some(device)))?.0;
+                (Origin::Device(device, OwnSource::Given), source)
             }
         };
         if source.is_ipv4() != destination.is_ipv4() {

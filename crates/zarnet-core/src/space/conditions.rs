@@ -61,7 +61,7 @@ impl Conditions {
         self.own(plan);
         let claimed = Intervals::addresses(device.claimed());
         self.push(Constraint::default().with(Field::Destination, claimed));
-        self.routes(plan, &fixed);
+        self.routes(plan, ingress, &fixed);
         let interface = &plan.interfaces[ingress.index()];
         if let Some(acl) = interface.ingress_acl {
             for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
@@ -195,7 +195,20 @@ impl Conditions {
     }
 
     /// Where the way out changes, for destinations as they are and as they become.
-    fn routes(&mut self, plan: &plan::Device, fixed: &[Fixed]) {
+    fn routes(&mut self, plan: &plan::Device, ingress: InterfaceId, fixed: &[Fixed]) {
+        for (to, condition) in plan.routes.iter().filter_map(|r| Some((r.to, r.condition.as_ref()?))) {
+            // the device's own answers have their source where the packet has its destination, and come in nowhere
+            if condition.from.is_none() {
+                let set = Intervals::addresses(&condition.source);
+                self.push(Constraint::default().with(Field::Destination, set));
+            }
+            if condition.from.as_ref().is_none_or(|z| z.interfaces.contains(ingress)) {
+                let (source, destination) = (&condition.source, &to.range().into());
+                let service = &ServiceSet(vec![Service::ANY]);
+                self.push(Constraint::parties(source, destination));
+                self.behind(fixed, Asked { source, destination, service, source_service: None });
+            }
+        }
         for prefix in prefixes(plan) {
             let set: AddressSet = prefix.range().into();
             self.push(Constraint::default().with(Field::Destination, Intervals::addresses(&set)));

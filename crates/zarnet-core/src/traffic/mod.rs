@@ -1,6 +1,7 @@
 //! What is sent: flows, packets of a capture, and events on the same clock.
 
 mod load;
+mod repeat;
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -10,6 +11,7 @@ use crate::net::{IcmpError, Instant, Packet, Prefix, Protocol};
 use crate::plan::{DeviceId, HostId, InterfaceId, Plan, RuleId};
 
 pub use load::{Crowd, Length, Load, LoadFlows};
+pub use repeat::{Repeated, RepeatedFlows};
 
 /// One end of a flow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -18,8 +20,10 @@ pub enum Party {
     Address(IpAddr),
     /// A host of the plan.
     Host(HostId),
-    /// A device of the plan, as a source: its own traffic.
+    /// A device of the plan, as a source: its own traffic, from the interface that it leaves by.
     Device(DeviceId),
+    /// A device of the plan, as a source: its own traffic, from the address of this interface.
+    Interface(DeviceId, InterfaceId),
 }
 
 /// One round trip in nanoseconds, where the flow gives none.

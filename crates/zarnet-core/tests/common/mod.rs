@@ -94,7 +94,7 @@ impl Edge {
         let (packet, at, inside) = parse(text);
         match self.0.receive(at, InterfaceId(if inside { 0 } else { 1 }), packet) {
             Outcome::Forwarded(out) => format!("{} > {}", out.packet.source(), out.packet.destination()),
-            Outcome::Answered(_) | Outcome::Consumed => "itself".into(),
+            Outcome::Answered(_) | Outcome::Consumed(..) => "itself".into(),
             Outcome::Dropped(refusal) => refusal.reason.name().into(),
         }
     }

@@ -32,6 +32,7 @@ pub(super) fn file(number: u16, text: &str, draft: &mut Draft, problems: &Collec
 fn segment(r: Reader<'_>) -> Option<DraftSegment> {
     let name = r.needed("name");
     let internet = r.flag("internet", false);
+    let checks_source = r.placed_flag("checks-source", false);
     r.prose("note");
     let mut routed = Vec::new();
     for route in r.tables("routed", "a routed prefix") {
@@ -40,7 +41,7 @@ fn segment(r: Reader<'_>) -> Option<DraftSegment> {
     }
     let place = r.place;
     r.finish();
-    Some(DraftSegment { place, name: name?, internet, routed })
+    Some(DraftSegment { place, name: name?, internet, checks_source, routed })
 }
 
 fn host(r: Reader<'_>) -> Option<DraftHost> {
@@ -123,10 +124,11 @@ fn interface(r: Reader<'_>) -> Option<DraftInterface> {
 
 fn route(r: Reader<'_>) -> Option<DraftRoute> {
     let (to, via) = (r.needed("to"), r.needed("via"));
+    let (source, from) = (r.texts("source"), r.texts("from"));
     r.prose("note");
     let place = r.place;
     r.finish();
-    Some(DraftRoute { place, to: to?, via: via? })
+    Some(DraftRoute { place, to: to?, via: via?, source, from })
 }
 
 fn acl(r: Reader<'_>) -> Option<DraftAcl> {
@@ -174,7 +176,7 @@ fn pool(r: Reader<'_>) -> Option<DraftPool> {
 
 fn rule(r: Reader<'_>) -> Option<DraftRule> {
     let (name, kind) = (r.needed("name"), r.needed("type"));
-    let (enabled, log, note) = (r.flag("enabled", true), r.flag("log", false), r.prose("note"));
+    let (enabled, log, note) = (r.flag("enabled", true), r.text_or_flag("log"), r.prose("note"));
     let (from, into) = (r.texts("from"), r.texts("into"));
     let (source, destination, service) = (r.texts("source"), r.texts("destination"), r.texts("service"));
     let (direction, limit) = (r.text("direction"), r.integer("limit"));

@@ -195,7 +195,7 @@ fn port(text: &str, column: &'static str) -> Result<u16, Fault> {
 }
 
 #[inline]
-fn span(text: &str, column: &'static str) -> Result<u64, Fault> {
+pub(super) fn span(text: &str, column: &'static str) -> Result<u64, Fault> {
     if let Some(instant) = plain_seconds(text.as_bytes()) {
         return Ok(instant.0);
     }

@@ -8,7 +8,9 @@ use zarnet_core::limits;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
-use zarnet_core::traffic::{Batches, Event, Flow, Item, Load, LoadFlows, Party, Seen, SeenError};
+use zarnet_core::traffic::{
+    Batches, Event, Flow, Item, Load, LoadFlows, Party, Repeated, RepeatedFlows, Seen, SeenError,
+};
 
 use super::capture::Capture;
 use super::clock::Clock;
@@ -68,7 +70,7 @@ impl Default for Growth {
 enum Part {
     List(Input, Kind),
     Load(Load),
-    Flows(Input, Vec<Flow>),
+    Flows(Input, Vec<Repeated>),
     Typed(Flow),
 }
 
@@ -230,12 +232,8 @@ impl Traffic {
     fn reader<'a>(&'a self, part: &'a Part) -> Reader<'a> {
         let context = self.context();
         let (input, stream) = match part {
-            Part::Typed(flow) => (None, Ok(Stream::Flows(vec![*flow].into_iter()))),
-            Part::Flows(input, flows) => {
-                let mut flows = flows.clone();
-                flows.sort_by_key(|f| f.start);
-                (Some(input), Ok(Stream::Flows(flows.into_iter())))
-            }
+            Part::Typed(flow) => (None, Ok(Stream::Flows(RepeatedFlows::new(vec![(*flow).into()])))),
+            Part::Flows(input, flows) => (Some(input), Ok(Stream::Flows(RepeatedFlows::new(flows.clone())))),
             Part::Load(load) => (None, Ok(Stream::Load(Box::new(load.flows())))),
             Part::List(input, kind) => {
                 let stream = input.read().map_err(|f| (0, f)).and_then(|reader| match kind {
@@ -315,7 +313,7 @@ enum Stream<'a> {
     Csv(CsvList<'a>),
     Json(JsonList<'a>),
     Capture(Box<Capture>),
-    Flows(std::vec::IntoIter<Flow>),
+    Flows(RepeatedFlows),
     Load(Box<LoadFlows>),
     Items(std::vec::IntoIter<Item>),
 }

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::{FlowNotation, Instant};
-use zarnet_core::plan::{DeviceId, HostId, Plan, nearest};
+use zarnet_core::plan::{DeviceId, HostId, InterfaceId, Plan, nearest};
 use zarnet_core::traffic::{Flow, Party};
 
 use super::Fault;
@@ -34,7 +34,12 @@ impl Names {
             }
         }
         for (i, device) in plan.devices.iter().enumerate() {
-            names.parties.insert(device.name.clone(), Party::Device(DeviceId(i as u16)));
+            let id = DeviceId(i as u16);
+            names.parties.insert(device.name.clone(), Party::Device(id));
+            for (j, interface) in device.interfaces.iter().enumerate() {
+                let name = format!("{}/{}", device.name, interface.name);
+                names.parties.insert(name, Party::Interface(id, InterfaceId(j as u16)));
+            }
         }
         names
     }

@@ -84,6 +84,10 @@ impl<'a> Naming<'a> {
                 Party::Address(a) => a.to_string(),
                 Party::Host(id) => self.host(id).to_owned(),
                 Party::Device(id) => self.device(id).to_owned(),
+                Party::Interface(id, interface) => {
+                    let device = &self.plan.devices[id.index()];
+                    format!("{}/{}", device.name, device.interfaces[interface.index()].name)
+                }
             };
             port.map_or(name.clone(), |p| format!("{name}:{p}"))
         };

@@ -139,7 +139,7 @@ impl Case<'_> {
 
     /// The device's own traffic.
     pub(super) fn starts_at_device(&mut self) {
-        let Some((Origin::Device(device), _)) = self.followed.sent else { return };
+        let Some((Origin::Device(device, _), _)) = self.followed.sent else { return };
         let name = &self.device(device).name;
         let verdict = format!("{name} itself sends it, and no rule concerns a device's own traffic");
         let host = self.plan.hosts.iter().find(|h| self.on_segment(h.segment).any(|(d, _)| d == device));

@@ -2,6 +2,7 @@
 
 mod hosts;
 mod inbound;
+mod lines;
 mod order;
 mod outbound;
 mod outside;
@@ -74,6 +75,7 @@ impl<'a> Case<'a> {
             Reason::UnexpectedSource => self.answered_directly(),
             Reason::NoSession => self.no_session(loss),
             Reason::UnknownSource => self.unknown_source(),
+            Reason::SourceOfOtherLine => self.of_other_line(),
             Reason::FromDevice => self.starts_at_device(),
             Reason::Exempt | Reason::NoRule | Reason::OnLink | Reason::LinkOnly | Reason::ToDevice => {
                 self.works_otherwise()

@@ -5,8 +5,8 @@ use std::time::Duration;
 use super::{Builder, PlanError, Text};
 use crate::net::{PortRange, Service, parse_span};
 use crate::plan::settings::{
-    ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED, POLICY_SEES_TRANSLATED, PORT_ASSIGNMENT, REFRESH_BOTH,
-    RULE_ORDER,
+    ANSWERS_LEAVE_AS_CAME, ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED, POLICY_SEES_TRANSLATED,
+    PORT_ASSIGNMENT, REFRESH_BOTH, RULE_ORDER,
 };
 use crate::plan::{Behaviour, BehaviourDraft, Dependence, DraftDevice, Lack, PortClass, Preset, Setting, Timers};
 
@@ -67,6 +67,11 @@ impl Builder {
             "answer-arp" => {
                 set(&mut b.answers_arp_for_translated, self.one_of("answer-arp", value, &ARP_FOR_TRANSLATED))
             }
+            "answers-leave" => {
+                let came = self.one_of("answers-leave", value, &ANSWERS_LEAVE_AS_CAME);
+                set(&mut b.answers_leave_as_came, came);
+            }
+            "translates-own" => set(&mut b.translates_own, self.one_of("translates-own", value, &YES_NO)),
             "hold-down-timeout" => set(&mut b.hold_down, self.span(value)),
             "refresh" => {
                 set(&mut b.refresh_both, self.one_of("refresh", value, &REFRESH_BOTH));

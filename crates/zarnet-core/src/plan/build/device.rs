@@ -4,8 +4,8 @@ use super::{Builder, PlanError, Scope, Text};
 use crate::limits;
 use crate::net::{Prefix, PrefixMap, ServiceSet};
 use crate::plan::{
-    Acl, AclEntry, AclId, Device, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, Interface, InterfaceId,
-    InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, Route, Verdict, Zone,
+    Acl, AclEntry, AclId, Device, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, DraftRoute, Interface,
+    InterfaceId, InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, Route, RouteCondition, Verdict, Zone,
 };
 
 impl Builder {
@@ -46,10 +46,12 @@ impl Builder {
         connected.extend((0..).zip(&device.interfaces).flat_map(|(i, f)| f.addresses.iter().map(move |a| (a.1, i))));
         for route in &draft.routes {
             if let (Some(to), Some(via)) = (self.parse::<Prefix>(&route.to), self.address(&route.via)) {
+                let condition = self.route_condition(route, to);
                 // the longest connected prefix, the first listed of equals
                 match connected.holding(via).next().and_then(|interfaces| interfaces.first()) {
                     Some(i) => {
-                        device.routes.push(Route { to, via, interface: InterfaceId(*i), place: route.place });
+                        let (interface, place) = (InterfaceId(*i), route.place);
+                        device.routes.push(Route { to, via, interface, condition, place });
                     }
                     None => self.report(PlanError::ViaUnreachable(via), route.via.place),
                 }
@@ -74,6 +76,33 @@ impl Builder {
         Some(device)
     }
 
+    /// Which packets a route is for. A condition that no packet can meet is an error: the route would never be taken.
+    fn route_condition(&mut self, draft: &DraftRoute, to: Prefix) -> Option<RouteCondition> {
+        if draft.source.is_none() && draft.from.is_none() {
+            return None;
+        }
+        let before = self.problems.count();
+        let source = self.addresses_or_all(draft.source.as_ref());
+        let of_family = source.ranges().any(|r| r.first().is_ipv4() == to.first().is_ipv4());
+        if let (Some(texts), false) = (&draft.source, of_family || self.problems.count() > before) {
+            let why = if source.is_empty() { "lists no address" } else { "lists no address of the family of `to`" };
+            let place = texts.first().map_or(draft.place, |t| t.place);
+            self.report(PlanError::RouteNeverTaken { key: "source", why }, place);
+        }
+        let from = draft.from.as_ref().map(|names| {
+            for name in names.iter().filter(|n| self.scope.realm(&n.value).is_none()).collect::<Vec<_>>() {
+                let known: Vec<String> = self.scope.realm_names().map(str::to_owned).collect();
+                self.unknown("realm or interface", name, known.iter().map(String::as_str));
+            }
+            if names.is_empty() {
+                let error = PlanError::RouteNeverTaken { key: "from", why: "names no realm and no interface" };
+                self.report(error, draft.place);
+            }
+            self.zone(names)
+        });
+        Some(RouteCondition { source, from })
+    }
+
     fn interface(&mut self, draft: &DraftInterface, device: &DraftDevice, named: usize, plan: &mut Plan) -> Interface {
         let ingress_acl = draft.ingress_acl.as_ref().and_then(|name| self.filter(name, device));
         let egress_acl = draft.egress_acl.as_ref().and_then(|name| self.filter(name, device));
@@ -86,7 +115,7 @@ impl Builder {
         Interface {
             name: draft.name.value.clone(),
             realm: draft.realm.as_ref().map(|r| r.value.clone()),
-            segment: segment.unwrap_or_else(|| Self::new_segment(plan, &draft.name.value)),
+            segment: segment.unwrap_or_else(|| Self::new_segment(plan, &draft.name)),
             addresses,
             lease: draft.lease,
             also: draft.also.iter().filter_map(|a| self.address(a)).collect(),

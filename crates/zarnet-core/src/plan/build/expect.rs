@@ -131,6 +131,13 @@ impl Builder {
         if let Some(device) = self.world.device(who) {
             return Some(Party::Device(device));
         }
+        if let Some((device, interface)) = who.split_once('/')
+            && let Some(device) = self.world.device(device)
+            && let Some(plan) = plan.devices.get(device.index())
+            && let Some(interface) = plan.interfaces.iter().position(|i| i.name == interface)
+        {
+            return Some(Party::Interface(device, InterfaceId(interface as u16)));
+        }
         if let Ok(address) = crate::net::parse_address(who) {
             if self.world.is_of_several(address) {
                 self.report(PlanError::AddressOfTwo(address), text.place);

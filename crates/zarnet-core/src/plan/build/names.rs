@@ -102,6 +102,11 @@ impl Scope {
         self.pools.get(name).map(|i| PoolId(*i as u16))
     }
 
+    /// Every name of an interface or realm.
+    pub(super) fn realm_names(&self) -> impl Iterator<Item = &str> {
+        self.realms.keys().map(String::as_str)
+    }
+
     /// The interfaces of a name: its own, or that of their realm.
     pub(super) fn realm(&self, name: &str) -> Option<&InterfaceSet> {
         self.realms.get(name)

@@ -5,8 +5,8 @@ use super::{Builder, PlanError, Text};
 use crate::limits;
 use crate::net::{AddressRange, NotationError, PortRange, Protocol};
 use crate::plan::{
-    Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Pick, Placed, Pool, PoolId, Rule,
-    RuleKind, Server, Spread, Static, Target, Written, Zone,
+    Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Log, Pick, Placed, Pool, PoolId,
+    Rule, RuleKind, Server, Spread, Static, Target, Written, Zone,
 };
 
 const TYPES: [(&str, &str); 5] =
@@ -39,6 +39,7 @@ impl Builder {
             }
             fits.then_some(l.value as u32)
         });
+        let log = draft.log.as_ref().map_or(Log::Nothing, |l| self.log(l, device));
         let kind_name = kind_name?;
         self.keys_for_type(draft, kind_name);
         let kind = match kind_name {
@@ -76,7 +77,7 @@ impl Builder {
             enabled: draft.enabled,
             retired: false,
             note,
-            log: draft.log,
+            log,
             from,
             into,
             parties,
@@ -86,6 +87,22 @@ impl Builder {
             written,
             place,
         })
+    }
+
+    fn log(&mut self, text: &Text, device: &Device) -> Log {
+        let values = [
+            ("sessions", Log::Sessions),
+            ("mappings", Log::Mappings),
+            ("blocks", Log::Blocks),
+            ("true", Log::Sessions),
+            ("false", Log::Nothing),
+        ];
+        let log = self.one_of("log", text, &values).unwrap_or_default();
+        if log == Log::Blocks && device.behaviour.block_size.is_none() {
+            let why = "`log = \"blocks\"` needs a `block-size`: the device hands out no blocks of ports";
+            self.report(PlanError::BehaviourContradiction(why), text.place);
+        }
+        log
     }
 
     fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule) -> Zone {

@@ -16,8 +16,12 @@ impl Builder {
                     routed.push(Routed { to: prefix, via, place: to.place });
                 }
             }
-            let (name, internet) = (segment.name.value.clone(), segment.internet);
-            plan.segments.push(Segment { name, inferred: false, internet, routed });
+            let checks_source = segment.checks_source.value;
+            if checks_source && !segment.internet {
+                self.report(PlanError::ChecksNothing, segment.checks_source.place);
+            }
+            let (name, internet, place) = (segment.name.value.clone(), segment.internet, segment.place);
+            plan.segments.push(Segment { name, inferred: false, internet, checks_source, routed, place });
         }
         self.world.enter_segments(plan);
     }
@@ -33,8 +37,10 @@ impl Builder {
     }
 
     /// A segment that nobody named.
-    pub(super) fn new_segment(plan: &mut Plan, name: &str) -> SegmentId {
-        plan.segments.push(Segment { name: name.into(), inferred: true, internet: false, routed: Vec::new() });
+    pub(super) fn new_segment(plan: &mut Plan, name: &Text) -> SegmentId {
+        let (name, place) = (name.value.clone(), name.place);
+        let (inferred, internet, checks_source, routed) = (true, false, false, Vec::new());
+        plan.segments.push(Segment { name, inferred, internet, checks_source, routed, place });
         SegmentId((plan.segments.len() - 1).min(usize::from(u16::MAX)) as u16)
     }
 
@@ -58,7 +64,7 @@ impl Builder {
         let segment = match &draft.segment {
             Some(name) => self.segment(name, named, plan)?,
             None => match index.holding(address).next().unwrap_or_default() {
-                [] => Self::new_segment(plan, &draft.name.value),
+                [] => Self::new_segment(plan, &draft.name),
                 [first, others @ ..] if others.iter().all(|o| o == first) => *first,
                 _ => {
                     let reason = "several segments have an interface with this prefix".into();

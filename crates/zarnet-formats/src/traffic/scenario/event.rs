@@ -99,7 +99,7 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>
                 let names = setting.context.names;
                 let party = names.party(&text.value).map_err(|f| setting.refuse(f, text.place)).ok()?;
                 let address = names.address(party);
-                if matches!(party, Party::Device(_)) || address.is_none() {
+                if matches!(party, Party::Device(_) | Party::Interface(..)) || address.is_none() {
                     setting.refuse(Fault::UnknownName { name: text.value, near: None }, text.place);
                     return None;
                 }

@@ -7,10 +7,10 @@ use std::cell::RefCell;
 use std::path::Path;
 
 use zarnet_core::limits;
-use zarnet_core::plan::{Place, Plan, PlanError, Problem, nearest};
-use zarnet_core::traffic::{Event, Flow, Load};
+use zarnet_core::plan::{Place, Placed, Plan, PlanError, Problem, nearest};
+use zarnet_core::traffic::{Event, Load, Repeated};
 
-use super::fields::{COLUMNS, Context, Fields};
+use super::fields::{COLUMNS, Context, Fields, span};
 use super::{Fault, TrafficError};
 use crate::files::Reach;
 use crate::source::{SourceFile, Sources};
@@ -19,7 +19,7 @@ use crate::toml_reader::{Collected, Reader, Text, parse, place};
 /// A scenario that was read whole.
 #[derive(Debug, Default)]
 pub(super) struct Scenario {
-    pub flows: Vec<Flow>,
+    pub flows: Vec<Repeated>,
     pub loads: Vec<Load>,
     pub events: Vec<Event>,
 }
@@ -95,8 +95,8 @@ fn some_of<'a>(tables: Vec<Reader<'a>>, what: &str, most: usize, setting: &Setti
     }
 }
 
-fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Flow> {
-    let context = setting.context;
+fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
+    let (context, table) = (setting.context, r.place);
     let mut fields = Fields::EMPTY;
     for (name, column) in COLUMNS {
         if let Some(text) = r.scalar(name)
@@ -107,8 +107,38 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Flow> {
         }
     }
     let flow = fields.flow(context).map_err(|fault| setting.refuse(fault, r.place)).ok();
+    let (every, count) = (r.scalar("every"), r.integer("count"));
+    let repeats = match (&every, &count) {
+        (None, None) => Some((0, 1)),
+        (Some(every), Some(count)) => repeats(every, count, setting),
+        (given, _) => {
+            let missing = if given.is_some() { "count" } else { "every" };
+            let place = every.as_ref().map(|e| e.place).or(count.as_ref().map(|c| c.place)).unwrap_or(r.place);
+            let why = "a flow that is sent again has both: `every` says after which time, `count` how often in all";
+            setting.refuse(Fault::Scenario(format!("there is no `{missing}`: {why}")), place);
+            None
+        }
+    };
     r.finish();
-    flow
+    let (flow, (every, count)) = flow.zip(repeats)?;
+    let last = every.checked_mul(count - 1).and_then(|span| span.checked_add(flow.start.0));
+    if last.is_none_or(|last| last / 1_000_000_000 > limits::SECONDS) {
+        setting.refuse(Fault::TimeTooLong(format!("the start of the last of {count} times")), table);
+        return None;
+    }
+    Some(Repeated { flow, every, count })
+}
+
+/// After which time a flow is sent again, and how often in all.
+fn repeats(every: &Text, count: &Placed<i64>, setting: &Setting<'_>) -> Option<(u64, u64)> {
+    let every = span(&every.value, "every").map_err(|fault| setting.refuse(fault, every.place)).ok();
+    let most = limits::REPEATS;
+    let times = u64::try_from(count.value).ok().filter(|n| (1..=most).contains(n));
+    if times.is_none() {
+        let why = format!("`count` must be between 1 and {most}, not {}", count.value);
+        setting.refuse(Fault::Scenario(why), count.place);
+    }
+    every.zip(times)
 }
 
 /// The position of a name among others, or a report that it is not one of them.

@@ -164,7 +164,7 @@ impl<'a> Story<'a> {
             Vantage::Interface(device, interface) => self.interface(device, interface),
             Vantage::Client => match self.followed.sent {
                 Some((Origin::Host(id), _)) => plan.host(id).to_owned(),
-                Some((Origin::Device(id), _)) => plan.device(id).to_owned(),
+                Some((Origin::Device(id, _), _)) => plan.device(id).to_owned(),
                 Some((_, packet)) => packet.source().address.to_string(),
                 None => String::new(),
             },

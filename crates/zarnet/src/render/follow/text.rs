@@ -49,7 +49,7 @@ impl Story<'_> {
         let Some((origin, packet)) = f.sent else { return Ok(()) };
         let client = self.vantage(Vantage::Client, None);
         writeln!(out, "\n{BOLD}THERE{BOLD:#}")?;
-        if !matches!(origin, Origin::Device(_)) {
+        if !matches!(origin, Origin::Device(..)) {
             self.line(out, &client, "sends", packet.ends)?;
             self.handovers(out, &f.forth.departure)?;
         }

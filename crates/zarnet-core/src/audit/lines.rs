@@ -1,0 +1,93 @@
+//! Findings on several lines to the internet.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use super::{Finding, finding};
+use crate::device::{Device, Judged};
+use crate::net::{AddressSet, Endpoint, Packet, Protocol};
+use crate::plan::edit::{Edit, Table};
+use crate::plan::{DeviceId, External, InterfaceId, Plan, Rule, RuleKind};
+
+/// Somebody on the internet who asks for a service (RFC 5737).
+const SOMEBODY: IpAddr = IpAddr::V4(std::net::Ipv4Addr::new(198, 51, 100, 77));
+
+/// Answers to sessions that come in by one internet line and leave by another, which shows its provider a source that is not
+/// of its line.
+pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>) {
+    for (d, device) in (0..).zip(devices) {
+        let own = device.plan();
+        let on_internet =
+            |i: &InterfaceId| own.interfaces.get(i.index()).is_some_and(|i| plan.segments[i.segment.index()].internet);
+        let lines: Vec<InterfaceId> = (0..own.interfaces.len() as u16).map(InterfaceId).filter(on_internet).collect();
+        if lines.len() < 2 || own.behaviour.answers_leave_as_came {
+            continue;
+        }
+        // by line in and line out: how many rules, the first of them, and a packet that it leads in
+        let mut crossing: BTreeMap<(u16, u16), (usize, &Rule, Packet)> = BTreeMap::new();
+        for rule in own.rules.iter().filter(|r| r.enabled) {
+            let Some(asked) = first_packet(device, rule) else { continue };
+            let Some(&came) = lines.iter().find(|i| leads_to(plan, device, **i, asked.destination().address)) else {
+                continue;
+            };
+            let Judged::Forwarded(verdicts) = device.judge(came, asked) else { continue };
+            let answer = verdicts.out.answer();
+            let Some(left) = device.way_of(verdicts.egress, answer).filter(on_internet) else { continue };
+            if left != came {
+                crossing.entry((came.0, left.0)).or_insert((0, rule, asked)).0 += 1;
+            }
+        }
+        for ((came, left), (count, rule, asked)) in crossing {
+            let name = |i: u16| own.interfaces[usize::from(i)].name.as_str();
+            let checked = plan.segments[own.interfaces[usize::from(left)].segment.index()].checks_source;
+            let others = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
+            let then = if checked { "which drops them" } else { "with an address of the other line" };
+            let message = format!(
+                "what rule `{}`{others} leads in by `{}` is answered by `{}`, {then}",
+                rule.name,
+                name(came),
+                name(left)
+            );
+            let help =
+                "set `answers-leave = \"as-came\"`, or give what the servers send a route with `source`".to_owned();
+            let repair = Edit::Set(Table::Behaviour(DeviceId(d)), "answers-leave".to_owned(), "as-came".into());
+            let found = finding("answer-by-other-line", message, vec![rule.place], help);
+            findings.push(found.with_witness(asked).with_edits(vec![repair]));
+        }
+    }
+}
+
+/// A packet from the internet that a fixed rule is for.
+fn first_packet(device: &Device, rule: &Rule) -> Option<Packet> {
+    let (external, protocol, port) = match &rule.kind {
+        RuleKind::Forward(f) => (f.external, f.protocol, f.ports.first),
+        RuleKind::Static(s) => {
+            let service = rule.service.0.first()?;
+            let protocol = service.protocol.unwrap_or(Protocol::TCP);
+            (s.external, protocol, if rule.service.is_any() { 443 } else { service.ports.first })
+        }
+        RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => return None,
+    };
+    let to = address_of(device, external).filter(IpAddr::is_ipv4)?;
+    let from = somebody_of(&rule.parties.source)?;
+    Some(Packet::first(protocol, Endpoint::new(from, 50_000), Endpoint::new(to, port)))
+}
+
+fn address_of(device: &Device, external: External) -> Option<IpAddr> {
+    device.external_of(external).map(|range| range.first())
+}
+
+/// One of those who may come in.
+fn somebody_of(source: &AddressSet) -> Option<IpAddr> {
+    let first = || source.ranges().map(|r| r.first()).find(IpAddr::is_ipv4);
+    if source.contains(SOMEBODY) { Some(SOMEBODY) } else { first() }
+}
+
+/// Whether the internet brings what is for an address to an interface.
+fn leads_to(plan: &Plan, device: &Device, interface: InterfaceId, address: IpAddr) -> bool {
+    let interface = &device.plan().interfaces[interface.index()];
+    let mut routed = plan.segments.iter().filter(|s| s.internet).flat_map(|s| &s.routed);
+    interface.owns(address)
+        || interface.addresses.iter().any(|a| a.1.contains(address))
+        || routed.any(|r| r.to.contains(address) && interface.owns(r.via))
+}

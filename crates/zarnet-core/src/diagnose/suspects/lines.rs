@@ -1,0 +1,42 @@
+//! Several lines to the internet: a packet leaves by one of them with the address of another.
+
+use super::{At, Case, set};
+use crate::diagnose::Cause;
+use crate::plan::edit::{Edit, List, Table};
+
+impl Case<'_> {
+    /// The provider drops a packet, because its source belongs to another line than the one that it came in by.
+    pub(super) fn of_other_line(&mut self) {
+        let Some((hop, exit)) = self.last().and_then(|hop| Some((hop, hop.exit?))) else { return };
+        let (id, device, source) = (hop.device, self.device(hop.device), exit.packet.source().address);
+        let left_by = &device.interfaces[exit.interface.index()].name;
+        // the line that the address is of: by its prefix, or because the interface has it
+        let mut lines = device.interfaces.iter().filter(|i| self.is_internet(i.segment));
+        let of = |i: &&crate::plan::Interface| i.owns(source) || i.addresses.iter().any(|a| a.1.contains(source));
+        let line = lines.find(of).filter(|i| i.name != *left_by);
+        let whose = line.map_or("another line".to_owned(), |i| format!("interface {}", i.name));
+        let what = if self.back { "the answer" } else { "the packet" };
+        let verdict = format!("{what} leaves {} by {left_by} from {source}, which is of {whose}", device.name);
+        let at = At::device(id, device.place);
+        if self.back {
+            let title = format!("let answers leave {} by the line that their session came in by", device.name);
+            let edit = set(Table::Behaviour(id), "answers-leave", "as-came");
+            self.suspect(Cause::AnswerByOtherLine, at, verdict.clone(), title, vec![edit]);
+        }
+        // what is sent from inside goes by a route of its own
+        let inside = hop.packet.source().address;
+        let to = if inside.is_ipv4() { "0.0.0.0/0" } else { "::/0" };
+        let by_line =
+            |r: &&crate::plan::Route| line.is_some_and(|l| device.interfaces[r.interface.index()].name == l.name);
+        let gateway = device.routes.iter().find(by_line).map(|r| r.via);
+        if let (Some(via), Some(line)) = (gateway.filter(|_| hop.ingress.is_some()), line) {
+            let fields =
+                vec![("to", to.into()), ("via", via.to_string().into()), ("source", inside.to_string().into())];
+            let title = format!("route what {inside} sends out by {}", line.name);
+            let edit = Edit::Insert(id, List::Routes, None, fields);
+            self.suspect(Cause::AnswerByOtherLine, at, verdict.clone(), title, vec![edit]);
+        }
+        let title = "send it out by the line whose address it shows".to_owned();
+        self.suspect(Cause::AnswerByOtherLine, at, verdict, title, Vec::new());
+    }
+}
