@@ -31,8 +31,9 @@ while t < END:
     flow(t, "udp", who, "", "198.51.100.53", 53, 0.1)
     flow(t + 0.2, "tcp", who, "", "198.51.100.80", 443, rnd.uniform(1, 25))
 
-# offices open between 07:00 and 08:10, each works on and off until ten
-for name, opens in (("office-1", 3600), ("office-2", 4500), ("office-3", 5400), ("office-4", 7800)):
+# offices open between 07:00 and 08:30, each works on and off until ten
+for name, opens in (("office-1", 3600), ("office-2", 4500), ("office-3", 5400), ("office-4", 6300), ("office-5", 7800),
+                    ("office-6", 9000)):
     t = opens + rnd.uniform(0, 60)
     while t < END:
         lasts = rnd.expovariate(1 / 240)

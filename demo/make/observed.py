@@ -16,16 +16,16 @@ def end(row, name):
 
 
 print("# harbour-edge, translations, 08:45 (made up)")
-print("proto,inside,outside,age")
+print("proto,private,public,age")
 out = []
 for n, row in enumerate(r for r in rows if r["device"] == "harbour-edge"):
     line = [row["protocol"], end(row, "internal"), end(row, "external"), str(20 + 7 * n % 300)]
     if row["rule"] == "tide-gauge-south":
         continue                                # the rule was never entered on the device
     if row["rule"] == "office-lines-out" and row["internal"] == "10.61.33.23":
-        line[2] = "203.0.113.8"                 # the device hands its addresses out in another order
+        line[2] = "203.0.113.11"                # the device hands its addresses out in another order
     if row["rule"] == "office-lines-out" and row["internal"] == "10.61.32.21":
-        line[2] = "203.0.113.10"
+        line[2] = "203.0.113.13"
     if row["internal"] == "10.61.16.30" and len(out) > 6:
         continue                                # given up sooner than predicted
     out.append(line)

@@ -12,7 +12,7 @@ mkdir saltmere
 cp -r "$root"/demo/saltmere/* "$root"/demo/faults saltmere/
 # the estate as somebody might leave it in a hurry
 sed -e 's/^default-policy = /default-polcy = /' -e 's/  as = "office-lines"/  as = "office-line"/' \
-  -e 's/203.0.113.8-203.0.113.10/203.0.113.10-203.0.113.8/' -e 's/external = "uplink:24012/external = "uplink:24011/' \
+  -e 's/203.0.113.11-203.0.113.14/203.0.113.14-203.0.113.11/' -e 's/external = "uplink:24012/external = "uplink:24011/' \
   saltmere/harbour.toml >saltmere/hurried.toml
 
 wanted=" $* "

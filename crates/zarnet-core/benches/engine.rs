@@ -23,12 +23,12 @@ routed = [{ to = "192.0.2.0/24", via = "198.18.0.2" }]
 name = "edge"
 behaviour = { preset = "bcp", PORTS }
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.64.0.1/14"
   ACL
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "internet"
   address = "198.18.0.2/30"
@@ -208,8 +208,8 @@ fn row() -> Arc<Plan> {
         format!(
             "[[segment]]\nname = \"{segment}\"\n[[device]]\nname = \"{name}\"\n\
              behaviour = {{ port-assignment = \"sequential\" }}\n\
-             [[device.interface]]\nname = \"inside\"\nrealm = \"internal\"\naddress = \"{inside}\"\n{}\
-             [[device.interface]]\nname = \"outside\"\nrealm = \"external\"\nsegment = \"{segment}\"\n\
+             [[device.interface]]\nname = \"floor\"\nrealm = \"internal\"\naddress = \"{inside}\"\n{}\
+             [[device.interface]]\nname = \"uplink\"\nrealm = \"external\"\nsegment = \"{segment}\"\n\
              address = \"{to}.201/24\"\n[[device.route]]\nto = \"0.0.0.0/0\"\nvia = \"{to}.202\"\n\
              [[device.pool]]\nname = \"block\"\naddresses = \"{to}.1-{to}.100\"\npick = \"by-source\"\n\
              [[device.rule]]\nname = \"all-out\"\ntype = \"overload\"\nas = \"block\"\n",

@@ -87,7 +87,7 @@ fn ports_of_a_class_run_out_less_what_a_forward_holds() {
   [[device.rule]]
   name = "door"
   type = "forward"
-  external = "outside:3001/udp"
+  external = "uplink:3001/udp"
   internal = "10.0.0.21:80"
 "#;
     let plan = plan(&plan_text(narrow, "{}", &format!("{forward}{OVERLOAD}")));

@@ -13,7 +13,7 @@ const HAIRPIN: &str = r#"
   [[device.rule]]
   name = "all"
   type = "overload"
-  as = "outside"
+  as = "uplink"
   hairpin = ["internal"]
 "#;
 
@@ -148,7 +148,7 @@ shows! {
   [[device.rule]]
   name = "door"
   type = "forward"
-  external = "outside:2000/udp"
+  external = "uplink:2000/udp"
   internal = "10.0.0.9:53"
 "#),
         "udp 10.0.0.5:2000 > 198.51.100.10:53 @0 => 192.0.2.1:2001 > 198.51.100.10:53

@@ -311,7 +311,7 @@ fn fixed_rules_both_ways_and_what_they_refuse() {
   [[device.rule]]
   name = "gauge"
   type = "forward"
-  external = "outside:24000-24001/tcp"
+  external = "uplink:24000-24001/tcp"
   internal = "10.0.0.41:4010"
   source = "198.51.100.0/24"
 "#;
@@ -334,7 +334,7 @@ fn used_up_leads_to_the_fallback_or_passes() {
     let with = |fallback: &str| {
         pool(1, "").replace("as = \"lines\"", &format!("as = \"lines\"\nwhen-exhausted = \"{fallback}\""))
     };
-    Edge::bcp(&with("outside")).play(
+    Edge::bcp(&with("uplink")).play(
         "udp 10.0.0.5:1 > 198.51.100.10:53 @0 => 192.0.2.8:1 > 198.51.100.10:53
          udp 10.0.0.6:1 > 198.51.100.10:53 @0 => 192.0.2.1:1 > 198.51.100.10:53
          udp 10.0.0.6:2 > 198.51.100.10:53 @301 => 192.0.2.8:2 > 198.51.100.10:53",

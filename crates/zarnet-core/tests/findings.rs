@@ -36,12 +36,12 @@ name = "edge"
 behaviour = {{ preset = "bcp", filtering = "address-dependent" }}
 
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.0.0.1/24"
 
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "world"
   address = "192.0.2.1/28"
@@ -67,7 +67,7 @@ fn names(text: &str) -> Vec<&'static str> {
 /// What is found in the first, and not in the second.
 #[test]
 fn each_finding_is_told_and_goes_when_it_is_mended() {
-    let over = |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"outside\""));
+    let over = |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"uplink\""));
     let other =
         |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"192.0.2.6\""));
     let policy = |entry: &str| format!("  [[device.policy]]\n  {}\n", entry.replace("; ", "\n  "));
@@ -81,7 +81,7 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
             .replace("realm = \"internal\"", "realm = \"internal\"\n  ingress-acl = \"in\"")
     };
     let door = |internal: &str, keys: &str| {
-        rule("door", "forward", &format!("external = \"outside:8443/tcp\"; internal = \"{internal}\"{keys}"))
+        rule("door", "forward", &format!("external = \"uplink:8443/tcp\"; internal = \"{internal}\"{keys}"))
     };
     let machine =
         |keys: &str| rule("machine", "static", &format!("internal = \"10.0.0.20\"; external = \"192.0.2.5\"{keys}"));
@@ -95,6 +95,11 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
         format!(
             "[[device]]\nname = \"inner\"\n  [[device.interface]]\n  name = \"in\"\n  realm = \"internal\"\n  address = \"10.9.0.1/24\"\n  [[device.interface]]\n  name = \"link\"\n  segment = \"lan\"\n  realm = \"external\"\n  address = \"10.0.0.7/24\"\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.0.0.1\"\n  [[device.rule]]\n  name = \"on\"\n  type = \"forward\"\n  external = \"link:{port}/tcp\"\n  internal = \"10.9.0.4:80\"\n  hairpin = [\"internal\"]\n"
         )
+    };
+    let with_second_line = |keys: &str| {
+        let second = "  [[device.interface]]\n  name = \"lane\"\n  realm = \"external\"\n  segment = \"world\"\n  address = \"203.0.113.2/28\"\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"203.0.113.1\"\n";
+        let on_it = rule("door", "forward", "external = \"lane:443/tcp\"; internal = \"web:443\"");
+        plain(format!("{second}{on_it}{}", all())).replace("preset = \"bcp\"", &format!("{keys}preset = \"bcp\""))
     };
     let on_lan = |text: String| {
         let inside = "realm = \"internal\"\n  address = \"10.0.0.1";
@@ -174,7 +179,9 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
         ),
         ("open-from-outside", public("accept"), public("drop")),
         ("forward-not-listening", plain(door("web:8080", "") + &all()), plain(door("web:443", "") + &all())),
-        ("forward-to-nobody", plain(door("10.0.0.21:443", "") + &all()), plain(door("web:443", "") + &all())),
+        ("server-undeclared", plain(door("10.0.0.21:443", "") + &all()), plain(door("web:443", "") + &all())),
+        ("answer-by-other-line", with_second_line(""), with_second_line("answers-leave = \"as-came\", ")),
+        ("realm-used-once", plain(all()).replace("realm = \"external\"", "realm = \"extern\""), plain(all())),
         ("chain-ends-here", with_inner(9443), with_inner(8443)),
         (
             "pool-unused",
@@ -184,7 +191,7 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
         (
             "pool-smaller-than-sources",
             plain(pool("; source = \"10.0.0.0/24\"")),
-            plain(pool("; source = \"10.0.0.0/24\"; when-exhausted = \"outside\"")),
+            plain(pool("; source = \"10.0.0.0/24\"; when-exhausted = \"uplink\"")),
         ),
         ("expectation-fails", expectation("192.0.2.9"), expectation("192.0.2.1")),
     ];
@@ -197,7 +204,7 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
 #[test]
 fn the_plan_says_what_is_told_and_how_bad_it_is() {
     let shadowed = edge(
-        &(rule("all", "overload", "as = \"outside\"")
+        &(rule("all", "overload", "as = \"uplink\"")
             + &rule("desk", "overload", "source = \"desk\"; as = \"192.0.2.6\"")),
         "",
     );
@@ -213,7 +220,7 @@ fn the_plan_says_what_is_told_and_how_bad_it_is() {
 #[test]
 fn a_shadowed_rule_has_a_witness_and_a_repair_that_works() {
     let text = edge(
-        &(rule("all", "overload", "as = \"outside\"")
+        &(rule("all", "overload", "as = \"uplink\"")
             + &rule("desk", "overload", "source = \"desk\"; as = \"192.0.2.6\"")),
         "",
     );

@@ -39,14 +39,14 @@ fn plans() -> impl Strategy<Value = String> {
   [[device.rule]]
   name = "door"
   type = "forward"
-  external = "outside:8000-8001/tcp"
+  external = "uplink:8000-8001/tcp"
   internal = "10.0.0.21:80"
 "#;
     let overload_pool = pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\"");
     let dynamic = prop_oneof![
         Just(OVERLOAD.to_owned()),
         Just(pool(2, "pick = \"in-turn\"")),
-        Just(pool(3, "pick = \"random\"").replace("as = \"lines\"", "as = \"lines\"\n when-exhausted = \"outside\"")),
+        Just(pool(3, "pick = \"random\"").replace("as = \"lines\"", "as = \"lines\"\n when-exhausted = \"uplink\"")),
         Just(overload_pool),
     ];
     let timers = prop_oneof![Just("{}"), Just("{ udp-timeout = 5, binding = 20, icmp-timeout = 2 }")];

@@ -43,14 +43,14 @@ fn toml(rules: &[Rule], pick: Pick) -> String {
                 let servers: Vec<String> = servers.iter().map(|(a, p)| format!("\"{a}:{p}\"")).collect();
                 let spread = if *in_turn { "in-turn" } else { "by-source" };
                 format!(
-                    "type = \"forward\"\n  external = \"outside:{port}/{protocol}\"\n  internal = [{}]\n  spread = \"{spread}\"",
+                    "type = \"forward\"\n  external = \"uplink:{port}/{protocol}\"\n  internal = [{}]\n  spread = \"{spread}\"",
                     servers.join(", ")
                 )
             }
             Kind::Exempt { destination } => format!("type = \"exempt\"\n  destination = \"{destination}\""),
             Kind::Pool(_) => "type = \"pool\"\n  as = \"lines\"".into(),
             Kind::Overload(a) => {
-                format!("type = \"overload\"\n  as = \"{}\"", if a.is_empty() { "outside" } else { "lines" })
+                format!("type = \"overload\"\n  as = \"{}\"", if a.is_empty() { "uplink" } else { "lines" })
             }
         };
         text += &format!("  [[device.rule]]\n  name = \"{}\"\n  {kind}\n", rule.name);
@@ -62,7 +62,7 @@ fn toml(rules: &[Rule], pick: Pick) -> String {
         text += match rule.when_exhausted {
             Exhausted::Drop => "",
             Exhausted::Pass => "  when-exhausted = \"pass\"\n",
-            Exhausted::Outside => "  when-exhausted = \"outside\"\n",
+            Exhausted::Outside => "  when-exhausted = \"uplink\"\n",
         };
     }
     text
@@ -378,7 +378,7 @@ proptest! {
                 Outcome::Answered(_) | Outcome::Consumed(..) => Err("itself"),
                 Outcome::Dropped(refusal) => Err(refusal.reason.name()),
             };
-            prop_assert_eq!(got, wanted, "{:?} from {} at {}", packet, if from_inside { "inside" } else { "outside" }, Instant(now));
+            prop_assert_eq!(got, wanted, "{:?} from {} at {}", packet, if from_inside { "floor" } else { "uplink" }, Instant(now));
             let mut rows = model.rows(now);
             let mut table: Vec<_> = common::mappings_at(network.device_mut(edge), Instant(now)).into_iter().filter(|m| !m.fixed).map(|m| {
                 let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);

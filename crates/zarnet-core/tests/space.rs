@@ -35,7 +35,7 @@ fn plans() -> impl Strategy<Value = String> {
     let zone = || prop_oneof![3 => Just("internal"), 1 => Just("yard"), 1 => Just("external")];
     let enabled = || prop_oneof![6 => Just(true), 1 => Just(false)];
     let rule = prop_oneof![
-        (source(), far(), service(), prop_oneof![Just("outside"), Just("192.0.2.7")]).prop_map(|(s, d, p, a)| {
+        (source(), far(), service(), prop_oneof![Just("uplink"), Just("192.0.2.7")]).prop_map(|(s, d, p, a)| {
             format!("type = \"overload\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}\n as = \"{a}\"")
         }),
         (source(), far(), service()).prop_map(|(s, d, p)| {
@@ -52,7 +52,7 @@ fn plans() -> impl Strategy<Value = String> {
             let hairpin = if hairpin { "hairpin = [\"internal\"]" } else { "" };
             format!("type = \"static\"\n internal = \"{i}\"\n external = \"198.18.0.4-198.18.0.7\"\n from = [\"internal\", \"yard\"]\n {hairpin}")
         }),
-        (prop_oneof![Just("outside:8000/tcp"), Just("192.0.2.5:8000-8003/tcp"), Just("192.0.2.5:53/udp")], prop_oneof![
+        (prop_oneof![Just("uplink:8000/tcp"), Just("192.0.2.5:8000-8003/tcp"), Just("192.0.2.5:53/udp")], prop_oneof![
             Just("\"10.9.0.4:8001\""), Just("[\"10.9.0.4:80\", \"10.9.0.5:80\"]")], far(), any::<bool>())
             .prop_map(|(e, i, who, hairpin)| {
                 let hairpin = if hairpin { "hairpin = [\"internal\"]" } else { "" };
@@ -90,11 +90,11 @@ fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> Str
     let filter = if acl.is_some() { "ingress-acl = \"in\"" } else { "" };
     let out = if egress.is_some() { "egress-acl = \"out\"" } else { "" };
     text += &format!(
-        "  [[device.interface]]\n  name = \"inside\"\n  realm = \"internal\"\n  address = \"10.0.0.1/24\"\n  {filter}\n"
+        "  [[device.interface]]\n  name = \"floor\"\n  realm = \"internal\"\n  address = \"10.0.0.1/24\"\n  {filter}\n"
     );
     text += "  [[device.interface]]\n  name = \"yard\"\n  realm = \"yard\"\n  address = \"10.9.0.1/24\"\n  services = [\"22/tcp\"]\n";
     text += &format!(
-        "  [[device.interface]]\n  name = \"outside\"\n  realm = \"external\"\n  segment = \"world\"\n  address = \"192.0.2.1/28\"\n  {out}\n"
+        "  [[device.interface]]\n  name = \"uplink\"\n  realm = \"external\"\n  segment = \"world\"\n  address = \"192.0.2.1/28\"\n  {out}\n"
     );
     text += "  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"192.0.2.14\"\n";
     text += route;
@@ -254,7 +254,7 @@ fn changed(text: &str, runner: &mut TestRunner) -> String {
         ("192.0.2.8-192.0.2.10", "192.0.2.8-192.0.2.11"),
         ("8000-8003/tcp", "8000-8002/tcp"),
         ("10.9.0.4:8001", "10.9.0.4:8002"),
-        ("outside:8000/tcp", "outside:8001/tcp"),
+        ("uplink:8000/tcp", "uplink:8001/tcp"),
         ("10.0.0.20", "10.0.0.21"),
     ];
     let start = runner.rng().next_u32() as usize;
@@ -275,11 +275,11 @@ internet = true
 [[device]]
 name = "edge"
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.0.0.1/24"
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "world"
   address = "192.0.2.1/28"
@@ -291,7 +291,7 @@ name = "edge"
     };
     let rule = |name: &str, source: &str, service: &str| {
         format!(
-            "  [[device.rule]]\n  name = \"{name}\"\n  type = \"overload\"\n  source = {source}\n  service = {service}\n  as = \"outside\"\n"
+            "  [[device.rule]]\n  name = \"{name}\"\n  type = \"overload\"\n  source = {source}\n  service = {service}\n  as = \"uplink\"\n"
         )
     };
     let one = base(&rule("all", "\"10.0.0.0/24\"", "\"any\""));
@@ -310,7 +310,7 @@ name = "edge"
         found.classes.iter().map(|c| (c.from.clone(), c.area.of(Field::Source).as_addresses())).collect();
     let upper: AddressSet = zarnet_core::net::AddressRange::parse("10.0.0.128/25").unwrap().0.into();
     assert!(
-        !classes.is_empty() && classes.iter().all(|c| c == &(vec!["inside".to_owned()], upper.clone())),
+        !classes.is_empty() && classes.iter().all(|c| c == &(vec!["floor".to_owned()], upper.clone())),
         "{classes:?}"
     );
 }

@@ -18,7 +18,7 @@ const DOOR: &str = r#"
   [[device.rule]]
   name = "door"
   type = "forward"
-  external = "outside:8000-8001/udp"
+  external = "uplink:8000-8001/udp"
   internal = "10.0.0.21:80"
 "#;
 const SHORT: &str = "{ udp-timeout = 5 }";
@@ -101,7 +101,7 @@ fn rfc6888_req8_a_resting_port_that_is_taken_out_is_not_handed_out_again() {
 /// A mapping on the fallback of the plan before is the host's as long as it lives (RFC 4787 §4.1 REQ-1).
 #[test]
 fn rfc4787_req1_a_mapping_on_a_fallback_that_is_no_more_is_reused() {
-    let before = edge(SHORT, &pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"outside\""));
+    let before = edge(SHORT, &pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"uplink\""));
     let flows = [
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0",
         "udp 10.0.0.6:5000 > 198.51.100.10:53 @1",

@@ -51,7 +51,7 @@ fn nearest_names_are_proposed() {
         let Err(LoadError::Problems { problems, .. }) = load(&path) else { panic!() };
         problems.kept().iter().filter_map(|p| p.error.help()).collect::<Vec<_>>()
     };
-    assert!(help("unknown-name.toml").contains(&"did you mean `outside`?".to_owned()));
+    assert!(help("unknown-name.toml").contains(&"did you mean `uplink`?".to_owned()));
     assert!(help("unknown-value.toml").contains(&"did you mean `overload`?".to_owned()));
     assert!(help("mask-ambiguous.toml").contains(&"write /0 or /32, whichever is meant".to_owned()));
 }

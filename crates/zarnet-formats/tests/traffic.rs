@@ -18,13 +18,13 @@ address = "10.0.0.5/24"
 [[device]]
 name = "edge"
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.0.0.1/24"
   [[device.rule]]
   name = "all"
   type = "overload"
-  as = "inside"
+  as = "floor"
 "#;
     zarnet_formats::plan::from_text(Path::new("p.toml"), text.into()).unwrap()
 }

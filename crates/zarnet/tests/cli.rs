@@ -81,10 +81,10 @@ fn what_it_prints() {
     ] {
         std::fs::copy(faults.join(fault), folder.path().join(name)).unwrap();
     }
-    let (flow, office) = ("kiosk-3 -> 198.51.100.80:443/tcp", "office-4 -> 198.51.100.80:443/tcp");
+    let (flow, office) = ("kiosk-3 -> 198.51.100.80:443/tcp", "office-5 -> 198.51.100.80:443/tcp");
     let map = "protocol=1,internal=2,external=3";
     let harbour = std::fs::read_to_string(folder.path().join("harbour.toml")).unwrap();
-    let less = harbour.replace("203.0.113.8-203.0.113.10", "203.0.113.8-203.0.113.11");
+    let less = harbour.replace("203.0.113.11-203.0.113.14", "203.0.113.9-203.0.113.14");
     file("changed.toml", &less.replace("name = \"ticketing\"", "name = \"ticketing\"\n  enabled = false"));
     file("hidden.toml", HIDDEN);
     let define = ["define", "harbour.toml", "--device", "harbour-edge"];
@@ -249,7 +249,7 @@ fn what_it_prints() {
             .concat(),
         ),
         ("define-disable.txt", &[&define[..], &["disable", "ticketing", "--dry-run"]].concat()),
-        ("define-taken.txt", &[&define[..], &["static", "office-1", "203.0.113.9", "--dry-run"]].concat()),
+        ("define-taken.txt", &[&define[..], &["static", "office-1", "203.0.113.12", "--dry-run"]].concat()),
         (
             "define-name-taken.txt",
             &[&define[..], &["exempt", "--name", "ballast", "--destination", "head-office", "--dry-run"]].concat(),
@@ -351,13 +351,13 @@ name = "edge"
 behaviour = { preset = "bcp", filtering = "address-dependent" }
 
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.0.0.1/24"
   ingress-acl = "in"
 
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "internet"
   address = "192.0.2.1/28"
@@ -388,7 +388,7 @@ behaviour = { preset = "bcp", filtering = "address-dependent" }
   [[device.rule]]
   name = "everybody"
   type = "overload"
-  as = "outside"
+  as = "uplink"
   hairpin = "internal"
 
   [[device.rule]]
@@ -400,19 +400,19 @@ behaviour = { preset = "bcp", filtering = "address-dependent" }
   [[device.rule]]
   name = "screens"
   type = "forward"
-  external = "outside:59010/tcp"
+  external = "uplink:59010/tcp"
   internal = "desk:5901"
 
   [[device.rule]]
   name = "pages"
   type = "forward"
-  external = "outside:8080/tcp"
+  external = "uplink:8080/tcp"
   internal = "web:8080"
 
   [[device.rule]]
   name = "old"
   type = "forward"
-  external = "outside:8081/tcp"
+  external = "uplink:8081/tcp"
   internal = "10.0.0.77:80"
   enabled = false
 
@@ -435,12 +435,12 @@ behaviour = "bcp"
 timers = { udp-timeout = 30 }
 
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.0.0.1/24"
 
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "internet"
   address = "192.0.2.1/28"
@@ -470,7 +470,7 @@ timers = { udp-timeout = 30 }
   [[device.rule]]
   name = "all"
   type = "overload"
-  as = "outside"
+  as = "uplink"
   into = "exterior"
 
   [[device.rule]]
@@ -497,12 +497,12 @@ behaviour = { port-assignment = "sequential" }
 timers = { per-port = { "53/udp" = 10 } }
 
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = "10.0.0.1/24"
 
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "internet"
   address = "192.0.2.2/28"
@@ -515,13 +515,13 @@ timers = { per-port = { "53/udp" = 10 } }
   [[device.rule]]
   name = "door"
   type = "forward"
-  external = "outside:8022/tcp"
+  external = "uplink:8022/tcp"
   internal = "10.0.0.9:22"
 
   [[device.rule]]
   name = "all"
   type = "overload"
-  as = "outside"
+  as = "uplink"
 "#;
 
 /// The address changes at 2m, another plan takes over at 5m, and a rule that only that one has is disabled at 7m.
@@ -567,7 +567,7 @@ rule = "gate"
 [[event]]
 at = "2m"
 do = "lease"
-interface = "outside"
+interface = "uplink"
 address = "192.0.2.3/28"
 [[event]]
 at = "5m"
@@ -594,7 +594,7 @@ rate = 1e7
 [[event]]
 at = "1m"
 do = "lease"
-interface = "inside"
+interface = "floor"
 address = "10.0.0.2"
 [[event]]
 at = "1m"

@@ -6,8 +6,7 @@ use std::net::IpAddr;
 use super::{Finding, finding};
 use crate::device::{Device, Judged};
 use crate::net::{AddressSet, Endpoint, Packet, Protocol};
-use crate::plan::edit::{Edit, Table};
-use crate::plan::{DeviceId, External, InterfaceId, Plan, Rule, RuleKind};
+use crate::plan::{DeviceId, External, InterfaceId, Plan, Rule, RuleKind, answers_as_they_came};
 
 /// Somebody on the internet who asks for a service (RFC 5737).
 const SOMEBODY: IpAddr = IpAddr::V4(std::net::Ipv4Addr::new(198, 51, 100, 77));
@@ -24,7 +23,7 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
             continue;
         }
         // by line in and line out: how many rules, the first of them, and a packet that it leads in
-        let mut crossing: BTreeMap<(u16, u16), (usize, &Rule, Packet)> = BTreeMap::new();
+        let mut crossing: BTreeMap<(u16, u16), Crossing<'_>> = BTreeMap::new();
         for rule in own.rules.iter().filter(|r| r.enabled) {
             let Some(asked) = first_packet(device, rule) else { continue };
             let Some(&came) = lines.iter().find(|i| leads_to(plan, device, **i, asked.destination().address)) else {
@@ -34,10 +33,11 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
             let answer = verdicts.out.answer();
             let Some(left) = device.way_of(verdicts.egress, answer).filter(on_internet) else { continue };
             if left != came {
-                crossing.entry((came.0, left.0)).or_insert((0, rule, asked)).0 += 1;
+                let first = Crossing { count: 0, rule, asked, answer, ingress: verdicts.egress };
+                crossing.entry((came.0, left.0)).or_insert(first).count += 1;
             }
         }
-        for ((came, left), (count, rule, asked)) in crossing {
+        for ((came, left), Crossing { count, rule, asked, answer, ingress }) in crossing {
             let name = |i: u16| own.interfaces[usize::from(i)].name.as_str();
             let checked = plan.segments[own.interfaces[usize::from(left)].segment.index()].checks_source;
             let others = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
@@ -48,13 +48,24 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
                 name(came),
                 name(left)
             );
-            let help =
-                "set `answers-leave = \"as-came\"`, or give what the servers send a route with `source`".to_owned();
-            let repair = Edit::Set(Table::Behaviour(DeviceId(d)), "answers-leave".to_owned(), "as-came".into());
+            let help = format!(
+                "set `answers-leave = \"as-came\"` and have a route over `{}`, or give what the servers send one with `source`",
+                name(came)
+            );
+            let repair = answers_as_they_came(DeviceId(d), own, InterfaceId(came), ingress, answer).unwrap_or_default();
             let found = finding("answer-by-other-line", message, vec![rule.place], help);
-            findings.push(found.with_witness(asked).with_edits(vec![repair]));
+            findings.push(found.with_witness(asked).with_edits(repair));
         }
     }
+}
+
+/// Rules whose answers leave by another line: how many, and of the first of them a packet and its answer, as it comes in.
+struct Crossing<'a> {
+    count: usize,
+    rule: &'a Rule,
+    asked: Packet,
+    answer: Packet,
+    ingress: InterfaceId,
 }
 
 /// A packet from the internet that a fixed rule is for.

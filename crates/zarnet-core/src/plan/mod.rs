@@ -10,6 +10,7 @@ mod draft;
 pub mod edit;
 mod error;
 mod expectation;
+mod lines;
 mod model;
 mod place;
 mod problems;
@@ -27,6 +28,7 @@ pub use draft::{
 pub use edit::Edit;
 pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
+pub(crate) use lines::{answers_as_they_came, everywhere};
 pub use model::{
     Acl, AclEntry, AclId, Device, DeviceId, Direction, External, Fallback, Forward, Host, HostId, Interface,
     InterfaceId, InterfaceSet, Log, Parties, Plan, Policy, Pool, PoolId, Route, RouteCondition, Routed, Rule, RuleId,

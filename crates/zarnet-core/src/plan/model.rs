@@ -236,6 +236,13 @@ impl RouteCondition {
     }
 }
 
+impl Route {
+    /// Whether it is for a packet: its destination and sender, and where it came in, unless the device itself sends it.
+    pub fn is_for(&self, destination: IpAddr, source: IpAddr, ingress: Option<InterfaceId>) -> bool {
+        self.to.contains(destination) && self.condition.as_ref().is_none_or(|c| c.holds(source, ingress))
+    }
+}
+
 /// A filter: first entry that matches, implicit drop at its end.
 #[derive(Debug, Clone)]
 pub struct Acl {

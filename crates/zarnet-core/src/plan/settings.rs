@@ -131,12 +131,7 @@ impl Behaviour {
                 "by which interface answers leave",
                 "ours",
             ),
-            new(
-                "translates-own",
-                self.translates_own.to_string(),
-                "whether rules look at its own traffic",
-                "ours",
-            ),
+            new("translates-own", self.translates_own.to_string(), "whether rules look at its own traffic", "ours"),
             new(
                 "cannot",
                 list(self.cannot.iter().map(|l: &Lack| text(l.name())).collect()),

@@ -1,4 +1,4 @@
-//! A device between `inside` (10.0.0.0/24) and `outside`, driven packet by packet in a notation of one line.
+//! A device between `floor` (10.0.0.0/24) and `uplink`, driven packet by packet in a notation of one line.
 #![allow(dead_code)]
 
 use std::path::Path;
@@ -23,12 +23,12 @@ behaviour = {behaviour}
 timers = {timers}
 
   [[device.interface]]
-  name = "inside"
+  name = "floor"
   realm = "internal"
   address = ["10.0.0.1/24", "fd00::1/8"]
 
   [[device.interface]]
-  name = "outside"
+  name = "uplink"
   realm = "external"
   segment = "world"
   address = ["192.0.2.1/28", "2001:db8:ffff::1/48"]
@@ -54,7 +54,7 @@ pub const OVERLOAD: &str = r#"
   [[device.rule]]
   name = "all"
   type = "overload"
-  as = "outside"
+  as = "uplink"
 "#;
 
 /// A pool rule over so many addresses from 192.0.2.8 on.
@@ -88,7 +88,7 @@ impl Edge {
         Self::new("\"bcp\"", "{}", rules)
     }
 
-    /// Sends `PROTOCOL[.SIGNAL] SOURCE > DESTINATION @SECONDS`; what starts with 10 comes in by `inside`. Gives
+    /// Sends `PROTOCOL[.SIGNAL] SOURCE > DESTINATION @SECONDS`; what starts with 10 comes in by `floor`. Gives
     /// `SOURCE > DESTINATION` as it leaves, `itself`, or the reason for a drop.
     pub fn send(&mut self, text: &str) -> String {
         let (packet, at, inside) = parse(text);

@@ -12,7 +12,7 @@ use crate::render::output;
 use crate::render::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
-const FILES: [(&str, &[u8], &str); 9] = [
+const FILES: [(&str, &[u8], &str); 10] = [
     (
         "harbour.toml",
         include_bytes!("../../../../demo/saltmere/harbour.toml"),
@@ -23,7 +23,7 @@ const FILES: [(&str, &[u8], &str); 9] = [
         include_bytes!("../../../../demo/saltmere/jetty.toml"),
         "a part of the plan: a provider's box, and an edge of ours behind it",
     ),
-    ("morning.csv", include_bytes!("../../../../demo/saltmere/morning.csv"), "a flow list: 2,736 flows of one morning"),
+    ("morning.csv", include_bytes!("../../../../demo/saltmere/morning.csv"), "a flow list: 2,782 flows of one morning"),
     (
         "storm.toml",
         include_bytes!("../../../../demo/saltmere/storm.toml"),
@@ -32,7 +32,12 @@ const FILES: [(&str, &[u8], &str); 9] = [
     (
         "after.toml",
         include_bytes!("../../../../demo/saltmere/after.toml"),
-        "the plan after a change: a fourth line for the offices, and ticketing switched off",
+        "the plan after a change: a line for each office, and ticketing switched off",
+    ),
+    (
+        "ferry-office.toml",
+        include_bytes!("../../../../demo/saltmere/ferry-office.toml"),
+        "another plan: the ferry office gets a second line to the internet",
     ),
     (
         "terminal.toml",
@@ -66,6 +71,7 @@ macro_rules! faults {
 }
 
 faults! {
+    "answer-by-other-line",
     "chain-wrong-address",
     "chain-wrong-port",
     "destination-not-in-list",
@@ -123,7 +129,7 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 19] = [
+const STEPS: [Step; 20] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
@@ -173,7 +179,7 @@ const STEPS: [Step; 19] = [
             "--rows",
             "3",
         ],
-        see: "A fourth line, and ticketing switched off: classes of packets, exact, and the live sessions that would linger.",
+        see: "Two lines more, and ticketing switched off: classes of packets, exact, and the live sessions that would linger.",
     },
     Step {
         title: "One flow hop by hop, there and back",
@@ -211,14 +217,14 @@ const STEPS: [Step; 19] = [
             "--device",
             "harbour-edge",
         ],
-        see: "Three lines for four offices: office-4 was refused 14 times until office-2 gave its line back.",
+        see: "Four lines for six offices: offices 5 and 6 were refused until office-2 gave its line back, and then office-3 its own.",
     },
     Step {
-        title: "Why was the fourth office refused, that very moment?",
+        title: "Why was the fifth office refused, that very moment?",
         arguments: &[
             "why",
             "@/harbour.toml",
-            "office-4 -> 198.51.100.80:443/tcp",
+            "office-5 -> 198.51.100.80:443/tcp",
             "--during",
             "@/morning.csv",
             "--at",
@@ -297,6 +303,11 @@ const STEPS: [Step; 19] = [
         title: "Why does it not work, and what would repair it?",
         arguments: &["why", "@/faults/chain-wrong-port.toml", "198.51.100.80 -> 203.0.113.2:443/tcp"],
         see: "One cause, and repairs as edits of the plan that were tried; `--apply 1` writes the first, comments kept.",
+    },
+    Step {
+        title: "The ferry office gets a second line: why do bookings not come in by it?",
+        arguments: &["why", "@/ferry-office.toml", "198.51.100.80 -> 192.0.2.66:443/tcp"],
+        see: "The desks leave by the new line, and so must answers to what came in by it; each repair says what else it changes.",
     },
     Step {
         title: "A Saturday in August: what runs out, and for whom?",
