@@ -217,3 +217,30 @@ fn what_is_not_translated_is_told_in_the_order_of_the_traffic() {
     let later: Vec<&str> = later.iter().map(String::as_str).collect();
     assert_eq!(told(&day(&[(0, text.clone()), (5, text)], &later)), wanted);
 }
+
+/// An end that a new plan gives to a forward is shared with nobody, though a mapping from before still has it.
+#[test]
+fn a_port_that_a_new_plan_forwards_is_not_overloaded_any_more() {
+    let keys = "{ mapping = \"address-dependent\", port-overloading = true, pooling = \"arbitrary\" }";
+    let before = common::plan(&common::plan_text(keys, "{}", common::OVERLOAD));
+    let door = "  [[device.rule]]\n  name = \"door\"\n  type = \"forward\"\n  external = \"uplink:3001/tcp\"\n  internal = \"10.0.0.7:700\"\n";
+    let after = common::plan(&common::plan_text(keys, "{}", &format!("{door}{}", common::OVERLOAD)));
+    let mut network = zarnet_core::network::Network::new(before, 7, None);
+    let end = |a: [u8; 4], port| zarnet_core::net::Endpoint::new(std::net::IpAddr::from(a), port);
+    let mut send = |network: &mut zarnet_core::network::Network, to: [u8; 4]| {
+        let packet =
+            zarnet_core::net::Packet::first(zarnet_core::net::Protocol::TCP, end([10, 0, 0, 5], 3001), end(to, 80));
+        let device = network.device_mut(zarnet_core::plan::DeviceId(0));
+        match device.receive(zarnet_core::net::Instant(0), zarnet_core::plan::InterfaceId(0), packet) {
+            zarnet_core::device::Outcome::Forwarded(out) => out.packet.source().port,
+            other => panic!("{other:?}"),
+        }
+    };
+    assert_eq!(send(&mut network, [198, 51, 100, 10]), 3001);
+    network.act(&zarnet_core::traffic::Event {
+        at: zarnet_core::net::Instant(0),
+        device: zarnet_core::plan::DeviceId(0),
+        action: zarnet_core::traffic::Action::Plan(after, zarnet_core::plan::DeviceId(0)),
+    });
+    assert_eq!(send(&mut network, [203, 0, 113, 20]), 3002);
+}

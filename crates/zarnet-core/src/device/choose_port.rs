@@ -107,6 +107,9 @@ impl Device {
     /// Whether the mappings of a port all have peers that `mapping` tells apart from the wished one.
     fn shareable(&self, page: u32, port: u16, wish: Wish) -> bool {
         let Some(peer) = bits(wish.peer.address) else { return false };
+        if self.externals.page(page).is_withdrawn(port) {
+            return false;
+        }
         let mut others = self.externals.mappings(page, port).peekable();
         others.peek().is_some() && others.all(|m| !self.is_own_peer(m, (peer, wish.peer.port)))
     }

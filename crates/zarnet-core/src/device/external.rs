@@ -66,9 +66,14 @@ impl Page {
 
     /// A port is nobody's any more.
     fn release(&mut self, port: u16) {
-        if self.withdrawn.is_empty() || !self.withdrawn.contains(&port) {
+        if !self.is_withdrawn(port) {
             self.ports.release(port);
         }
+    }
+
+    /// Whether a plan has taken a port out while it was in use.
+    pub(super) fn is_withdrawn(&self, port: u16) -> bool {
+        !self.withdrawn.is_empty() && self.withdrawn.contains(&port)
     }
 
     /// The mapping at a port, the first of several where ports are overloaded.
@@ -389,6 +394,6 @@ impl Externals {
     /// Resting ports of a page that `host` had: to it they are free, unless a plan has taken them out since.
     pub(super) fn resting_for(&self, page: u32, host: u32) -> impl Iterator<Item = u16> + '_ {
         let resting = self.resting.by_host.get(&(page, host)).into_iter().flatten().copied();
-        resting.filter(move |port| !self.page(page).withdrawn.contains(port))
+        resting.filter(move |port| !self.page(page).is_withdrawn(*port))
     }
 }

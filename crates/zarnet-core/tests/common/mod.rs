@@ -192,3 +192,34 @@ fn parse(text: &str) -> (Packet, Instant, bool) {
     let at = at.strip_prefix('@').unwrap().parse().unwrap();
     (Packet { protocol, signal, ends }, time(at), source.starts_with("10.") || source.starts_with("[fd"))
 }
+
+/// Holds something against random cases of a file's test: as many as `CASES` says, from the seed that `SEED` says; otherwise so many from a fixed
+/// seed, and half as many from a fresh one. A case that fails is told with its seed, and made smaller.
+pub fn cases<S: proptest::strategy::Strategy>(
+    file: &'static str,
+    count: u32,
+    strategy: S,
+    test: impl Fn(S::Value) -> Result<(), proptest::test_runner::TestCaseError>,
+) {
+    let of = |name: &str| std::env::var(name).ok().and_then(|v| v.parse::<u64>().ok());
+    let fresh = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_nanos() as u64);
+    let runs = match (of("CASES"), of("SEED")) {
+        (None, None) => vec![(u64::from(count), 1), (u64::from(count / 2), fresh)],
+        (cases, seed) => vec![(cases.unwrap_or(count.into()), seed.unwrap_or(fresh))],
+    };
+    for (cases, seed) in runs {
+        let config = proptest::test_runner::Config {
+            cases: cases as u32,
+            max_global_rejects: u32::MAX,
+            source_file: Some(file),
+            ..Default::default()
+        };
+        let mut bytes = [0; 32];
+        bytes[..8].copy_from_slice(&seed.to_le_bytes());
+        let rng = proptest::test_runner::TestRng::from_seed(proptest::test_runner::RngAlgorithm::ChaCha, &bytes);
+        let mut runner = proptest::test_runner::TestRunner::new_with_rng(config, rng);
+        if let Err(error) = runner.run(&strategy, &test) {
+            panic!("seed {seed} of {cases} cases: {error}");
+        }
+    }
+}

@@ -2,22 +2,49 @@
 
 use std::net::{IpAddr, Ipv4Addr};
 
-use zarnet_core::net::{Endpoint, Packet};
+use zarnet_core::net::{Endpoint, Packet, Protocol};
 
-use super::{Dependence, Exhausted, Kind, Mapping, Model, Pick, Rule, Shape, Source, ip};
+use super::{
+    Dependence, Entry, Exhausted, FLOOR, Kind, Mapping, Model, NO_RULE, Pick, Refused, Rule, Shape, Source, To,
+};
+use super::{UPLINK, ip, no};
 
 impl Model {
     /// Step 8, with the device's limit.
-    pub(super) fn source(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
-        match (self.choose(now, p)?, self.b.max_mappings) {
-            (Source::New(_), Some(most)) if self.mappings.len() >= most => Err("device-full"),
+    pub(super) fn source(
+        &self,
+        now: u64,
+        p: Packet,
+        ways: (usize, usize),
+        entry: Option<Entry>,
+    ) -> Result<Source, Refused> {
+        match (self.choose(now, p, ways, entry)?, self.b.max_mappings) {
+            (Source::New(_), Some(most)) if self.mappings.len() >= most => Err(no("device-full")),
             (source, _) => Ok(source),
         }
     }
 
     /// The first rule that matches, and what it chooses.
-    fn choose(&self, now: u64, p: Packet) -> Result<Source, &'static str> {
+    fn choose(
+        &self,
+        now: u64,
+        p: Packet,
+        (ingress, egress): (usize, usize),
+        entry: Option<Entry>,
+    ) -> Result<Source, Refused> {
         let from = p.source();
+        let entered = entry.map(|e| &self.rules[e.rule]);
+        let hairpin = ingress == FLOOR && entered.is_some_and(|r| r.hairpin);
+        if self.b.lacks_icmp && p.protocol == Protocol::ICMP || hairpin && self.b.keep {
+            return Ok(Source::Kept(NO_RULE));
+        }
+        let peer = match entry {
+            Some(entry) if !hairpin => entry.end,
+            _ => p.destination(),
+        };
+        if let (Some(entry), Some(Rule { kind: Kind::Forward { both: true, .. }, .. })) = (entry, entered) {
+            return self.dynamic(now, entry.rule, p, peer);
+        }
         let mut order: Vec<usize> = (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
         if self.b.fixed_first {
             order.sort_by_key(|i| match self.rules[*i] {
@@ -29,6 +56,10 @@ impl Model {
         }
         for i in order {
             let rule = &self.rules[i];
+            let shared = |e: &Rule| hairpin && [1, 2].iter().any(|i| e.is_into(*i) && rule.is_into(*i));
+            if ingress != FLOOR || !(rule.is_into(egress) || entered.is_some_and(shared)) {
+                continue;
+            }
             let to = p.destination();
             let ours = rule.source.is_none_or(|s| ip(s) == from.address);
             let meant = rule.destination.is_none_or(|d| ip(d) == to.address) && rule.serves(p.protocol, to.port);
@@ -41,29 +72,36 @@ impl Model {
                     self.has_room(i)?;
                     return Ok(Source::Fixed(i, Endpoint::new(*external, from.port)));
                 }
-                Kind::Forward { protocol, port, servers, .. }
+                Kind::Forward { on, protocol, port, servers, .. }
                     if *protocol == p.protocol && servers.iter().any(|s| Endpoint::new(s.0, s.1) == from) =>
                 {
                     self.has_room(i)?;
-                    return Ok(Source::Fixed(i, Endpoint::new(self.own[1], *port)));
+                    return Ok(Source::Fixed(i, Endpoint::new(self.own[*on], *port)));
                 }
                 Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
-                    return Ok(Source::Kept);
+                    return Ok(Source::Kept(("exempt", Some(i))));
                 }
-                Kind::Pool(_) | Kind::Overload(_) if ours && meant => return self.dynamic(now, i, p),
+                Kind::Pool | Kind::Overload(_) if ours && meant => return self.dynamic(now, i, p, peer),
                 _ => {}
             }
         }
-        Ok(Source::Kept)
+        Ok(Source::Kept(NO_RULE))
     }
 
-    /// A pool or an overload: a mapping that there is, or a new one on its addresses or elsewhere.
-    fn dynamic(&self, now: u64, rule: usize, p: Packet) -> Result<Source, &'static str> {
-        let (from, to) = (p.source(), p.destination());
+    /// Whether a host has mappings of a rule on its fallback, and stays there.
+    pub(super) fn stays(&self, rule: usize, host: IpAddr) -> bool {
+        let moved =
+            |m: &Mapping| m.rule == rule && m.internal.address == host && m.external.address == ip(self.own[UPLINK]);
+        self.rules[rule].when_exhausted == Exhausted::Uplink && self.b.paired && self.mappings.iter().any(moved)
+    }
+
+    /// A pool or an overload, or the other end of a forward: a mapping that there is, or a new one on its addresses or elsewhere.
+    fn dynamic(&self, now: u64, rule: usize, p: Packet, peer: Endpoint) -> Result<Source, Refused> {
+        let from = p.source();
         let same_peer = |m: &Mapping| match (m.shape, self.b.mapping) {
             (Shape::Address, _) | (Shape::Endpoint, Dependence::None) => true,
-            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => m.peer.address == to.address,
-            (Shape::Endpoint, Dependence::Port) => m.peer == to,
+            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => m.peer.address == peer.address,
+            (Shape::Endpoint, Dependence::Port) => m.peer == peer,
         };
         let own = |m: &&Mapping| {
             let fits = match m.shape {
@@ -76,37 +114,39 @@ impl Model {
             return Ok(Source::Known(m.id));
         }
         let Rule { kind, limit, when_exhausted, .. } = &self.rules[rule];
-        if limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
-            return Err("rule-limit");
+        let fixed = matches!(kind, Kind::Forward { .. });
+        if !fixed && limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
+            return Err(("rule-limit", Some(rule)));
         }
-        let outside = vec![self.own[1]];
-        let moved =
-            |m: &Mapping| m.rule == rule && m.internal.address == from.address && m.external.address == ip(self.own[1]);
-        if *when_exhausted == Exhausted::Outside && self.b.paired && self.mappings.iter().any(moved) {
-            return self.overload(now, rule, &outside, p);
+        let uplink = [self.own[UPLINK]];
+        if self.stays(rule, from.address) {
+            return self.overload(now, rule, &uplink, p, peer);
         }
         let first = match kind {
-            Kind::Pool(addresses) => self.borrow(now, rule, addresses, p),
-            Kind::Overload(addresses) => {
-                self.overload(now, rule, if addresses.is_empty() { &outside } else { addresses }, p)
-            }
-            _ => Ok(Source::Kept),
+            Kind::Pool => self.borrow(now, rule, p, peer),
+            Kind::Overload(To::Lines) => self.overload(now, rule, &self.lines(), p, peer),
+            Kind::Overload(To::Interface(i)) => self.overload(now, rule, &[self.own[*i]], p, peer),
+            _ => self.overload(now, rule, &[self.own[FLOOR]], p, peer),
         };
         match (first, when_exhausted) {
-            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Pass) => Ok(Source::Kept),
-            (Err("pool-exhausted" | "ports-exhausted"), Exhausted::Outside) => self.overload(now, rule, &outside, p),
+            (Err(("pool-exhausted" | "ports-exhausted", _)), Exhausted::Pass) => {
+                Ok(Source::Kept(("passed-exhausted", Some(rule))))
+            }
+            (Err(("pool-exhausted" | "ports-exhausted", _)), Exhausted::Uplink) => {
+                self.overload(now, rule, &uplink, p, peer)
+            }
             (first, _) => first,
         }
     }
 
     /// A whole address, the first free one.
-    fn borrow(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
+    fn borrow(&self, now: u64, rule: usize, p: Packet, peer: Endpoint) -> Result<Source, Refused> {
         let internal = Endpoint::new(p.source().address, 0);
-        let mut order = self.pick(addresses, p).into_iter();
+        let mut order = self.pick(&self.lines(), p).into_iter();
         let has = |a: IpAddr| self.mappings.iter().any(|m| m.external.address == a);
         let free = order.find(|a| !has(*a) && !self.is_held(*a, None));
-        let external = Endpoint::new(free.ok_or("pool-exhausted")?, 0);
-        let mapping = self.mapping(now, rule, Shape::Address, internal, external, p);
+        let external = Endpoint::new(free.ok_or(("pool-exhausted", Some(rule)))?, 0);
+        let mapping = self.mapping(now, rule, Shape::Address, (internal, external, peer), p);
         Ok(Source::New(Mapping { picked: true, ..mapping }))
     }
 
@@ -129,12 +169,19 @@ impl Model {
     }
 
     /// A port of one of the addresses, or for other protocols one by peer.
-    fn overload(&self, now: u64, rule: usize, addresses: &[Ipv4Addr], p: Packet) -> Result<Source, &'static str> {
-        let (from, to) = (p.source(), p.destination());
+    fn overload(
+        &self,
+        now: u64,
+        rule: usize,
+        addresses: &[Ipv4Addr],
+        p: Packet,
+        peer: Endpoint,
+    ) -> Result<Source, Refused> {
+        let from = p.source();
         let shape = if p.protocol.is_multiplexed() { Shape::Endpoint } else { Shape::Portless };
         let by_host = self.mappings.iter().filter(|m| m.shape == Shape::Endpoint && m.internal.address == from.address);
         if shape == Shape::Endpoint && self.b.ports_per_host.is_some_and(|most| by_host.count() >= most) {
-            return Err("host-limit");
+            return Err(("host-limit", Some(rule)));
         }
         let picked = addresses.len() > 1;
         let addresses = self.pick(addresses, p);
@@ -154,18 +201,19 @@ impl Model {
         for address in addresses.into_iter().filter(|a| !lent(*a) && !fixed(*a)) {
             let external = match shape {
                 Shape::Portless => {
-                    let taken = (shape, address, p.protocol, to.address);
+                    let taken = (shape, address, p.protocol, peer.address);
                     let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
                     (!self.mappings.iter().any(has) && !self.is_held(address, Some((p.protocol, 0)))).then_some(0)
                 }
-                _ => self.port(address, p),
+                _ => self.port(address, p, peer),
             };
             if let Some(port) = external {
-                let mapping = self.mapping(now, rule, shape, from, Endpoint::new(address, port), p);
+                let mapping = self.mapping(now, rule, shape, (from, Endpoint::new(address, port), peer), p);
                 return Ok(Source::New(Mapping { picked, ..mapping }));
             }
         }
-        Err(if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" })
+        let reason = if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" };
+        Err((reason, Some(rule)))
     }
 
     fn mapping(
@@ -173,13 +221,12 @@ impl Model {
         now: u64,
         rule: usize,
         shape: Shape,
-        internal: Endpoint,
-        external: Endpoint,
+        (internal, external, peer): (Endpoint, Endpoint, Endpoint),
         p: Packet,
     ) -> Mapping {
-        let (protocol, peer) = (p.protocol, p.destination());
-        let (id, until) = (self.next, u64::MAX);
-        Mapping { id, rule, shape, protocol, internal, external, peer, picked: false, created: now, until }
+        let (protocol, id, until) = (p.protocol, self.next, u64::MAX);
+        let of_pool = self.lines().iter().any(|a| ip(*a) == external.address);
+        Mapping { id, rule, shape, protocol, internal, external, peer, of_pool, picked: false, created: now, until }
     }
 
     /// The range that a port of a class is translated into.
@@ -192,17 +239,28 @@ impl Model {
     }
 
     /// The port that a source port gets on an address.
-    fn port(&self, address: IpAddr, p: Packet) -> Option<u16> {
+    fn port(&self, address: IpAddr, p: Packet, peer: Endpoint) -> Option<u16> {
         let (low, high) = self.class(p.source().port);
         let reserved = |port: u16| {
             self.rules.iter().filter(|r| !r.retired).any(|r| {
-            matches!(r.kind, Kind::Forward { protocol, port: taken, .. } if (protocol, taken, ip(self.own[1])) == (p.protocol, port, address))
-        })
+                matches!(r.kind, Kind::Forward { on, protocol, port: taken, .. }
+                    if (protocol, taken, ip(self.own[on])) == (p.protocol, port, address))
+            })
         };
         let kept = |port: u16| self.is_held(address, Some((p.protocol, port)));
+        // an end may serve several peers, as far as mappings tell these apart
+        let differs = |m: &Mapping| match self.b.mapping {
+            _ if !self.b.overloading => false,
+            Dependence::None => false,
+            Dependence::Address => m.peer.address != peer.address,
+            Dependence::Port => m.peer != peer,
+        };
         let held = |port: u16| {
             self.mappings.iter().any(|m| {
-                m.shape == Shape::Endpoint && m.protocol == p.protocol && m.external == Endpoint::new(address, port)
+                m.shape == Shape::Endpoint
+                    && m.protocol == p.protocol
+                    && m.external == Endpoint::new(address, port)
+                    && !differs(m)
             })
         };
         let begin = match self.b.sequential {

@@ -1,8 +1,13 @@
 //! The contract once more, as plainly as it can be written: lists that are walked from end to end, nothing indexed, nothing
-//! shared with the engine but the vocabulary. One device between 10.0.0.0/24 (inside) and 192.0.2.0/28, which is 192.0.2.1 until it gets another address.
-//! Times are nanoseconds.
+//! shared with the engine but the vocabulary. One device between 10.0.0.0/24 (`floor`) and two lines to the internet: `uplink`
+//! in 192.0.2.0/28, which is 192.0.2.1 until it gets another address, and `lane`, 203.0.113.1/28. Times are nanoseconds.
+#![allow(dead_code)]
 
 mod choice;
+pub mod estate;
+pub mod generate;
+mod inbound;
+pub mod own;
 mod rules;
 mod session;
 mod takeover;
@@ -12,7 +17,7 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 
-pub use rules::{Behaviour, Dependence, Exhausted, Kind, Pick, Rule};
+pub use rules::{Behaviour, Dependence, Exhausted, FLOOR, Kind, LANE, Pick, Rule, To, UPLINK, Ways};
 pub use session::{AFTER, ICMP, IDLE, OPEN, OTHER, UDP};
 use session::{Session, State};
 
@@ -35,6 +40,8 @@ struct Mapping {
     internal: Endpoint,
     external: Endpoint,
     peer: Endpoint,
+    /// Whether its address is one of the pool's, by what the rule said when it was made.
+    of_pool: bool,
     /// Whether its address was picked, and not the host's already.
     picked: bool,
     created: u64,
@@ -53,9 +60,42 @@ impl Mapping {
 /// What a table shows of a mapping: rule, protocol, internal, external, peer, sessions, created, expires.
 pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>, usize, u64, u64);
 
+/// Why a packet is dropped, and the rule that is to blame, for reasons that a rule causes.
+pub type Refused = (&'static str, Option<usize>);
+
+/// What becomes of a packet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Became {
+    Leaves(Out),
+    /// The device answers it, and this is the answer.
+    Answered(Out),
+    /// The device takes it, as it then is; the session that it belongs to, if any.
+    Taken(Tuple, Option<u64>),
+}
+
+/// A packet as it leaves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Out {
+    pub ends: Tuple,
+    pub egress: usize,
+    /// Its session, by number.
+    pub session: Option<u64>,
+    /// Why nothing was changed, and by which rule; `None` if something was.
+    pub unchanged: Option<Refused>,
+}
+
+/// What is counted of a rule.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    pub opened: u64,
+    pub expired: u64,
+    pub cleared: u64,
+    pub refused: u64,
+}
+
 pub struct Model {
-    /// The device's own addresses, inside and outside.
-    own: [Ipv4Addr; 2],
+    /// The device's own addresses, by interface.
+    own: [Ipv4Addr; 3],
     rules: Vec<Rule>,
     b: Behaviour,
     sessions: Vec<Session>,
@@ -68,6 +108,11 @@ pub struct Model {
     made: u64,
     /// By rule: the server whose turn it is.
     turns: Vec<usize>,
+    pub counts: Vec<Counts>,
+    /// Packets refused, and those for want of an address of the pool.
+    pub refused: [u64; 2],
+    /// Whether two hosts left a port that they shared at one instant, so that nobody can say for whom it rests.
+    pub is_open: bool,
 }
 
 /// A freed port, whose it was, and until when nobody else gets it.
@@ -88,7 +133,8 @@ struct Entry {
 
 /// Where step 8 brings a source.
 enum Source {
-    Kept,
+    /// Nowhere: by no rule, or by one that says so.
+    Kept(Refused),
     /// To an external end: by a fixed rule, a known mapping, or one that is still to be made.
     Fixed(usize, Endpoint),
     Known(u32),
@@ -99,11 +145,20 @@ fn ip(a: Ipv4Addr) -> IpAddr {
     a.into()
 }
 
+fn no(reason: &'static str) -> Refused {
+    (reason, None)
+}
+
+const NO_RULE: Refused = ("no-rule", None);
+
 impl Model {
     pub fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
         Self {
-            own: [Ipv4Addr::new(10, 0, 0, 1), Ipv4Addr::new(192, 0, 2, 1)],
+            own: [Ipv4Addr::new(10, 0, 0, 1), Ipv4Addr::new(192, 0, 2, 1), Ipv4Addr::new(203, 0, 113, 1)],
             turns: vec![0; rules.len()],
+            counts: vec![Counts::default(); rules.len()],
+            refused: [0; 2],
+            is_open: false,
             rules,
             b,
             sessions: Vec::new(),
@@ -116,58 +171,155 @@ impl Model {
         }
     }
 
-    /// What becomes of a packet: its ends as it leaves, `itself`, or the reason for its drop. If more than one session has its
-    /// ends, it belongs to the one that was made first.
-    pub fn receive(&mut self, now: u64, inside: bool, p: Packet) -> Result<Tuple, &'static str> {
+    /// A packet comes in by an interface. If more than one session has its ends, it belongs to the one that was made first.
+    pub fn receive(&mut self, now: u64, ingress: usize, p: Packet) -> Result<Became, Refused> {
         self.expire(now);
-        let forth = |s: &Session| s.original == p.ends;
-        let fits = |s: &Session| s.protocol == p.protocol && (forth(s) || s.forwarded.reversed() == p.ends);
-        match self.sessions.iter_mut().filter(|s| fits(s)).min_by_key(|s| s.serial) {
-            None => self.first(now, inside, p),
-            Some(s) => {
-                let forth = forth(s);
-                let out = if forth { s.forwarded } else { s.original.reversed() };
-                s.take(now, forth, p.signal, self.b.refresh_both);
-                Ok(out)
+        let became = match self.find(p) {
+            Some((n, forth)) => self.known_session(now, Some(ingress), p, n, forth),
+            None => self.first(now, ingress, p),
+        };
+        self.count_refusal(p, became)
+    }
+
+    /// Counts a packet that is refused.
+    fn count_refusal(&mut self, p: Packet, became: Result<Became, Refused>) -> Result<Became, Refused> {
+        if let Err((reason, rule)) = became {
+            self.refused[0] += 1;
+            if let Some(rule) = rule {
+                self.counts[rule].refused += 1;
+                let of_pool = matches!(self.rules[rule].kind, Kind::Pool | Kind::Overload(To::Lines));
+                let used_up = ["pool-exhausted", "ports-exhausted"].contains(&reason);
+                if of_pool && used_up && !self.stays(rule, p.source().address) {
+                    self.refused[1] += 1;
+                }
             }
+        }
+        became
+    }
+
+    /// The session of a packet, by its position, and whether it goes as the first one did.
+    fn find(&self, p: Packet) -> Option<(usize, bool)> {
+        let fits = |s: &Session| s.protocol == p.protocol && (s.original == p.ends || s.forwarded.reversed() == p.ends);
+        let all = self.sessions.iter().enumerate().filter(|s| fits(s.1));
+        all.min_by_key(|s| s.1.serial).map(|(n, s)| (n, s.original == p.ends))
+    }
+
+    fn known_session(
+        &mut self,
+        now: u64,
+        ingress: Option<usize>,
+        p: Packet,
+        n: usize,
+        forth: bool,
+    ) -> Result<Became, Refused> {
+        let s = &self.sessions[n];
+        let (serial, ends) = (s.serial, if forth { s.forwarded } else { s.original.reversed() });
+        let same = s.original == s.forwarded;
+        let unchanged = same.then(|| if s.ingress.is_none() { no("from-device") } else { NO_RULE });
+        let to = ends.destination.address;
+        if self.own.map(ip).contains(&to) {
+            self.sessions[n].take(now, forth, p.signal, self.b.refresh_both);
+            return Ok(Became::Taken(ends, Some(serial)));
+        }
+        let came = s.ingress.filter(|_| !forth && self.b.as_came);
+        let source = p.source().address;
+        let egress = match came {
+            Some(interface) => self.way_over(interface, source, ingress, to).ok_or(no("no-route"))?,
+            None => self.way(source, ingress, to),
+        };
+        self.sessions[n].take(now, forth, p.signal, self.b.refresh_both);
+        Ok(Became::Leaves(Out { ends, egress, session: Some(serial), unchanged }))
+    }
+
+    /// Step 6: the interface that leads to a destination.
+    fn way(&self, source: IpAddr, ingress: Option<usize>, to: IpAddr) -> usize {
+        self.link_of(to).unwrap_or(if self.leads_over_lane(source, ingress) { LANE } else { UPLINK })
+    }
+
+    /// The same over one interface only, if it leads there at all.
+    fn way_over(&self, interface: usize, source: IpAddr, ingress: Option<usize>, to: IpAddr) -> Option<usize> {
+        let leads = self.link_of(to) == Some(interface)
+            || match interface {
+                FLOOR => false,
+                UPLINK => true,
+                _ => self.b.ways.plain || self.leads_over_lane(source, ingress),
+            };
+        leads.then_some(interface)
+    }
+
+    /// Whether a route over the lane that is for some packets only is for this one.
+    fn leads_over_lane(&self, source: IpAddr, ingress: Option<usize>) -> bool {
+        let Ways { of_source, from, .. } = self.b.ways;
+        of_source.is_some_and(|s| ip(s) == source) || from.is_some() && from == ingress
+    }
+
+    /// The interface whose prefix holds an address.
+    fn link_of(&self, to: IpAddr) -> Option<usize> {
+        let IpAddr::V4(to) = to else { return None };
+        match to.octets() {
+            [10, 0, 0, _] => Some(FLOOR),
+            [192, 0, 2, 0..16] => Some(UPLINK),
+            [203, 0, 113, 0..16] => Some(LANE),
+            _ => None,
         }
     }
 
     /// Steps 4 to 10 for a packet of no session.
-    fn first(&mut self, now: u64, inside: bool, p: Packet) -> Result<Tuple, &'static str> {
-        let (entry, blocked) = self.enter(inside, p)?;
+    fn first(&mut self, now: u64, ingress: usize, p: Packet) -> Result<Became, Refused> {
+        let (entry, blocked) = self.enter(Some(ingress), p)?;
         let to = p.destination();
-        if entry.is_none() {
-            if self.own.map(ip).contains(&to.address) {
-                return Err(match (p.signal, blocked) {
-                    (Signal::Query, _) => "itself",
-                    (_, true) => "filtered",
-                    _ => "no-listener",
-                });
-            }
-            if self.claims(to.address) {
-                return Err(if blocked { "filtered" } else { "no-mapping" });
-            }
-        }
         let destination = entry.map_or(to, |e| e.end);
-        let into_inside = matches!(destination.address, IpAddr::V4(a) if a.octets()[..3] == [10, 0, 0]);
-        let hairpin = inside && into_inside && entry.is_some();
-        let source =
-            if inside && (!into_inside || hairpin && !self.b.keep) { self.source(now, p)? } else { Source::Kept };
-        let translated = entry.is_some() || !matches!(source, Source::Kept);
+        if self.own.map(ip).contains(&destination.address) {
+            return self.for_itself(ingress, Packet { ends: Tuple { destination, ..p.ends }, ..p }, blocked);
+        }
+        if entry.is_none() && self.claims(to.address) {
+            return Err(no(if blocked { "filtered" } else { "no-mapping" }));
+        }
+        let egress = self.way(p.source().address, Some(ingress), destination.address);
+        let source = self.source(now, p, (ingress, egress), entry)?;
         if !p.may_begin() {
-            return if translated { Err("no-session") } else { Ok(p.ends) };
+            let by = entry.map(|e| e.rule).or(self.rule_of(&source));
+            let translated = entry.is_some() || !matches!(source, Source::Kept(_));
+            let out = Out { ends: p.ends, egress, session: None, unchanged: self.reason_of(&source) };
+            return if translated { Err(("no-session", by)) } else { Ok(Became::Leaves(out)) };
         }
+        self.commit(now, Some(ingress), egress, p, entry, source)
+    }
+
+    /// Step 5, for one of its own addresses.
+    fn for_itself(&mut self, ingress: usize, p: Packet, blocked: bool) -> Result<Became, Refused> {
+        if p.signal != Signal::Query {
+            return Err(no(if blocked { "filtered" } else { "no-listener" }));
+        }
+        let (to, from) = (p.source().address, p.destination().address);
+        let egress = match self.b.as_came {
+            true => self.way_over(ingress, from, None, to).ok_or(no("no-route"))?,
+            false => self.way(from, None, to),
+        };
+        Ok(Became::Answered(Out { ends: p.ends.reversed(), egress, session: None, unchanged: None }))
+    }
+
+    /// Step 10. The device's own packets come in nowhere.
+    fn commit(
+        &mut self,
+        now: u64,
+        ingress: Option<usize>,
+        egress: usize,
+        p: Packet,
+        entry: Option<Entry>,
+        source: Source,
+    ) -> Result<Became, Refused> {
         if self.b.max_sessions.is_some_and(|most| self.sessions.len() >= most) {
-            return Err("device-full");
+            return Err(no("device-full"));
         }
+        let reason = self.reason_of(&source);
         let (source, mapping, by) = match source {
-            Source::Kept => (p.source(), None, None),
+            Source::Kept(_) => (p.source(), None, None),
             Source::Fixed(rule, end) => (end, None, Some(rule)),
             Source::Known(id) => (self.known(id).end(p), Some(id), Some(self.known(id).rule)),
             Source::New(m) => self.enlist(m, p),
         };
-        let forwarded = Tuple { source, destination };
+        let forwarded = Tuple { source, destination: entry.map_or(p.destination(), |e| e.end) };
         if let Some((Kind::Forward { servers, in_turn: true, .. }, rule)) =
             entry.map(|e| (&self.rules[e.rule].kind, e.rule))
         {
@@ -180,20 +332,40 @@ impl Model {
             _ => (State::Plain, OTHER),
         };
         self.made += 1;
+        let rules = [by, entry.map(|e| e.rule)];
+        let other = rules[1].filter(|r| Some(*r) != rules[0]);
+        rules[0].into_iter().chain(other).for_each(|r| self.counts[r].opened += 1);
         self.sessions.push(Session {
             protocol: p.protocol,
             original: p.ends,
             forwarded,
             mappings: [mapping, entry.and_then(|e| e.mapping)],
-            rules: [by, entry.map(|e| e.rule)],
+            rules,
+            ingress,
             serial: self.made,
             client_is_initiator: true,
             answered: false,
             state,
+            created: now,
+            last: now,
             expires: now + span * S,
             holds: Vec::new(),
         });
-        Ok(forwarded)
+        let unchanged = reason.filter(|_| forwarded == p.ends);
+        Ok(Became::Leaves(Out { ends: forwarded, egress, session: Some(self.made), unchanged }))
+    }
+
+    fn reason_of(&self, source: &Source) -> Option<Refused> {
+        if let Source::Kept(reason) = source { Some(*reason) } else { None }
+    }
+
+    fn rule_of(&self, source: &Source) -> Option<usize> {
+        match source {
+            Source::Kept(_) => None,
+            Source::Fixed(rule, _) => Some(*rule),
+            Source::Known(id) => Some(self.known(*id).rule),
+            Source::New(m) => Some(m.rule),
+        }
     }
 
     /// A new mapping comes into being: its external end, its number and its rule.
@@ -212,98 +384,6 @@ impl Model {
         listed
     }
 
-    /// Step 4: what the destination is, and whether something holds it but blocks.
-    fn enter(&self, inside: bool, p: Packet) -> Result<(Option<Entry>, bool), &'static str> {
-        let to = p.destination();
-        // a query has its identifier on the side of who asks
-        let port = if p.signal == Signal::Query { p.source().port } else { to.port };
-        let mut blocked = false;
-        for statics in [false, true] {
-            for (i, rule) in self.rules.iter().enumerate().filter(|r| r.1.enabled) {
-                let (end, open) = match &rule.kind {
-                    Kind::Forward { protocol, port, servers, in_turn }
-                        if !statics && (*protocol, *port) == (p.protocol, to.port) =>
-                    {
-                        let IpAddr::V4(sender) = p.source().address else { continue };
-                        let chosen = if *in_turn { self.turns[i] } else { sender.to_bits() as usize };
-                        let server = servers[chosen % servers.len()];
-                        (Endpoint::new(server.0, server.1), ip(self.own[1]) == to.address)
-                    }
-                    Kind::Static { internal, external, .. } if statics && rule.serves(p.protocol, to.port) => {
-                        (Endpoint::new(*internal, to.port), ip(*external) == to.address)
-                    }
-                    _ => continue,
-                };
-                if !open {
-                    continue;
-                }
-                let arrives = !inside || rule.hairpin;
-                let inbound = !matches!(rule.kind, Kind::Static { direction: "outbound", .. });
-                if arrives && inbound && rule.source.is_none_or(|s| ip(s) == p.source().address) {
-                    self.has_room(i)?;
-                    return Ok((Some(Entry { end, rule: i, mapping: None }), blocked));
-                }
-                blocked = true;
-            }
-        }
-        for m in self.mappings.iter().filter(|m| m.external.address == to.address) {
-            let holds = match m.shape {
-                Shape::Address => true,
-                Shape::Endpoint => (m.protocol, m.external.port) == (p.protocol, port),
-                Shape::Portless => m.protocol == p.protocol,
-            };
-            if !holds {
-                continue;
-            }
-            let rule = &self.rules[m.rule];
-            let arrives = rule.enabled && (!inside || rule.hairpin);
-            let answers_only = m.shape == Shape::Endpoint && p.protocol == Protocol::ICMP;
-            if arrives && !answers_only && p.signal != Signal::Reply && self.admits(m, inside, p) {
-                let port = if m.shape == Shape::Endpoint { m.internal.port } else { to.port };
-                let end = Endpoint { port, ..m.internal };
-                return Ok((Some(Entry { end, rule: m.rule, mapping: Some(m.id) }), blocked));
-            }
-            blocked = true;
-        }
-        Ok((None, blocked))
-    }
-
-    /// Whether a fixed rule may have one more session.
-    fn has_room(&self, rule: usize) -> Result<(), &'static str> {
-        let has = self.sessions.iter().filter(|s| s.rules.contains(&Some(rule))).count();
-        if self.rules[rule].limit.is_some_and(|most| has >= most) { Err("rule-limit") } else { Ok(()) }
-    }
-
-    fn admits(&self, m: &Mapping, inside: bool, p: Packet) -> bool {
-        let sender = match inside && !self.b.keep {
-            false => p.source(),
-            true => match self.source(0, p) {
-                Ok(Source::Kept) => p.source(),
-                Ok(Source::Fixed(_, end)) => end,
-                Ok(Source::Known(id)) => self.known(id).end(p),
-                Ok(Source::New(m)) => m.end(p),
-                Err(_) => return false,
-            },
-        };
-        if m.shape == Shape::Portless {
-            return sender.address == m.peer.address;
-        }
-        let addressed = |s: &&Session| {
-            let there =
-                (s.mappings[0] == Some(m.id)).then(|| match s.original.destination == s.forwarded.destination {
-                    true => s.forwarded.destination,
-                    false => s.original.destination,
-                });
-            let here = (s.mappings[1] == Some(m.id) && s.answered).then_some(s.forwarded.source);
-            there.into_iter().chain(here).any(|peer| match self.b.filtering {
-                Dependence::None => true,
-                Dependence::Address => peer.address == sender.address,
-                Dependence::Port => peer == sender,
-            })
-        };
-        self.b.filtering == Dependence::None || self.sessions.iter().find(addressed).is_some()
-    }
-
     fn known(&self, id: u32) -> &Mapping {
         self.mappings.iter().find(|m| m.id == id).expect("the mapping is there")
     }
@@ -318,59 +398,66 @@ impl Model {
         if m.shape == Shape::Address && self.rules[m.rule].enabled { self.b.binding * S } else { 0 }
     }
 
-    /// A rule takes part from now on, or no longer. A mapping of one that does not ends with its last session.
-    pub fn enable(&mut self, now: u64, rule: usize, enabled: bool) {
-        self.expire(now);
-        self.rules[rule].enabled = enabled;
-        let unused = |m: &Mapping| m.rule == rule && self.users(m).is_empty();
-        let over: Vec<u32> = self.mappings.iter().filter(|m| !enabled && unused(m)).map(|m| m.id).collect();
-        self.mappings.retain(|m| !over.contains(&m.id));
-    }
-
-    /// All sessions end, and all dynamic mappings; a restart forgets what sequences and turns remember too.
-    pub fn clear(&mut self, now: u64, restart: bool) {
-        self.expire(now);
-        self.sessions.clear();
-        for m in std::mem::take(&mut self.mappings) {
-            self.rest(&m, now);
-        }
-        if restart {
-            self.resting.clear();
-            self.last_port.clear();
-            self.last_picked = None;
-            self.turns.fill(0);
-        }
-    }
-
     /// Whether an address is an external one of a rule or of a living mapping.
     fn claims(&self, address: IpAddr) -> bool {
-        let of_rule = self.rules.iter().filter(|r| !r.retired).any(|r| match &r.kind {
-            Kind::Static { external, .. } => ip(*external) == address,
-            Kind::Pool(a) | Kind::Overload(a) => a.iter().any(|a| ip(*a) == address),
-            _ => false,
-        });
-        of_rule || self.is_held(address, None) || self.mappings.iter().any(|m| m.external.address == address)
+        self.is_end_of(address, false) || self.is_living_end(address)
     }
 
-    fn expire(&mut self, now: u64) {
+    /// Whether an address is an external one of a rule; perhaps only of one that takes part.
+    pub fn is_end_of(&self, address: IpAddr, enabled: bool) -> bool {
+        self.rules.iter().filter(|r| !r.retired && (r.enabled || !enabled)).any(|r| match &r.kind {
+            Kind::Static { external, .. } => ip(*external) == address,
+            Kind::Pool | Kind::Overload(To::Lines) => self.lines().iter().any(|a| ip(*a) == address),
+            _ => false,
+        })
+    }
+
+    /// Whether a living mapping or session has an external address.
+    pub fn is_living_end(&self, address: IpAddr) -> bool {
+        self.is_held(address, None) || self.mappings.iter().any(|m| m.external.address == address)
+    }
+
+    /// What the pool can hand out.
+    fn lines(&self) -> [Ipv4Addr; 2] {
+        generate::lines(self.b.prefixed)
+    }
+
+    fn count_end(&mut self, s: &Session, expired: bool) {
+        let other = s.rules[1].filter(|r| Some(*r) != s.rules[0]);
+        for rule in s.rules[0].into_iter().chain(other) {
+            *(if expired { &mut self.counts[rule].expired } else { &mut self.counts[rule].cleared }) += 1;
+        }
+    }
+
+    pub fn expire(&mut self, now: u64) {
         self.sessions.sort_by_key(|s| s.expires);
         while self.sessions.first().is_some_and(|s| s.expires <= now) {
             let over = self.sessions.remove(0);
+            self.count_end(&over, true);
             for id in over.mappings.into_iter().flatten() {
                 let until = over.expires + self.binding(self.known(id));
                 self.mappings.iter_mut().filter(|m| m.id == id).for_each(|m| m.until = until);
             }
         }
-        let all = std::mem::take(&mut self.mappings);
-        let (alive, over): (Vec<_>, Vec<_>) = all.into_iter().partition(|m| m.until > now || !self.users(m).is_empty());
-        self.mappings = alive;
-        over.iter().for_each(|m| self.rest(m, m.until));
+        let unused = |m: &&Mapping| m.until <= now && self.users(m).is_empty();
+        let mut over: Vec<(u64, u32)> = self.mappings.iter().filter(unused).map(|m| (m.until, m.id)).collect();
+        over.sort_unstable();
+        for (until, id) in over {
+            let n = self.mappings.iter().position(|m| m.id == id).expect("the mapping is there");
+            let m = self.mappings.remove(n);
+            let shared = |o: &Mapping| (o.shape, o.protocol, o.external) == (m.shape, m.protocol, m.external);
+            let mut others = self.mappings.iter().filter(|o| shared(o) && o.internal.address != m.internal.address);
+            self.is_open |= self.b.hold_down > 0 && others.any(|o| o.until == until && self.users(o).is_empty());
+            self.rest(&m, until);
+        }
         self.resting.retain(|r| r.until > now);
     }
 
-    /// The port of a mapping that has ended rests.
+    /// The port of a mapping that has ended rests, from its last user on.
     fn rest(&mut self, m: &Mapping, at: u64) {
-        if m.shape == Shape::Endpoint && m.protocol != Protocol::TCP {
+        let shared =
+            self.mappings.iter().any(|o| (o.shape, o.protocol, o.external) == (m.shape, m.protocol, m.external));
+        if m.shape == Shape::Endpoint && m.protocol != Protocol::TCP && !shared {
             let (protocol, external, host) = (m.protocol, m.external, m.internal.address);
             self.resting.push(Resting { protocol, external, host, until: at + self.b.hold_down * S });
         }
@@ -398,5 +485,10 @@ impl Model {
     /// How many sessions there are.
     pub fn session_count(&self) -> u64 {
         self.sessions.len() as u64
+    }
+
+    /// How many dynamic mappings there are.
+    pub fn mapping_count(&self) -> usize {
+        self.mappings.len()
     }
 }

@@ -12,19 +12,29 @@ pub enum Kind {
         external: Ipv4Addr,
         direction: &'static str,
     },
-    /// Of a port of 192.0.2.1.
+    /// Of a port of an interface; whether the sender is translated too, to 10.0.0.1.
     Forward {
+        on: usize,
         protocol: Protocol,
         port: u16,
         servers: Vec<(Ipv4Addr, u16)>,
         in_turn: bool,
+        both: bool,
     },
     Exempt {
         destination: Ipv4Addr,
     },
-    Pool(Vec<Ipv4Addr>),
-    /// Onto a pool, or 192.0.2.1 where there are none.
-    Overload(Vec<Ipv4Addr>),
+    Pool,
+    Overload(To),
+}
+
+/// What sources overload.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum To {
+    /// The pool.
+    Lines,
+    /// The address of an interface.
+    Interface(usize),
 }
 
 #[derive(Debug, Clone)]
@@ -32,6 +42,8 @@ pub struct Rule {
     pub name: &'static str,
     pub kind: Kind,
     pub source: Option<Ipv4Addr>,
+    /// The one outer interface that it is for; both if `None`.
+    pub into: Option<usize>,
     /// Of a dynamic rule.
     pub destination: Option<Ipv4Addr>,
     /// Protocol, first and last port.
@@ -50,6 +62,11 @@ impl Rule {
         self.service.is_none_or(|(p, first, last)| p == protocol && (first..=last).contains(&port))
     }
 
+    /// Whether it is for what passes an interface outside.
+    pub fn is_into(&self, interface: usize) -> bool {
+        interface != FLOOR && self.into.is_none_or(|i| i == interface)
+    }
+
     /// Whether a rule of another plan is the same one, as it is there.
     pub fn is(&self, other: &Self) -> bool {
         self.name == other.name && std::mem::discriminant(&self.kind) == std::mem::discriminant(&other.kind)
@@ -61,8 +78,8 @@ impl Rule {
 pub enum Exhausted {
     Drop,
     Pass,
-    /// Overload of 192.0.2.1.
-    Outside,
+    /// Overload of the uplink's address.
+    Uplink,
 }
 
 /// Which of the peers that were not addressed before a mapping or a filter tells apart.
@@ -93,7 +110,35 @@ pub struct Behaviour {
     /// How long a freed port rests; not of TCP.
     pub hold_down: u64,
     pub block_size: Option<u16>,
+    /// One external end for several peers.
+    pub overloading: bool,
+    /// Whether the pool is written as four addresses of a /30 instead of its two usable ones.
+    pub prefixed: bool,
+    /// Whether it has no rules for ICMP queries.
+    pub lacks_icmp: bool,
+    /// Whether answers leave as they came.
+    pub as_came: bool,
+    pub translates_own: bool,
+    pub ways: Ways,
+    /// Whether the providers look at sources.
+    pub checks: bool,
 }
+
+/// Default routes over the lane besides the one over the uplink, which is listed first.
+#[derive(Debug, Clone)]
+pub struct Ways {
+    /// For one sender.
+    pub of_source: Option<Ipv4Addr>,
+    /// For what comes in by an interface.
+    pub from: Option<usize>,
+    /// For all.
+    pub plain: bool,
+}
+
+/// Interfaces by their numbers.
+pub const FLOOR: usize = 0;
+pub const UPLINK: usize = 1;
+pub const LANE: usize = 2;
 
 /// Which address of a pool comes first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -35,7 +35,12 @@ pub(super) struct Session {
     pub serial: u64,
     pub client_is_initiator: bool,
     pub answered: bool,
+    /// Where its first packet came in; nowhere if the device sent it.
+    pub ingress: Option<usize>,
     pub state: State,
+    pub created: u64,
+    /// The last packet.
+    pub last: u64,
     pub expires: u64,
     /// External ends that it has by rules of an earlier plan.
     pub holds: Vec<Endpoint>,
@@ -55,6 +60,7 @@ impl Session {
     /// A packet of the session: RFC 7857 figure 1 as decided in the contract, and what refreshes.
     pub(super) fn take(&mut self, now: u64, forth: bool, signal: Signal, refresh_both: bool) {
         self.answered |= !forth;
+        self.last = now;
         let of_client = forth == self.client_is_initiator;
         let before = self.state;
         match (before, signal) {

@@ -33,6 +33,8 @@ impl Model {
             s.rules = s.rules.map(|r| r.map(|r| moved[r]));
         }
         self.mappings.iter_mut().for_each(|m| m.rule = moved[m.rule]);
+        let counts = std::mem::replace(&mut self.counts, vec![Default::default(); rules.len()]);
+        moved.iter().zip(counts).for_each(|(place, count)| self.counts[*place] = count);
         let turns = std::mem::replace(&mut self.turns, vec![0; rules.len()]);
         for (place, turn) in moved.into_iter().zip(turns) {
             if let Kind::Forward { servers, .. } = &rules[place].kind {
@@ -44,12 +46,12 @@ impl Model {
         over.into_iter().for_each(|rule| self.enable(now, rule, false));
     }
 
-    /// The device's address outside.
-    pub fn outside(&self) -> IpAddr {
+    /// The address of the uplink.
+    pub fn uplink(&self) -> IpAddr {
         ip(self.own[1])
     }
 
-    /// The outside has another address from now on.
+    /// The uplink has another address from now on.
     pub fn lease(&mut self, now: u64, address: Ipv4Addr) {
         self.expire(now);
         let old = ip(std::mem::replace(&mut self.own[1], address));
@@ -57,20 +59,23 @@ impl Model {
             return;
         }
         let in_use: Vec<u32> = self.mappings.iter().filter(|m| !self.users(m).is_empty()).map(|m| m.id).collect();
-        self.sessions.retain(|s| {
+        let lost = |s: &Session| {
             let ends = [s.original.source, s.original.destination, s.forwarded.source, s.forwarded.destination];
-            ends.iter().all(|end| end.address != old)
-        });
+            ends.iter().any(|end| end.address == old)
+        };
+        let (over, going): (Vec<Session>, Vec<Session>) = self.sessions.iter().cloned().partition(lost);
+        self.sessions = going;
+        over.iter().for_each(|s| self.count_end(s, false));
+        let (mut gone, mut stay) = (Vec::new(), Vec::new());
         for mut m in std::mem::take(&mut self.mappings) {
-            if in_use.contains(&m.id) && self.users(&m).is_empty() {
+            let left = in_use.contains(&m.id) && self.users(&m).is_empty();
+            if left {
                 m.until = now + self.binding(&m);
-                if m.until == now {
-                    self.rest(&m, now);
-                    continue;
-                }
             }
-            self.mappings.push(m);
+            if left && m.until == now { gone.push(m) } else { stay.push(m) }
         }
+        self.mappings = stay;
+        gone.iter().for_each(|m| self.rest(m, now));
     }
 
     /// Whether a session from before the present plan holds an external end; without a protocol and port, any on the address.

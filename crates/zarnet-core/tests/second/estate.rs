@@ -1,0 +1,481 @@
+//! The world around the device, and flows from their first packet to their last, packet by packet: while a flow runs, it sends
+//! both ways every second.
+
+use std::collections::{HashMap, HashSet};
+use std::net::IpAddr;
+
+use zarnet_core::device::Ending;
+use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
+
+use super::own::Clearing;
+use super::{Became, Behaviour, FLOOR, Kind, Model, Out, Refused, Rule, S, UPLINK};
+
+/// Who begins a flow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Who {
+    /// Whoever has the address.
+    At(IpAddr),
+    /// The device, from the address of the interface that it leaves by, or of this one.
+    Device(Option<usize>),
+}
+
+/// A flow; times in nanoseconds.
+#[derive(Debug, Clone, Copy)]
+pub struct Sent {
+    pub start: u64,
+    pub protocol: Protocol,
+    pub source: Who,
+    pub source_port: Option<u16>,
+    pub destination: IpAddr,
+    pub destination_port: Option<u16>,
+    pub lasts: u64,
+    pub ending: Option<Ending>,
+    pub round_trip: u64,
+}
+
+/// What is done to the device.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    Enable(usize, bool),
+    Clear(Clearing),
+    Restart,
+    Lease(std::net::Ipv4Addr),
+}
+
+/// A flow that was not translated: start, reason, whether the device is to blame, and which rule.
+pub type Lost = (u64, &'static str, bool, Option<usize>);
+
+/// What a table shows of a session: original and translated ends, created, last active, expires.
+pub type SessionRow = (Tuple, Tuple, u64, u64, u64);
+
+/// Who sends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Origin {
+    Host,
+    Peer,
+    /// Whether its source followed from the route.
+    Device(bool),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Receiver {
+    Host,
+    Peer,
+    Answering(Out),
+    Device,
+}
+
+#[derive(Debug, Clone, Copy)]
+enum Fate {
+    Arrived(Receiver, Packet),
+    /// The reason, whether the device is to blame, and which rule.
+    Lost(&'static str, bool, Option<usize>),
+}
+
+/// The device passed: whether it changed the packet, why not, and the session.
+#[derive(Debug, Clone, Copy)]
+struct Passage {
+    changed: bool,
+    unchanged: Option<Refused>,
+    /// The session, and whether the packet goes as its first one did.
+    session: Option<(u64, bool)>,
+}
+
+struct Waiting {
+    /// Which of the flows it is.
+    number: usize,
+    at: u64,
+    flow: Sent,
+    origin: Origin,
+    asked: Packet,
+    receiver: Receiver,
+    arrived: Packet,
+    forth: Vec<Passage>,
+}
+
+/// A flow that runs on sessions.
+struct Running {
+    end: u64,
+    ending: Ending,
+    sessions: Vec<(u64, bool)>,
+}
+
+pub struct Estate {
+    pub model: Model,
+    sources: HashSet<IpAddr>,
+    ports: HashMap<IpAddr, u16>,
+    waiting: Vec<Waiting>,
+    running: Vec<Running>,
+    pub translated: u64,
+    pub lost: Vec<(usize, Lost)>,
+    pub peak: (usize, u64),
+}
+
+fn is_special(address: IpAddr) -> bool {
+    matches!(address, IpAddr::V4(a) if a.is_private())
+}
+
+impl Estate {
+    pub fn new(rules: Vec<Rule>, b: Behaviour, flows: &[Sent]) -> Self {
+        let source = |f: &Sent| if let Who::At(a) = f.source { Some(a) } else { None };
+        Self {
+            model: Model::new(rules, b),
+            sources: flows.iter().filter_map(source).collect(),
+            ports: HashMap::new(),
+            waiting: Vec::new(),
+            running: Vec::new(),
+            translated: 0,
+            lost: Vec::new(),
+            peak: (0, 0),
+        }
+    }
+
+    /// Plays flows in the order of their start, and events, up to and with an instant.
+    pub fn play(&mut self, flows: &[Sent], acts: &[(u64, Act)], until: u64) {
+        let mut instants: Vec<u64> = flows.iter().map(|f| f.start).chain(acts.iter().map(|a| a.0)).collect();
+        instants.extend(flows.iter().map(|f| f.start + f.round_trip));
+        instants.extend((0..=until / S).map(|n| n * S));
+        instants.sort_unstable();
+        instants.dedup();
+        for now in instants.into_iter().filter(|t| *t <= until) {
+            self.model.expire(now);
+            acts.iter().filter(|a| a.0 == now).for_each(|a| self.act(now, a.1));
+            self.end_flows(now);
+            let (due, later) = std::mem::take(&mut self.waiting).into_iter().partition(|w| w.at == now);
+            self.waiting = later;
+            let due: Vec<Waiting> = due;
+            due.into_iter().for_each(|w| self.answer(now, w));
+            self.keep_running(now);
+            for (n, flow) in flows.iter().enumerate().filter(|f| f.1.start == now) {
+                self.begin(n, now, *flow);
+                self.model.expire(now);
+                let count = self.model.mapping_count();
+                if count > self.peak.0 {
+                    self.peak = (count, now);
+                }
+            }
+        }
+    }
+
+    fn act(&mut self, now: u64, act: Act) {
+        match act {
+            Act::Enable(rule, on) => self.model.enable(now, rule, on),
+            Act::Clear(what) => self.model.clear(now, what),
+            Act::Restart => self.model.restart(now),
+            Act::Lease(address) => self.model.lease(now, address),
+        }
+        let model = &self.model;
+        self.running.retain(|r| r.sessions.iter().all(|s| model.has_session(s.0)));
+    }
+
+    /// The last packets of flows: FIN both ways, or a RST, or nothing special.
+    fn end_flows(&mut self, now: u64) {
+        let (over, going): (Vec<Running>, Vec<Running>) =
+            std::mem::take(&mut self.running).into_iter().partition(|r| r.end == now);
+        self.running = going;
+        over.iter().for_each(|r| self.last_packets(now, r));
+    }
+
+    fn last_packets(&mut self, now: u64, r: &Running) {
+        for (session, forth) in &r.sessions {
+            let signals: &[(bool, Signal)] = match r.ending {
+                Ending::Close => &[(true, Signal::Fin), (false, Signal::Fin)],
+                Ending::Reset => &[(true, Signal::Rst)],
+                Ending::Silent => &[(true, Signal::Plain), (false, Signal::Plain)],
+            };
+            signals.iter().for_each(|(way, signal)| self.model.pass(now, *session, *way == *forth, *signal));
+        }
+    }
+
+    fn keep_running(&mut self, now: u64) {
+        for r in &self.running {
+            for (session, forth) in &r.sessions {
+                self.model.pass(now, *session, *forth, Signal::Plain);
+                self.model.pass(now, *session, !*forth, Signal::Plain);
+            }
+        }
+    }
+
+    fn origin(&self, address: IpAddr) -> Option<Origin> {
+        match self.model.link_of(address) {
+            _ if self.model.is_own(address) => Some(Origin::Device(false)),
+            Some(FLOOR) => Some(Origin::Host),
+            Some(_) => None,
+            None => Some(Origin::Peer),
+        }
+    }
+
+    fn begin(&mut self, n: usize, now: u64, flow: Sent) {
+        let lost = |estate: &mut Self, reason, device, rule| estate.lost.push((n, (now, reason, device, rule)));
+        let (origin, source) = match flow.source {
+            Who::At(address) => match self.origin(address) {
+                Some(origin) => (origin, address),
+                None => return lost(self, "unknown-source", false, None),
+            },
+            Who::Device(Some(i)) => (Origin::Device(false), self.model.own_address(i)),
+            Who::Device(None) => {
+                let by = self.model.link_of(flow.destination).unwrap_or(UPLINK);
+                (Origin::Device(true), self.model.own_address(by))
+            }
+        };
+        let port = flow.source_port.unwrap_or_else(|| {
+            if !flow.protocol.is_multiplexed() {
+                return 0;
+            }
+            let next = self.ports.entry(source).or_insert(49_152);
+            let port = *next;
+            *next += 1;
+            port
+        });
+        let to = Endpoint::new(flow.destination, flow.destination_port.unwrap_or(0));
+        let asked = Packet::first(flow.protocol, Endpoint::new(source, port), to);
+        if self.stays_on_link(origin, flow.destination) {
+            return lost(self, "link-only", false, None);
+        }
+        let mut forth = Vec::new();
+        match self.send(now, origin, asked, source, &mut forth) {
+            Fate::Lost(reason, device, rule) => lost(self, reason, device, rule),
+            Fate::Arrived(receiver, arrived) => {
+                let at = now + flow.round_trip;
+                let number = n;
+                self.waiting.push(Waiting { number, at, flow, origin, asked, receiver, arrived, forth });
+            }
+        }
+    }
+
+    /// Multicast, broadcast, and what is from or to a link-local address.
+    fn stays_on_link(&self, origin: Origin, to: IpAddr) -> bool {
+        let IpAddr::V4(a) = to else { return false };
+        let broadcast = a.octets() == [10, 0, 0, 255] && origin != Origin::Peer
+            || matches!(origin, Origin::Device(_)) && [[192, 0, 2, 15], [203, 0, 113, 15]].contains(&a.octets());
+        a.is_multicast() || a.is_broadcast() || a.is_link_local() || broadcast
+    }
+
+    /// Whether a machine on the floor has an address, apart from whoever a rule says is there.
+    fn exists(&self, address: IpAddr, home: IpAddr) -> bool {
+        address == home || self.sources.contains(&address)
+    }
+
+    fn send(&mut self, now: u64, origin: Origin, p: Packet, home: IpAddr, passed: &mut Vec<Passage>) -> Fate {
+        let to = p.destination().address;
+        let link = self.model.link_of(to);
+        match origin {
+            Origin::Host if link == Some(FLOOR) => match self.on_floor(now, to, home) {
+                Some(true) => self.at_device(now, FLOOR, p, home, passed),
+                Some(false) => Fate::Arrived(Receiver::Host, p),
+                None => Fate::Lost("nobody-answers", false, None),
+            },
+            Origin::Host => self.at_device(now, FLOOR, p, home, passed),
+            Origin::Peer if is_special(to) => Fate::Lost("private-address-on-internet", false, None),
+            Origin::Peer => match link {
+                None => Fate::Arrived(Receiver::Peer, p),
+                Some(_) if self.is_provider(to) => Fate::Arrived(Receiver::Peer, p),
+                Some(i) => {
+                    self.model.expire(now);
+                    match self.model.answers_for(i, to) {
+                        true => self.at_device(now, i, p, home, passed),
+                        false => Fate::Lost("nobody-answers", false, None),
+                    }
+                }
+            },
+            Origin::Device(alone) => {
+                let became = self.model.originate(now, alone, p);
+                self.from_device(now, p, became, home, passed)
+            }
+        }
+    }
+
+    /// Who answers on the floor for an address: the device, or a host.
+    fn on_floor(&mut self, now: u64, to: IpAddr, home: IpAddr) -> Option<bool> {
+        if self.model.is_own(to) {
+            return Some(true);
+        }
+        if self.exists(to, home) {
+            return Some(false);
+        }
+        self.model.expire(now);
+        if self.model.answers_for(FLOOR, to) {
+            return Some(true);
+        }
+        self.model.is_server(to).then_some(false)
+    }
+
+    fn is_provider(&self, address: IpAddr) -> bool {
+        matches!(address, IpAddr::V4(a) if [[192, 0, 2, 14], [203, 0, 113, 14]].contains(&a.octets()))
+    }
+
+    fn at_device(&mut self, now: u64, ingress: usize, p: Packet, home: IpAddr, passed: &mut Vec<Passage>) -> Fate {
+        let became = self.model.receive(now, ingress, p);
+        self.from_device(now, p, became, home, passed)
+    }
+
+    fn from_device(
+        &mut self,
+        now: u64,
+        p: Packet,
+        became: Result<Became, Refused>,
+        home: IpAddr,
+        passed: &mut Vec<Passage>,
+    ) -> Fate {
+        match became {
+            Err((reason, rule)) => Fate::Lost(reason, true, rule),
+            Ok(Became::Answered(out)) => Fate::Arrived(Receiver::Answering(out), p),
+            Ok(Became::Taken(ends, session)) => {
+                if session.is_some() {
+                    let session = session.map(|s| (s, self.model.goes_forth(s, p)));
+                    passed.push(Passage { changed: ends != p.ends, unchanged: None, session });
+                }
+                Fate::Arrived(Receiver::Device, Packet { ends, ..p })
+            }
+            Ok(Became::Leaves(out)) => {
+                let Out { ends, unchanged, session, .. } = out;
+                let session = session.map(|s| (s, self.model.goes_forth(s, p)));
+                passed.push(Passage { changed: ends != p.ends, unchanged, session });
+                self.leave(now, Packet { ends, ..p }, out.egress, home)
+            }
+        }
+    }
+
+    /// What becomes of a packet that the device has sent out by an interface.
+    fn leave(&mut self, now: u64, p: Packet, egress: usize, home: IpAddr) -> Fate {
+        let (from, to) = (p.source().address, p.destination().address);
+        let lost = |reason| Fate::Lost(reason, true, None);
+        if egress == FLOOR {
+            return match self.on_floor(now, to, home) {
+                Some(false) => Fate::Arrived(Receiver::Host, p),
+                _ => lost("nobody-answers"),
+            };
+        }
+        if is_special(from) {
+            return lost("private-address-on-internet");
+        }
+        if self.model.checks() && self.model.link_of(from) != Some(egress) {
+            return lost("source-of-other-line");
+        }
+        if is_special(to) {
+            return lost("private-address-on-internet");
+        }
+        match self.model.link_of(to) {
+            None => Fate::Arrived(Receiver::Peer, p),
+            Some(_) if self.is_provider(to) => Fate::Arrived(Receiver::Peer, p),
+            Some(_) => lost("nobody-answers"),
+        }
+    }
+
+    fn answer(&mut self, now: u64, w: Waiting) {
+        let (home, answer) = (w.asked.source().address, w.arrived.answer());
+        let mut back = Vec::new();
+        let fate = match w.receiver {
+            Receiver::Host => self.send(now, Origin::Host, answer, home, &mut back),
+            Receiver::Peer => self.send(now, Origin::Peer, answer, home, &mut back),
+            Receiver::Device if matches!(w.origin, Origin::Device(_)) => Fate::Arrived(Receiver::Device, answer),
+            Receiver::Device => self.send(now, Origin::Device(false), answer, home, &mut back),
+            Receiver::Answering(out) => self.leave(now, Packet { ends: out.ends, ..answer }, out.egress, home),
+        };
+        let fate = match fate {
+            Fate::Arrived(at, p) => {
+                let reached = match (w.origin, at) {
+                    (Origin::Host, Receiver::Host) | (Origin::Peer, Receiver::Peer) => p.destination().address == home,
+                    (Origin::Device(_), Receiver::Device) => true,
+                    _ => false,
+                };
+                let expected = p.source() == w.asked.destination() && p.destination().port == w.asked.source().port;
+                let by_device = !back.is_empty() || matches!(w.receiver, Receiver::Answering(_));
+                if reached && expected { fate } else { Fate::Lost("unexpected-source", by_device, None) }
+            }
+            lost => lost,
+        };
+        if let Fate::Lost(reason, device, rule) = fate {
+            self.lost.push((w.number, (w.flow.start, reason, device, rule)));
+            return;
+        }
+        self.run(now, &w);
+        let changed = w.forth.iter().chain(&back).any(|p| p.changed);
+        if changed {
+            self.translated += 1;
+            return;
+        }
+        let by_rule = w.forth.iter().find_map(|p| p.unchanged.filter(|u| u.1.is_some()));
+        let (reason, device, rule) = match (w.origin, w.receiver) {
+            (Origin::Device(_), _) => ("from-device", true, None),
+            (_, Receiver::Answering(_) | Receiver::Device) => ("to-device", true, None),
+            _ => match by_rule.or(w.forth.first().map(|p| p.unchanged.unwrap_or(("no-rule", None)))) {
+                Some((reason, rule)) => (reason, true, rule),
+                None => ("on-link", false, None),
+            },
+        };
+        self.lost.push((w.number, (w.flow.start, reason, device, rule)));
+    }
+
+    /// The rest of a flow whose answer has arrived.
+    fn run(&mut self, now: u64, w: &Waiting) {
+        let tcp = w.flow.protocol == Protocol::TCP;
+        let ending = if tcp { w.flow.ending.unwrap_or(Ending::Close) } else { Ending::Silent };
+        let end = w.flow.start + w.flow.lasts.max(w.flow.round_trip);
+        let sessions: Vec<(u64, bool)> = w.forth.iter().filter_map(|p| p.session).collect();
+        if tcp {
+            // the acknowledgement of who asked
+            sessions.iter().for_each(|(s, forth)| self.model.pass(now, *s, *forth, Signal::Plain));
+        }
+        let running = Running { end, ending, sessions };
+        if end <= now {
+            self.last_packets(now, &running);
+        } else {
+            self.running.push(running);
+        }
+    }
+
+    pub fn session_rows(&mut self, now: u64) -> Vec<SessionRow> {
+        self.model.expire(now);
+        self.model.session_rows()
+    }
+}
+
+impl Model {
+    /// Whether a packet goes the way of the first one of its session.
+    fn goes_forth(&self, serial: u64, p: Packet) -> bool {
+        self.sessions.iter().any(|s| s.serial == serial && s.original == p.ends)
+    }
+
+    fn has_session(&self, serial: u64) -> bool {
+        self.sessions.iter().any(|s| s.serial == serial)
+    }
+
+    /// A packet of a session passes, as of a flow that runs.
+    fn pass(&mut self, now: u64, serial: u64, forth: bool, signal: Signal) {
+        let both = self.b.refresh_both;
+        let session = self.sessions.iter_mut().find(|s| s.serial == serial);
+        session.into_iter().for_each(|s| s.take(now, forth, signal, both));
+    }
+
+    fn is_own(&self, address: IpAddr) -> bool {
+        self.own.iter().any(|own| IpAddr::V4(*own) == address)
+    }
+
+    fn own_address(&self, interface: usize) -> IpAddr {
+        self.own[interface].into()
+    }
+
+    fn checks(&self) -> bool {
+        self.b.checks
+    }
+
+    /// Whether a rule leads to an address, and so says that a machine has it.
+    fn is_server(&self, address: IpAddr) -> bool {
+        self.rules.iter().filter(|r| !r.retired).any(|r| match &r.kind {
+            Kind::Forward { servers, .. } => servers.iter().any(|s| IpAddr::V4(s.0) == address),
+            Kind::Static { internal, .. } => IpAddr::V4(*internal) == address,
+            _ => false,
+        })
+    }
+
+    fn session_rows(&self) -> Vec<SessionRow> {
+        let changed = self.sessions.iter().filter(|s| s.original != s.forwarded);
+        changed.map(|s| (s.original, s.forwarded, s.created, s.last, s.expires)).collect()
+    }
+
+    /// How many sessions of a rule there are.
+    pub fn open(&self, rule: usize) -> u64 {
+        self.sessions.iter().filter(|s| s.rules.contains(&Some(rule))).count() as u64
+    }
+}
