@@ -465,3 +465,16 @@ fn a_pool_that_was_not_asked_counts_no_refusal() {
     let refused: Vec<u64> = played.prediction.tables[0].pools.iter().map(|p| p.refused).collect();
     assert_eq!(refused, [1, 2], "h1 stays on q, the other one asked both");
 }
+
+/// A host that talks to itself by its own external address, from and to one port: the reverse of its session is the session, so
+/// that nobody else ever answers on it.
+#[test]
+fn what_passes_an_unanswered_connection_neither_keeps_nor_closes_it() {
+    let plan = edge("", &["one static internal = \"h0\"; external = \"203.0.113.9\"; hairpin = \"internal\"", OUT]);
+    let played = play(&plan, &["0 tcp h0:3001>203.0.113.9:3001 30"], vec![], Some(10.0));
+    let session = &played.prediction.tables[0].sessions[0];
+    assert_eq!(
+        (session.state.name(), session.last_active, session.expires),
+        ("opening", seconds("10"), seconds("240"))
+    );
+}

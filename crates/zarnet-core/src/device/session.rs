@@ -60,8 +60,8 @@ impl State {
 const AFTER: [[State; 7]; 3] = {
     use State::{ClientFin, Closing, Established, Open, Opening, Reset, ServerFin};
     [
-        [Open, Closing, Closing, Closing, Closing, Closing, Closing],
-        [Open, Reset, Reset, Reset, Reset, Reset, Reset],
+        [Open, Opening, Closing, Closing, Closing, Closing, Closing],
+        [Open, Opening, Reset, Reset, Reset, Reset, Reset],
         [Open, Opening, Established, ClientFin, ServerFin, Closing, Reset],
     ]
 };
@@ -225,7 +225,7 @@ impl Session {
     pub(super) fn at(mut self, now: u64, terms: Terms<'_>) -> Self {
         if self.is_running(now) {
             self.last = now;
-            if self.state.is_refreshable() {
+            if self.state.is_refreshable() && self.state != State::Opening {
                 self.expires = now.saturating_add(terms.span(self.state));
             }
         } else {
@@ -258,6 +258,12 @@ impl Session {
     #[inline(always)]
     pub(super) fn run_until(&mut self, end: u64, ending: Ending, terms: Terms<'_>) {
         if !self.state.is_refreshable() {
+            return;
+        }
+        if self.state == State::Opening {
+            // the other end has not answered on it: nothing that passes keeps it, or moves it on
+            self.flags = self.flags & !RUNNING | 32 << Ending::Silent as u8;
+            self.last = end;
             return;
         }
         let last_state = AFTER[ending as usize][self.state as usize];
@@ -293,6 +299,15 @@ impl Session {
         let Step { mut state, refreshes, begins } = STEPS[before as usize][signal as usize][usize::from(from_client)];
         if begins {
             self.flags = self.flags & !SWAPPED | if heading.from_initiator { 0 } else { SWAPPED };
+        }
+        if running && before == State::Opening {
+            let established = state != State::Opening;
+            if established || refreshes {
+                let from = if established { self.last } else { now };
+                self.expires = from.saturating_add(terms.span(state));
+            }
+            self.state = state;
+            return false;
         }
         if running {
             if state == State::Reset {

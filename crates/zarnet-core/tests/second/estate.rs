@@ -109,6 +109,8 @@ pub struct Estate {
     pub translated: u64,
     pub lost: Vec<(usize, Lost)>,
     pub peak: (usize, u64),
+    /// The last packet or event.
+    pub end: u64,
 }
 
 fn is_special(address: IpAddr) -> bool {
@@ -127,6 +129,7 @@ impl Estate {
             translated: 0,
             lost: Vec::new(),
             peak: (0, 0),
+            end: 0,
         }
     }
 
@@ -158,6 +161,7 @@ impl Estate {
     }
 
     fn act(&mut self, now: u64, act: Act) {
+        self.end = self.end.max(now);
         match act {
             Act::Enable(rule, on) => self.model.enable(now, rule, on),
             Act::Clear(what) => self.model.clear(now, what),
@@ -200,12 +204,15 @@ impl Estate {
         match self.model.link_of(address) {
             _ if self.model.is_own(address) => Some(Origin::Device(false)),
             Some(FLOOR) => Some(Origin::Host),
+            // the provider's router is a peer too
+            Some(_) if self.is_provider(address) => Some(Origin::Peer),
             Some(_) => None,
             None => Some(Origin::Peer),
         }
     }
 
     fn begin(&mut self, n: usize, now: u64, flow: Sent) {
+        self.end = self.end.max(now);
         let lost = |estate: &mut Self, reason, device, rule| estate.lost.push((n, (now, reason, device, rule)));
         let (origin, source) = match flow.source {
             Who::At(address) => match self.origin(address) {
@@ -363,6 +370,7 @@ impl Estate {
     }
 
     fn answer(&mut self, now: u64, w: Waiting) {
+        self.end = self.end.max(now);
         let (home, answer) = (w.asked.source().address, w.arrived.answer());
         let mut back = Vec::new();
         let fate = match w.receiver {
@@ -412,6 +420,7 @@ impl Estate {
         let tcp = w.flow.protocol == Protocol::TCP;
         let ending = if tcp { w.flow.ending.unwrap_or(Ending::Close) } else { Ending::Silent };
         let end = w.flow.start + w.flow.lasts.max(w.flow.round_trip);
+        self.end = self.end.max(end);
         let sessions: Vec<(u64, bool)> = w.forth.iter().filter_map(|p| p.session).collect();
         if tcp {
             // the acknowledgement of who asked
