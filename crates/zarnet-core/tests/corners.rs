@@ -478,3 +478,48 @@ fn what_passes_an_unanswered_connection_neither_keeps_nor_closes_it() {
         ("opening", seconds("10"), seconds("240"))
     );
 }
+
+/// Clearing a session ends both mappings that it leaves without one, whatever their `binding` time.
+#[test]
+fn clear_ends_both_mappings_of_a_hairpin() {
+    let keys = "timers = { udp-timeout = 30, binding = 3600 }\nbehaviour = { filtering = \"endpoint-independent\" }";
+    let plan = edge(keys, &["out pool as = \"203.0.113.10-203.0.113.12\"; hairpin = \"internal\""]);
+    let lines = ["0 tcp h0:1>198.51.100.80:80 1", "1 udp h1:5000>203.0.113.10:6000 90"];
+    let clear = |protocol| {
+        let clearing = Clearing { protocol, ..Clearing::default() };
+        play(&plan, &lines, vec![event(50.0, Action::Clear(clearing))], Some(60.0)).dynamic().len()
+    };
+    assert_eq!(play(&plan, &lines, vec![], Some(60.0)).dynamic().len(), 2);
+    assert_eq!(clear(Some(Protocol::UDP)), 1, "h0 has a connection");
+    assert_eq!(clear(None), 0);
+    let hairpin = ["0 udp h0:1>198.51.100.80:80", "1 udp h1:5000>203.0.113.10:6000 90"];
+    let clearing = Clearing { protocol: Some(Protocol::UDP), ..Clearing::default() };
+    let played = play(&plan, &hairpin, vec![event(50.0, Action::Clear(clearing))], Some(60.0));
+    assert_eq!(played.dynamic().len(), 0, "neither of them is left");
+}
+
+#[test]
+fn an_interface_without_a_realm_takes_part_where_it_is_named_itself() {
+    let text = |more: &str| {
+        let bare = EDGE.replacen("  realm = \"internal\"\n", "", 1);
+        let rule = written(&format!("out overload as = \"street\"{more}"));
+        let policy = "  [[device.policy]]\n  from = \"floor\"\n  into = \"external\"\n  accept = \"any\"\n";
+        plan(format!("{HOSTS}[[device]]\nname = \"edge\"\ndefault-policy = \"drop\"\n{bare}{policy}{rule}"))
+    };
+    let ask = ["0 udp h0:1>198.51.100.80:53"];
+    assert_eq!(play(&text("; from = \"floor\""), &ask, vec![], None).lost(), nothing());
+    assert_eq!(play(&text(""), &ask, vec![], None).lost(), ["private-address-on-internet edge"]);
+}
+
+/// A machine that two interfaces could be the gateway of is not there, whatever a rule says.
+#[test]
+fn a_server_that_may_be_in_two_places_is_in_neither() {
+    let second = "  [[device.interface]]\n  name = \"hall\"\n  realm = \"internal\"\n  address = \"10.20.0.129/25\"\n";
+    let text = |server: &str| {
+        let rule = written(&format!("web forward external = \"street:443/tcp\"; internal = \"{server}:443\""));
+        plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{EDGE}{second}{rule}"))
+    };
+    let ask = ["0 tcp 198.51.100.9:4000>203.0.113.2:443"];
+    assert_eq!(play(&text("10.20.0.77"), &ask, vec![], None).lost(), nothing());
+    assert_eq!(play(&text("10.20.0.177"), &ask, vec![], None).lost(), ["nobody-answers edge"]);
+}

@@ -28,6 +28,24 @@ fn plans() -> impl Strategy<Value = String> {
         Just("{ port-assignment = \"sequential\", port-classes = [\"1-65535 -> 3000-3003\"] }".to_owned()),
         Just("{ mapping = \"address-dependent\", port-parity = true, max-sessions = 12 }".to_owned()),
         Just("{ hold-down-timeout = 90, refresh = \"both\", max-mappings = 9 }".to_owned()),
+        Just("{ answers-leave = \"as-came\", translates-own = true }".to_owned()),
+        Just("{ cannot = [\"icmp\"], port-assignment = \"sequential\", translates-own = true }".to_owned()),
+    ];
+    let lane = r#"
+  [[device.interface]]
+  name = "lane"
+  realm = "external"
+  segment = "world"
+  address = "198.18.0.2/28"
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "198.18.0.1"
+"#;
+    let routes = prop_oneof![
+        4 => Just(String::new()),
+        1 => Just(lane.to_owned()),
+        1 => Just(format!("{lane}  source = [\"10.0.0.6\", \"10.0.0.20-10.0.0.21\"]\n")),
+        1 => Just(format!("{lane}  from = [\"internal\", \"uplink\"]\n")),
     ];
     let fixed = r#"
   [[device.rule]]
@@ -50,8 +68,10 @@ fn plans() -> impl Strategy<Value = String> {
         Just(overload_pool),
     ];
     let timers = prop_oneof![Just("{}"), Just("{ udp-timeout = 5, binding = 20, icmp-timeout = 2 }")];
-    (behaviour, timers, any::<bool>(), dynamic)
-        .prop_map(move |(b, t, f, d)| plan_text(&b, t, &format!("{}{d}", if f { fixed } else { "" })))
+    (behaviour, timers, any::<bool>(), dynamic, routes, any::<bool>()).prop_map(move |(b, t, f, d, r, checks)| {
+        let text = plan_text(&b, t, &format!("{r}{}{d}", if f { fixed } else { "" }));
+        text.replace("internet = true", &format!("internet = true\nchecks-source = {checks}"))
+    })
 }
 
 fn flows() -> impl Strategy<Value = Vec<Flow>> {
@@ -80,10 +100,16 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
         ending,
         proptest::option::weighted(0.1, 0u64..20_000),
     );
-    let flow = flow.prop_map(|(start, protocol, (a, b), from, to, lasts, ending, round_trip)| Flow {
+    let own = prop_oneof![
+        9 => Just(None),
+        1 => Just(Some(Party::Device(DeviceId(0)))),
+        1 => (0u16..2).prop_map(|i| Some(Party::Interface(DeviceId(0), InterfaceId(i)))),
+    ];
+    let flow = (flow, own);
+    let flow = flow.prop_map(|((start, protocol, (a, b), from, to, lasts, ending, round_trip), own)| Flow {
         start: Instant(start * 1_000_000),
         protocol,
-        source: Party::Address(a),
+        source: own.unwrap_or(Party::Address(a)),
         source_port: protocol.is_multiplexed().then_some(from),
         destination: Party::Address(b),
         destination_port: protocol.has_ports().then_some(to),

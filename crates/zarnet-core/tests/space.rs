@@ -66,8 +66,15 @@ fn plans() -> impl Strategy<Value = String> {
     let behaviour = prop_oneof![
         3 => Just("{}"), 1 => Just("{ policy-sees = \"original\" }"), 1 => Just("{ rule-order = \"fixed-first\" }"),
         1 => Just("{ hairpin-source = \"keep\", port-classes = [\"1-4000 -> 1-4000\", \"4001-65535 -> 5000-6000\"] }"),
+        1 => Just("{ cannot = [\"icmp\"] }"), 1 => Just("{ answers-leave = \"as-came\" }"),
     ];
-    let route = prop_oneof![2 => Just(""), 1 => Just("  [[device.route]]\n  to = \"198.51.100.16/28\"\n  via = \"10.9.0.9\"\n")];
+    let route = prop_oneof![
+        2 => Just(""),
+        1 => Just("  [[device.route]]\n  to = \"198.51.100.16/28\"\n  via = \"10.9.0.9\"\n"),
+        1 => Just("  [[device.route]]\n  to = \"198.51.100.16/28\"\n  via = \"10.9.0.9\"\n  source = [\"10.0.0.6\", \"192.0.2.1\"]\n"),
+        1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  source = \"10.0.0.4-10.0.0.9\"\n  from = \"floor\"\n"),
+        1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  from = [\"external\", \"yard\"]\n"),
+    ];
     let egress = proptest::option::of((verdict(), service(), far()));
     (rules, policies, acl, behaviour, route, any::<bool>(), egress).prop_map(text_of)
 }

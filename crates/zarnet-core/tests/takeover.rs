@@ -4,11 +4,13 @@
 mod common;
 
 use std::convert::Infallible;
+use std::net::IpAddr;
 
 use common::{OVERLOAD, flow, plan, plan_text, pool};
-use zarnet_core::device::MappingRow;
-use zarnet_core::net::Instant;
-use zarnet_core::plan::DeviceId;
+use zarnet_core::device::{MappingRow, Outcome};
+use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
+use zarnet_core::network::Network;
+use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
 use zarnet_core::traffic::{Action, Event, Item};
 
@@ -225,22 +227,16 @@ fn a_port_that_a_new_plan_forwards_is_not_overloaded_any_more() {
     let before = common::plan(&common::plan_text(keys, "{}", common::OVERLOAD));
     let door = "  [[device.rule]]\n  name = \"door\"\n  type = \"forward\"\n  external = \"uplink:3001/tcp\"\n  internal = \"10.0.0.7:700\"\n";
     let after = common::plan(&common::plan_text(keys, "{}", &format!("{door}{}", common::OVERLOAD)));
-    let mut network = zarnet_core::network::Network::new(before, 7, None);
-    let end = |a: [u8; 4], port| zarnet_core::net::Endpoint::new(std::net::IpAddr::from(a), port);
-    let mut send = |network: &mut zarnet_core::network::Network, to: [u8; 4]| {
-        let packet =
-            zarnet_core::net::Packet::first(zarnet_core::net::Protocol::TCP, end([10, 0, 0, 5], 3001), end(to, 80));
-        let device = network.device_mut(zarnet_core::plan::DeviceId(0));
-        match device.receive(zarnet_core::net::Instant(0), zarnet_core::plan::InterfaceId(0), packet) {
-            zarnet_core::device::Outcome::Forwarded(out) => out.packet.source().port,
+    let mut network = Network::new(before, 7, None);
+    let end = |a: [u8; 4], port| Endpoint::new(IpAddr::from(a), port);
+    let send = |network: &mut Network, to: [u8; 4]| {
+        let packet = Packet::first(Protocol::TCP, end([10, 0, 0, 5], 3001), end(to, 80));
+        match network.device_mut(DeviceId(0)).receive(Instant(0), InterfaceId(0), packet) {
+            Outcome::Forwarded(out) => out.packet.source().port,
             other => panic!("{other:?}"),
         }
     };
     assert_eq!(send(&mut network, [198, 51, 100, 10]), 3001);
-    network.act(&zarnet_core::traffic::Event {
-        at: zarnet_core::net::Instant(0),
-        device: zarnet_core::plan::DeviceId(0),
-        action: zarnet_core::traffic::Action::Plan(after, zarnet_core::plan::DeviceId(0)),
-    });
+    network.act(&Event { at: Instant(0), device: DeviceId(0), action: Action::Plan(after, DeviceId(0)) });
     assert_eq!(send(&mut network, [203, 0, 113, 20]), 3002);
 }

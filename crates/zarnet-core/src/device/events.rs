@@ -51,9 +51,9 @@ impl Device {
         let sessions: Vec<u32> = self.table.all_sessions().filter(|id| self.is_meant(*id, what)).collect();
         let mut left: BTreeSet<u32> = BTreeSet::new();
         for id in sessions {
-            let mapping = self.table.listed_under(self.table.session(id));
+            let mappings = self.table.used_by(self.table.session(id));
             self.end_session(id, now.0, false);
-            left.insert(mapping);
+            left.extend(mappings);
         }
         // cleared mappings do not linger
         let empty = |m: &u32| self.lingers_until(*m).is_some();

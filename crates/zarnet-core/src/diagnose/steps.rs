@@ -4,6 +4,7 @@ use crate::network::{Handover, Hop, Trace};
 use crate::observe::{Stage, StageResult, Step};
 use crate::plan::{DeviceId, Place};
 use crate::predict::Followed;
+use crate::reason::Reason;
 
 /// What a step of the search came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,6 +61,9 @@ const STAGES: [Stage; 8] = [
 
 /// Everything that was looked at, there and back.
 pub fn steps(followed: &Followed) -> Vec<SearchStep> {
+    if followed.loss.is_some_and(|l| l.reason == Reason::LinkOnly) {
+        return vec![plain(false, "departure", Outcome::Passed)];
+    }
     let mut list = Vec::new();
     way(&mut list, &followed.forth, false, followed.delivered());
     let delivered = if followed.delivered() { Outcome::Passed } else { Outcome::NotReached };

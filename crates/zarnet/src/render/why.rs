@@ -3,10 +3,10 @@
 use std::io::{self, Write};
 
 use serde::Serialize;
-use zarnet_core::Class;
 use zarnet_core::compare::Observed;
 use zarnet_core::diagnose::{Cause, Diagnosis, Outcome, SearchStep, Suspect, steps};
 use zarnet_core::predict::Scene;
+use zarnet_core::{Class, Reason};
 use zarnet_formats::source::Sources;
 
 use super::change::{self, diff};
@@ -150,6 +150,9 @@ impl<'a> Answer<'a> {
                          if it does not in reality, look outside of the plan"
                     )
                 }
+                _ if f.loss.is_some_and(|l| l.reason == Reason::LinkOnly) => {
+                    "it stays on the link of its sender: no device forwards it, and no rule concerns it".to_owned()
+                }
                 _ => "it works, untranslated; if it does not in reality, look outside of the plan".to_owned(),
             },
             [one] => one.verdict.clone(),
@@ -219,6 +222,9 @@ impl<'a> Answer<'a> {
             (Some(asked), Outcome::Failed, Some(loss)) if asked.to.is_some() => loss.reason.sentence().to_owned(),
             (Some(asked), ..) => self.story().handover(&asked),
             (None, Outcome::Failed, Some(loss)) => loss.reason.sentence().to_owned(),
+            (None, Outcome::Passed, Some(loss)) if loss.reason == Reason::LinkOnly => {
+                "and stays on its link".to_owned()
+            }
             (None, ..) => String::new(),
         }
     }

@@ -201,6 +201,12 @@ impl Table {
         }
     }
 
+    /// The mappings that a session uses; [`NONE`] for none.
+    pub(super) fn used_by(&self, session: &Session) -> [u32; 2] {
+        let entered = self.wide(session).filter(|w| w.has_two_mappings()).map_or(NONE, |w| w.entered);
+        [self.listed_under(session), entered]
+    }
+
     #[inline(always)]
     fn take_slot(&mut self) -> u32 {
         match self.free {

@@ -4,7 +4,7 @@ use super::{At, Case, append, set};
 use crate::diagnose::Cause;
 use crate::diagnose::near::service;
 use crate::network::{Origin, Receiver};
-use crate::plan::edit::{Edit, Table};
+use crate::plan::edit::{Edit, Table, Value};
 use crate::plan::{HostId, RuleKind};
 use crate::reason::Reason;
 
@@ -140,6 +140,7 @@ impl Case<'_> {
     /// The device's own traffic.
     pub(super) fn starts_at_device(&mut self) {
         let Some((Origin::Device(device, _), _)) = self.followed.sent else { return };
+        self.translates_own();
         let name = &self.device(device).name;
         let verdict = format!("{name} itself sends it, and no rule concerns a device's own traffic");
         let host = self.plan.hosts.iter().find(|h| self.on_segment(h.segment).any(|(d, _)| d == device));
@@ -152,6 +153,19 @@ impl Case<'_> {
             title,
             Vec::<Edit>::new(),
         );
+    }
+
+    /// Rules may look at a device's own traffic, if it can do that.
+    pub(super) fn translates_own(&mut self) {
+        let Some((Origin::Device(id, _), _)) = self.followed.sent else { return };
+        let device = self.device(id);
+        if device.behaviour.translates_own || self.back {
+            return;
+        }
+        let verdict = format!("{} itself sends it, and its rules do not look at its own traffic", device.name);
+        let title = format!("let the rules of {} look at its own traffic too, if it can do that", device.name);
+        let edit = set(Table::Behaviour(id), "translates-own", Value::Flag(true));
+        self.suspect(Cause::StartsAtDevice, At::device(id, device.place), verdict, title, vec![edit]);
     }
 
     /// Nothing in the plan tells where the sender is.

@@ -23,6 +23,7 @@ impl Case<'_> {
         if self.back {
             return self.wrong_way_back();
         }
+        self.translates_own();
         let hops: Vec<&Hop> = self.followed.forth.hops.iter().rev().collect();
         for hop in &hops {
             self.untranslated(hop);
