@@ -523,3 +523,13 @@ fn a_server_that_may_be_in_two_places_is_in_neither() {
     assert_eq!(play(&text("10.20.0.77"), &ask, vec![], None).lost(), nothing());
     assert_eq!(play(&text("10.20.0.177"), &ask, vec![], None).lost(), ["nobody-answers edge"]);
 }
+
+/// At one instant, too, the session that was made first has the answers.
+#[test]
+fn of_two_sessions_of_one_instant_the_first_one_has_the_answers() {
+    let plan = edge("", &[OUT]);
+    let lines = ["4 icmp edge:3000>198.51.100.80", "4 icmp h0:3000>198.51.100.80"];
+    assert_eq!(play(&plan, &lines, vec![], None).lost(), ["from-device edge", "unexpected-source edge"]);
+    let lines = ["4 icmp h0:3000>198.51.100.80", "4 icmp edge:3000>198.51.100.80"];
+    assert_eq!(play(&plan, &lines, vec![], None).lost().len(), 1);
+}

@@ -133,11 +133,17 @@ struct Both {
     b: Behaviour,
     /// How many rules the present plan has.
     count: usize,
-    /// What came in, and by which interface; none of the device's own.
-    came: Vec<(Packet, Option<(usize, OwnSource)>, usize)>,
+    /// What came in, and where.
+    came: Vec<Came>,
     /// What left, and by which interface.
     left: Vec<(Packet, usize)>,
 }
+
+/// A packet, where it came in unless the device sent it, and how its source was found then.
+type Came = (Packet, Option<usize>, OwnSource);
+
+/// The ends of a packet and the interface that it leaves by, if it does; or the reason for its drop, and whose fault it is.
+type Told = Result<(Tuple, Option<usize>), second::Refused>;
 
 const EDGE: DeviceId = DeviceId(0);
 
@@ -153,7 +159,7 @@ impl Both {
     }
 
     /// Does something that is no packet to both; gives a packet back that is to be sent, and where it comes in.
-    fn prepare(&mut self, now: u64, next: Move) -> Option<(Packet, Option<usize>, OwnSource)> {
+    fn prepare(&mut self, now: u64, next: Move) -> Option<Came> {
         match next {
             Move::Send { ingress, protocol, signal, ends } => {
                 return Some((Packet { protocol, signal, ends }, Some(ingress), OwnSource::Given));
@@ -171,9 +177,8 @@ impl Both {
                 return Some((signalled(Packet::answer(packet), signal), Some(interface), OwnSource::Given));
             }
             Move::Again(n, signal) => {
-                let (packet, own, ingress) = *self.came.iter().rev().nth(n)?;
-                let ingress = own.is_none().then_some(ingress);
-                return Some((signalled(packet, signal), ingress, own.map_or(OwnSource::Given, |o| o.1)));
+                let (packet, ingress, how) = *self.came.iter().rev().nth(n)?;
+                return Some((signalled(packet, signal), ingress, how));
             }
             Move::Enable(n, enabled) => {
                 let rule = RuleId((n % self.count) as u16);
@@ -206,7 +211,7 @@ impl Both {
 }
 
 /// What became of a packet, as both can say it.
-fn told(outcome: Outcome) -> Result<(Tuple, Option<usize>), (&'static str, Option<usize>)> {
+fn told(outcome: Outcome) -> Told {
     match outcome {
         Outcome::Forwarded(out) | Outcome::Answered(out) => Ok((out.packet.ends, Some(out.interface.index()))),
         Outcome::Consumed(taken) => Ok((taken.packet.ends, None)),
@@ -238,7 +243,7 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
         if both.model.is_open {
             return Ok(());
         }
-        both.came.push((packet, ingress.is_none().then_some((0, how)), ingress.unwrap_or(0)));
+        both.came.push((packet, ingress, how));
         if let Outcome::Forwarded(out) = outcome {
             both.left.push((out.packet, out.interface.index()));
         }

@@ -59,6 +59,9 @@ impl Device {
                 }
                 _ => false,
             };
+        let answer = Packet { ends: out.ends.reversed(), ..sent };
+        let twin = if compact { None } else { self.find_compact(answer) };
+        let comes_second = twin.is_some_and(|hit| self.table.session(hit.id).created == now.0);
         let wide = (!compact).then_some(Wide {
             protocol: sent.protocol,
             original: sent.ends,
@@ -69,6 +72,7 @@ impl Device {
             entered,
             interfaces: (ingress.map_or(u16::MAX, |i| i.0), egress.0),
             serial: 0,
+            comes_second,
         });
         let owner = if source_mapping != NONE { source_mapping } else { entered };
         let id = self.make_session(now, sent, remote, owner, if inbound { INBOUND } else { 0 }, wide);

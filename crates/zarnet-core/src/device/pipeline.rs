@@ -66,12 +66,14 @@ impl Device {
     pub(super) fn find(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
         // of two sessions that a packet fits, it belongs to the one that was made first
         let (compact, wide) = (self.find_compact(packet), self.find_wide(packet, ingress));
-        let created = |hit: &Hit| self.table.session(hit.id).created;
-        compact.into_iter().chain(wide).min_by_key(created)
+        let (Some(one), Some(other)) = (compact, wide) else { return compact.or(wide) };
+        let (a, b) = (self.table.session(one.id), self.table.session(other.id));
+        let other_second = self.table.wide(b).is_some_and(|w| w.comes_second);
+        Some(if (a.created, !other_second) < (b.created, true) { one } else { other })
     }
 
     /// The oldest of the sessions under endpoint mappings that a packet fits.
-    fn find_compact(&self, packet: Packet) -> Option<Hit> {
+    pub(super) fn find_compact(&self, packet: Packet) -> Option<Hit> {
         let (source, destination) = (packet.source(), packet.destination());
         let mut oldest: Option<Hit> = None;
         let mut fits = |id: u32, outbound: bool| {

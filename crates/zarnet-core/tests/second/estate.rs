@@ -287,7 +287,7 @@ impl Estate {
             },
             Origin::Device(alone) => {
                 let became = self.model.originate(now, alone, p);
-                self.from_device(now, p, became, home, passed)
+                self.sent_on(now, p, became, home, passed)
             }
         }
     }
@@ -313,10 +313,10 @@ impl Estate {
 
     fn at_device(&mut self, now: u64, ingress: usize, p: Packet, home: IpAddr, passed: &mut Vec<Passage>) -> Fate {
         let became = self.model.receive(now, ingress, p);
-        self.from_device(now, p, became, home, passed)
+        self.sent_on(now, p, became, home, passed)
     }
 
-    fn from_device(
+    fn sent_on(
         &mut self,
         now: u64,
         p: Packet,

@@ -89,6 +89,8 @@ pub(in crate::device) struct Wide {
     pub interfaces: (u16, u16),
     /// How many such sessions were made before: of two that a packet fits, the one made first counts.
     pub serial: u64,
+    /// Whether a session under an endpoint mapping, made at the same instant and with the same answers, was there before it.
+    pub comes_second: bool,
 }
 
 impl Wide {
