@@ -104,3 +104,29 @@ fn who_was_refused_here_may_have_been_served_there() {
     let differences = held("\"bcp\"", &pool(1, ""), &flows, &["10.0.0.6 192.0.2.8"]).1;
     assert_eq!(differences, ["missing rule-missing-on-device", "extra refused-here"]);
 }
+
+/// An overload onto an interface has its first address, not those that it has besides: comparing a table and reckoning what is in
+/// use by it say the same of a row there.
+#[test]
+fn a_row_on_a_further_address_of_an_interface_is_of_no_overload() {
+    let text = plan_text("\"bcp\"", "{}", OVERLOAD)
+        .replace("segment = \"world\"\n", "segment = \"world\"\n  also = \"192.0.2.3\"\n");
+    let plan = plan(&text);
+    let row = |external: &str| Observed {
+        device: DeviceId(0),
+        protocol: Some(Protocol::UDP),
+        internal: endpoint("10.0.0.9:9"),
+        external: endpoint(external),
+        peer: None,
+        line: 1,
+    };
+    let nothing = || std::iter::empty::<Result<Item, Infallible>>();
+    let prediction = predict(plan.clone(), nothing(), Vec::new(), Options::default()).unwrap();
+    let told = |external: &str| {
+        let compared = compare(&prediction, &[row(external)], &Begun::default());
+        let why = compared.differences[0].why.name();
+        (why, zarnet_core::capacity::of_table(&plan, &[row(external)]).len())
+    };
+    assert_eq!(told("192.0.2.1:9"), ("not-in-traffic", 1));
+    assert_eq!(told("192.0.2.3:9"), ("no-rule-explains", 0));
+}

@@ -238,7 +238,7 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
 #[test]
 fn predictions_and_a_plain_reading_of_the_contract_agree() {
     let moment = proptest::option::weighted(0.5, (0u64..150).prop_map(|s| s * S));
-    cases(file!(), 700, (rules(), behaviours(), flows(), acts(), moment), agree);
+    cases(file!(), 2_000, (rules(), behaviours(), flows(), acts(), moment), agree);
 }
 
 #[test]

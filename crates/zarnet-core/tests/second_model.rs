@@ -282,7 +282,7 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
 
 #[test]
 fn the_engine_and_a_plain_reading_of_the_contract_agree() {
-    cases(file!(), 1_000, (rules(), behaviours(), moves()), |(rules, b, moves)| agree(rules, b, moves));
+    cases(file!(), 2_000, (rules(), behaviours(), moves()), |(rules, b, moves)| agree(rules, b, moves));
 }
 
 /// The second model refuses by itself, without the engine beside it.

@@ -424,3 +424,37 @@ fn icmp_errors_are_read_whatever_the_embedded_header() {
     assert_eq!(about, [udp, udp, "198.51.100.53 -> 10.0.0.5:7", "198.51.100.53 -> 10.0.0.5"]);
     assert_eq!(items.skipped().icmp_other, 2);
 }
+
+/// What is wrong with a scenario of one flow: line and name of each fault.
+fn wrong_with(more: &str) -> Vec<(Option<u64>, &'static str)> {
+    let text = format!(
+        "[[flow]]\nstart = 5\nprotocol = \"udp\"\nsource = \"kiosk-1\"\ndestination = \"198.51.100.80\"\ndestination-port = 53\n{more}"
+    );
+    open(text.as_bytes(), false).err().unwrap_or_default().iter().map(|e| (e.line, e.fault.name())).collect()
+}
+
+#[test]
+fn a_flow_of_a_scenario_is_sent_again_and_again() {
+    let text = "[[flow]]\nstart = 5\nprotocol = \"icmp\"\nsource = \"edge/floor\"\ndestination = \"198.51.100.80\"\nevery = \"30s\"\ncount = 3\n\
+                [[flow]]\nstart = \"10s\"\nprotocol = \"gre\"\nsource = \"edge\"\ndestination = \"edge/floor\"\n";
+    let all = flows(text);
+    let seconds: Vec<u64> = all.iter().map(|f| f.start.0 / 1_000_000_000).collect();
+    assert_eq!(seconds, [5, 10, 35, 65]);
+    assert_eq!(all[0].source, Party::Interface(DeviceId(0), InterfaceId(0)));
+    assert_eq!((all[1].source, all[1].destination), (Party::Device(DeviceId(0)), all[0].source));
+}
+
+#[test]
+fn what_is_wrong_with_repeating_is_told_with_its_line() {
+    assert_eq!(wrong_with("every = \"30s\"\ncount = 1\n"), []);
+    assert_eq!(wrong_with("every = \"30s\"\n"), [(Some(7), "scenario")]);
+    assert_eq!(wrong_with("count = 4\n"), [(Some(7), "scenario")]);
+    for count in ["0", "-1", "10000001"] {
+        assert_eq!(wrong_with(&format!("every = 30\ncount = {count}\n")), [(Some(8), "scenario")], "{count}");
+    }
+    assert_eq!(wrong_with("every = \"soon\"\ncount = 0\n"), [(Some(7), "bad-field"), (Some(8), "scenario")]);
+    assert_eq!(wrong_with("every = -5\ncount = 2\n"), [(Some(7), "negative-time")]);
+    assert_eq!(wrong_with("every = \"1000000h\"\ncount = 2\n"), [(Some(7), "time-too-long")]);
+    assert_eq!(wrong_with("every = \"100h\"\ncount = 10000000\n"), [(Some(1), "time-too-long")]);
+    assert_eq!(wrong_with("every = \"1s\"\ncount = \"two\"\n").first().map(|f| f.0), Some(Some(8)));
+}

@@ -188,9 +188,10 @@ pub struct Rule {
     /// Write it disabled.
     #[arg(long)]
     pub disabled: bool,
-    /// Log its translations.
-    #[arg(long)]
-    pub log: bool,
+    /// Log its translations: what of them.
+    #[arg(long, value_name = "WHAT", num_args = 0..=1, require_equals = true, default_missing_value = "sessions",
+          value_parser = ["sessions", "mappings", "blocks"])]
+    pub log: Option<String>,
     /// Where it is listed.
     #[command(flatten)]
     pub place: Place,

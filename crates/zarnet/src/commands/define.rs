@@ -349,7 +349,7 @@ impl Desk<'_> {
         fields.extend(rule.limit.map(|l| ("limit", Value::Number(l.into()))));
         fields.extend(rule.note.as_deref().map(|n| ("note", n.into())));
         fields.extend(rule.disabled.then_some(("enabled", Value::Flag(false))));
-        fields.extend(rule.log.then_some(("log", Value::Flag(true))));
+        fields.extend(rule.log.as_deref().map(|what| ("log", what.into())));
         let before = self.before(&rule.place, first)?;
         let mut edits = vec![Edit::Insert(self.id, List::Rules, before, fields.clone())];
         if rule.with_access {
