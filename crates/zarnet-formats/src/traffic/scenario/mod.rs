@@ -108,12 +108,12 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
     }
     let flow = fields.flow(context).map_err(|fault| setting.refuse(fault, r.place)).ok();
     let (every, count) = (r.scalar("every"), r.integer("count"));
-    let repeats = match (&every, &count) {
-        (None, None) => Some((0, 1)),
-        (Some(every), Some(count)) => repeats(every, count, setting),
-        (given, _) => {
-            let missing = if given.is_some() { "count" } else { "every" };
-            let place = every.as_ref().map(|e| e.place).or(count.as_ref().map(|c| c.place)).unwrap_or(r.place);
+    let repeats = match (r.has("every"), r.has("count")) {
+        (false, false) => Some((0, 1)),
+        (true, true) => every.zip(count).and_then(|(every, count)| repeats(&every, &count, setting)),
+        (has_every, _) => {
+            let missing = if has_every { "count" } else { "every" };
+            let place = every.map(|e| e.place).or(count.map(|c| c.place)).unwrap_or(table);
             let why = "a flow that is sent again has both: `every` says after which time, `count` how often in all";
             setting.refuse(Fault::Scenario(format!("there is no `{missing}`: {why}")), place);
             None
