@@ -141,3 +141,31 @@ fn its_answers_on_its_own_session_can_be_lost() {
     let takeover = vec![event(1.5, Action::Plan(bare, DeviceId(0)))];
     assert_eq!(play(&plan, &both, takeover, None).lost(), ["from-device edge", "no-route edge"]);
 }
+
+/// An interface that a new plan does not have sends nothing more; one that has another number there does.
+#[test]
+fn interfaces_that_traffic_names_are_found_again_after_another_plan() {
+    let hall = "  [[device.interface]]\n  name = \"hall\"\n  realm = \"internal\"\n  address = \"10.20.1.1/24\"\n";
+    let text = |first: &str| format!("{HOSTS}[[device]]\nname = \"edge\"\n{first}{EDGE}");
+    let (with, without) = (plan(text(hall)), plan(text("")));
+    let takeover = vec![event(5.0, Action::Plan(without, DeviceId(0)))];
+    let lines = [
+        "0 udp edge/hall:7>198.51.100.80:53",
+        "1 udp edge/street:8>198.51.100.80:53",
+        "6 udp edge/street:9>198.51.100.80:53",
+        "7 udp edge/hall:7>198.51.100.80:53",
+        "8 udp h0:1>edge/hall:53",
+        "9 icmp h0>edge/street",
+    ];
+    assert_eq!(
+        play(&with, &lines, takeover, None).lost(),
+        [
+            "private-address-on-internet edge",
+            "from-device edge",
+            "from-device edge",
+            "no-route edge",
+            "no-route edge",
+            "to-device edge"
+        ]
+    );
+}

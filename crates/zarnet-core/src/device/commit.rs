@@ -11,6 +11,13 @@ use crate::net::{Endpoint, Instant, Packet};
 use crate::plan::{Dependence, InterfaceId, Pick, RuleId, RuleKind, Spread};
 use crate::reason::Reason;
 
+/// A session that was made.
+pub(super) struct Made {
+    pub session: SessionRef,
+    /// Whether an older one has the same answers, which belong to that as long as it lives.
+    pub contested: bool,
+}
+
 impl Device {
     /// Makes the session of a first packet, and the mapping if it needs a new one. The device's own comes in nowhere.
     pub(super) fn commit(
@@ -21,7 +28,7 @@ impl Device {
         out: Packet,
         entry: &Entry,
         source: Source,
-    ) -> Result<SessionRef, Refusal> {
+    ) -> Result<Made, Refusal> {
         self.check_sessions()?;
         let inbound_rule = entry.rule;
         let outbound_rule = source.rule();
@@ -62,6 +69,7 @@ impl Device {
         let answer = Packet { ends: out.ends.reversed(), ..sent };
         let twin = if compact { None } else { self.find_compact(answer) };
         let comes_second = twin.is_some_and(|hit| self.table.session(hit.id).created == now.0);
+        let contested = twin.is_some() || self.find_wide(answer, Some(egress)).is_some();
         let wide = (!compact).then_some(Wide {
             protocol: sent.protocol,
             original: sent.ends,
@@ -82,7 +90,7 @@ impl Device {
         for rule in distinct(inbound_rule, outbound_rule) {
             self.counters.begin(rule.0, now.0);
         }
-        Ok(SessionRef { id, created: now.0 })
+        Ok(Made { session: SessionRef { id, created: now.0 }, contested })
     }
 
     fn check_sessions(&self) -> Result<(), Refusal> {

@@ -8,7 +8,7 @@ use super::pairs::Pairs;
 use super::session::{INBOUND, NONE, SHARED, Session, Terms};
 use super::table::{Kind, Mapping, Wide, v4};
 use super::{Device, Ending, Hit, SessionRef};
-use crate::net::{Endpoint, Instant, Protocol, Signal, Tuple};
+use crate::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
 use crate::plan::RuleId;
 use crate::reason::Reason;
 
@@ -187,6 +187,14 @@ impl Device {
     pub fn is_alive(&self, session: SessionRef) -> bool {
         let s = self.table.session(session.id);
         s.owner != NONE && s.created == session.created
+    }
+
+    /// Whether the answers of a session belong to an older one.
+    pub(crate) fn is_contested(&self, session: SessionRef) -> bool {
+        let (_, translated) = self.tuples(session.id);
+        let protocol = self.protocol_of(self.table.session(session.id));
+        let answer = Packet { protocol, signal: Signal::Plain, ends: translated.reversed() };
+        self.find(answer, None).is_some_and(|hit| hit.id != session.id)
     }
 
     /// When a session ends if nothing more comes.

@@ -107,6 +107,8 @@ pub struct Forwarded {
     pub session: Option<SessionRef>,
     /// Whether it keeps that session alive for longer.
     pub refreshes: bool,
+    /// Whether an older session has the answers to it, as long as that lives.
+    pub contested: bool,
     /// Why its ends were not changed; `None` if one was.
     pub unchanged: Option<(Reason, Option<RuleId>)>,
 }

@@ -91,15 +91,22 @@ impl Device {
         });
         self.filter(Stage::EgressAcl, way.0, out, false, observer)?;
         let unchanged = (out.ends == packet.ends).then_some((Reason::FromDevice, None));
-        let mut session = None;
+        let mut made = None;
         if packet.may_begin() {
             let mapping = matches!(source, Source::New(..));
-            let made = self.commit(now, (None, way.0), packet, out, &Entry::default(), source);
-            session = Some(made.inspect_err(|r| tell(observer, Stage::Commit, *r))?);
+            let commit = self.commit(now, (None, way.0), packet, out, &Entry::default(), source);
+            made = Some(commit.inspect_err(|r| tell(observer, Stage::Commit, *r))?);
             observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
         }
-        let ((interface, next_hop), refreshes) = (way, true);
-        Ok(Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, unchanged }))
+        Ok(Outcome::Forwarded(Forwarded {
+            packet: out,
+            interface: way.0,
+            next_hop: way.1,
+            session: made.as_ref().map(|m| m.session),
+            refreshes: true,
+            contested: made.is_some_and(|m| m.contested),
+            unchanged,
+        }))
     }
 
     /// The interface that a packet of its own to `destination` would leave by, and the address it would be from.
@@ -122,6 +129,7 @@ impl Device {
         let query = Query { source, over, ..Query::to(packet.destination().address) };
         let (interface, next_hop) = self.route(query, observer)?;
         self.filter(Stage::EgressAcl, interface, packet, false, observer)?;
-        Ok(Forwarded { packet, interface, next_hop, session: None, refreshes: false, unchanged: None })
+        let (session, refreshes, contested, unchanged) = (None, false, false, None);
+        Ok(Forwarded { packet, interface, next_hop, session, refreshes, contested, unchanged })
     }
 }

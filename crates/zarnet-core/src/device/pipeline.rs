@@ -106,7 +106,7 @@ impl Device {
     }
 
     /// The oldest of the sessions with tuples of their own that a packet fits.
-    fn find_wide(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
+    pub(super) fn find_wide(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<Hit> {
         let ambiguous = self.config.routes.ambiguous;
         let (id, forth) = self.table.find_wide(packet, |wide, forth| {
             let side = if forth { wide.interfaces.0 } else { wide.interfaces.1 };
@@ -162,7 +162,8 @@ impl Device {
         };
         let refreshes = self.refresh(now, hit, packet.signal);
         let unchanged = (original == translated).then(|| self.unchanged_reason(hit.id));
-        Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, unchanged })
+        let contested = false;
+        Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, contested, unchanged })
     }
 
     /// What the rules of a session make of a packet of it.
@@ -223,17 +224,24 @@ impl Device {
         };
         let unchanged = source.kept().filter(|_| out.ends == packet.ends).map(Kept::reason);
         let mapping = matches!(source, Source::New(..));
-        let session = match packet.may_begin() {
+        let made = match packet.may_begin() {
             true => {
-                let session = self.commit(now, (Some(ingress), way.0), packet, out, &entry, source);
-                let session = session.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
+                let made = self.commit(now, (Some(ingress), way.0), packet, out, &entry, source);
+                let made = made.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
                 observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
-                Some(session)
+                Some(made)
             }
             false => None,
         };
-        let ((interface, next_hop), refreshes) = (way, true);
-        Ok(Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, unchanged }))
+        Ok(Outcome::Forwarded(Forwarded {
+            packet: out,
+            interface: way.0,
+            next_hop: way.1,
+            session: made.as_ref().map(|m| m.session),
+            refreshes: true,
+            contested: made.is_some_and(|m| m.contested),
+            unchanged,
+        }))
     }
 
     /// Steps 4 to 9: what is to become of a packet that belongs to no session. Nothing is changed by it.

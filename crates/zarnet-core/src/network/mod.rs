@@ -87,6 +87,8 @@ pub struct Passage {
     pub session: Option<SessionRef>,
     /// Whether it keeps that session alive for longer.
     pub refreshes: bool,
+    /// Whether an older session has the answers to it, as long as that lives.
+    pub contested: bool,
     /// Whether the device changed an address or port.
     pub changed: bool,
     /// Why not, if it did not.

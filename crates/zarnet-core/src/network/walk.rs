@@ -219,8 +219,16 @@ impl Network {
                 Outcome::Answered(out) => return Fate::Arrived(Receiver::Answering(device, out), leg.packet),
                 Outcome::Consumed(Taken { packet, session, refreshes }) => {
                     let changed = packet.ends != leg.packet.ends;
-                    let (ingress, egress, unchanged) = (Some(ingress), ingress, None);
-                    trip.passages.push(Passage { device, ingress, egress, session, refreshes, changed, unchanged });
+                    trip.passages.push(Passage {
+                        device,
+                        ingress: Some(ingress),
+                        egress: ingress,
+                        session,
+                        refreshes,
+                        contested: false,
+                        changed,
+                        unchanged: None,
+                    });
                     return Fate::Arrived(Receiver::Device(device), packet);
                 }
                 Outcome::Dropped(refusal) => return dropped(device, refusal),
@@ -395,8 +403,8 @@ fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
 }
 
 fn passage(device: DeviceId, ingress: Option<InterfaceId>, out: Forwarded, changed: bool) -> Passage {
-    let Forwarded { interface: egress, session, refreshes, unchanged, .. } = out;
-    Passage { device, ingress, egress, session, refreshes, changed, unchanged }
+    let Forwarded { interface: egress, session, refreshes, contested, unchanged, .. } = out;
+    Passage { device, ingress, egress, session, refreshes, contested, changed, unchanged }
 }
 
 fn dropped(device: DeviceId, refusal: Refusal) -> Fate {

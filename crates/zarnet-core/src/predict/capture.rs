@@ -105,6 +105,7 @@ impl Run {
                     egress: out.interface,
                     session: out.session,
                     refreshes: out.refreshes,
+                    contested: out.contested,
                     changed: false,
                     unchanged: out.unchanged,
                 };

@@ -213,7 +213,8 @@ impl Rehearsal {
 
 impl Run {
     fn follow(&mut self, at: Instant, flow: &Flow) -> Followed {
-        let flow = Flow { start: at, ..*flow };
+        let as_things_are = self.as_things_are(&Flow { start: at, ..*flow });
+        let flow = as_things_are.unwrap_or_else(|(flow, _)| flow);
         let mut followed = Followed {
             plan: self.network.plan().clone(),
             flow,
@@ -232,6 +233,10 @@ impl Run {
             followed.class = loss.reason.class();
             followed.loss = Some(loss);
         };
+        if let Err((_, device)) = as_things_are {
+            lost(&mut followed, Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None });
+            return followed;
+        }
         let (origin, packet) = match self.first_packet(&flow) {
             Ok(first) => first,
             Err((reason, device)) => {

@@ -17,7 +17,7 @@ use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Predi
 use crate::device::{Course, OwnSource, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, is_link_local};
 use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
-use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
+use crate::plan::{DeviceId, InterfaceId, Place, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Action, Batches, Event, Flow, Item, Party};
 
@@ -178,6 +178,8 @@ pub(super) struct Run {
     pub(super) recording: Option<Recording>,
     /// Flows that run through several devices, where events are still to come.
     running: Vec<Running>,
+    /// Of devices that another plan has taken over: where the interfaces that traffic names are now.
+    interfaces: HashMap<DeviceId, Vec<Option<InterfaceId>>, RandomState>,
 }
 
 /// A flow that runs, and its sessions.
@@ -227,6 +229,7 @@ impl Run {
             strangers: Strangers::default(),
             recording: None,
             running: Vec::new(),
+            interfaces: HashMap::default(),
         }
     }
 
@@ -284,8 +287,14 @@ impl Run {
         });
     }
 
-    /// Rules of a device have other numbers now.
+    /// Rules and interfaces of a device have other numbers now.
     fn rename(&mut self, device: DeviceId, renaming: &Renaming) {
+        let unchanged = || (0..renaming.interfaces.len() as u16).map(|i| Some(InterfaceId(i))).collect();
+        let known = self.interfaces.entry(device).or_insert_with(unchanged);
+        known.iter_mut().for_each(|i| *i = i.and_then(|i| renaming.interfaces[i.index()]));
+        let flows = self.not_translated.iter_mut().map(|n| &mut n.flow);
+        let flows = flows.chain(self.underway.values_mut().map(|a| &mut a.flow));
+        flows.for_each(|flow| flow.rename_interfaces(device, renaming));
         let rename = |rule: &mut RuleId| *rule = renaming.rules[rule.index()];
         let told = self.not_translated.iter_mut().filter(|n| n.device == Some(device));
         told.filter_map(|n| n.rule.as_mut()).for_each(rename);
@@ -322,6 +331,13 @@ impl Run {
                 return self.tally.count(Class::Translated);
             }
         }
+        let flow = &match self.as_things_are(flow) {
+            Ok(flow) => flow,
+            Err((flow, device)) => {
+                let loss = Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None };
+                return self.lost(&flow, loss, &[]);
+            }
+        };
         let (origin, packet) = match self.first_packet(flow) {
             Ok(first) => first,
             Err((reason, device)) if reason.class() == Class::Untranslated => {
@@ -370,7 +386,13 @@ impl Run {
     /// Whether nothing can come between now and an answer at `at` that would see the difference.
     fn is_certain_until(&self, at: Instant, passages: &[Passage]) -> bool {
         let lives = |p: &Passage| p.session.is_none_or(|s| self.network.devices()[p.device.index()].expires(s) > at);
-        !self.rebuilt && self.is_unwatched_until(at) && passages.iter().all(lives)
+        // of a session that was there before it was not told whether another has its answers
+        let contested = |p: &Passage| {
+            let known = p.session.filter(|s| !s.is_new(self.now));
+            p.contested || known.is_some_and(|s| self.network.devices()[p.device.index()].is_contested(s))
+        };
+        let own = |p: &Passage| lives(p) && !contested(p);
+        !self.rebuilt && self.is_unwatched_until(at) && passages.iter().all(own)
     }
 
     fn answer(&mut self, at: Instant, answer: Answer) {
@@ -460,6 +482,21 @@ impl Run {
         let Loss { reason, device, rule, place } = loss;
         self.record_shortage(flow, reason, device, rule, passages);
         self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
+    }
+
+    /// A flow with the interfaces that it names as they are numbered now; or, where one is no more, with its device, and which
+    /// that is.
+    pub(super) fn as_things_are(&self, flow: &Flow) -> Result<Flow, (Flow, DeviceId)> {
+        let (mut now, mut gone) = (*flow, None);
+        for party in [&mut now.source, &mut now.destination] {
+            if let Party::Interface(device, i) = *party
+                && let Some(known) = self.interfaces.get(&device)
+            {
+                *party = known[i.index()].map_or(Party::Device(device), |i| Party::Interface(device, i));
+                gone = gone.or(known[i.index()].is_none().then_some(device));
+            }
+        }
+        gone.map_or(Ok(now), |device| Err((now, device)))
     }
 
     /// The first packet of a flow, or why there is none and which device is to blame.

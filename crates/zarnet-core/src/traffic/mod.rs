@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use crate::device::Ending;
 use crate::net::{IcmpError, Instant, Packet, Prefix, Protocol};
-use crate::plan::{DeviceId, HostId, InterfaceId, Plan, RuleId};
+use crate::plan::{DeviceId, HostId, InterfaceId, Plan, Renaming, RuleId};
 
 pub use load::{Crowd, Length, Load, LoadFlows};
 pub use repeat::{Repeated, RepeatedFlows};
@@ -57,6 +57,18 @@ impl Flow {
     pub fn ending(&self) -> Ending {
         // looked up, not decided: protocols come in no order
         [Ending::Silent, self.ending.unwrap_or(Ending::Close)][usize::from(self.protocol == Protocol::TCP)]
+    }
+
+    /// Interfaces of a device have other numbers now. Of one that is no more, the device is all that can be named.
+    pub(crate) fn rename_interfaces(&mut self, device: DeviceId, renaming: &Renaming) {
+        for party in [&mut self.source, &mut self.destination] {
+            if let Party::Interface(d, i) = *party
+                && d == device
+            {
+                let now = renaming.interfaces[i.index()];
+                *party = now.map_or(Party::Device(d), |i| Party::Interface(d, i));
+            }
+        }
     }
 
     /// When the answer to its first packet is sent.
