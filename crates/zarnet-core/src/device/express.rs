@@ -293,13 +293,23 @@ impl Device {
             if self.table.may_be_wide(t.protocol, t.source, t.destination) {
                 return Ride::NotHere;
             }
-            let external = self.external_under(self.table.session(known).owner);
+            let owner = self.table.session(known).owner;
+            let external = self.external_under(owner);
+            if self.is_contested_by_wide(t, (external.address, self.table.mapping(owner).external_port)) {
+                return Ride::NotHere;
+            }
             if let Some(unsure) = t.doubts(&session, external.returns, external.address) {
                 return unsure;
             }
             return self.ride_again(now, known, t, course);
         }
         self.take_aboard(now, session, t, mapping)
+    }
+
+    /// Whether a session with tuples of its own may have the answers that come to an external end.
+    #[inline(always)]
+    fn is_contested_by_wide(&self, t: &Ticket, external: (u32, u16)) -> bool {
+        self.table.may_be_wide(t.protocol, t.destination, external)
     }
 
     /// The external address that a mapping is on.
@@ -321,6 +331,9 @@ impl Device {
                 return Ride::NotHere;
             }
             let external = self.external_under(mapping);
+            if self.is_contested_by_wide(t, (external.address, self.table.mapping(mapping).external_port)) {
+                return Ride::NotHere;
+            }
             if let Some(unsure) = t.doubts(&session, external.returns, external.address) {
                 return unsure;
             }
@@ -344,6 +357,9 @@ impl Device {
         let Some(chosen) = self.externals.page(page).ports.next_free(&[range], from, None) else {
             return Ride::NotHere;
         };
+        if self.is_contested_by_wide(t, (e.address, chosen)) {
+            return Ride::NotHere;
+        }
         let mut mapping = Mapping::new(Kind::Endpoint, page, false);
         (mapping.internal, mapping.internal_port, mapping.external_port) = (host, port, chosen);
         (mapping.rule, mapping.target) = (t.rule, t.target);
@@ -439,7 +455,7 @@ impl Device {
         let Ok(Source::New(rule, choice, _)) = self.overload(t.rule, packet, packet.destination()) else {
             return Ride::NotHere;
         };
-        if choice.kind != Kind::Endpoint {
+        if choice.kind != Kind::Endpoint || self.is_contested_by_wide(t, (choice.address, choice.port)) {
             return Ride::NotHere;
         }
         let external = self.externals.find(choice.address).map(|e| self.externals.get(e).returns);
