@@ -445,9 +445,6 @@ impl Model {
         for (until, id) in over {
             let n = self.mappings.iter().position(|m| m.id == id).expect("the mapping is there");
             let m = self.mappings.remove(n);
-            let shared = |o: &Mapping| (o.shape, o.protocol, o.external) == (m.shape, m.protocol, m.external);
-            let mut others = self.mappings.iter().filter(|o| shared(o) && o.internal.address != m.internal.address);
-            self.is_open |= self.b.hold_down > 0 && others.any(|o| o.until == until && self.users(o).is_empty());
             self.rest(&m, until);
         }
         self.resting.retain(|r| r.until > now);
@@ -455,12 +452,20 @@ impl Model {
 
     /// The port of a mapping that has ended rests, from its last user on.
     fn rest(&mut self, m: &Mapping, at: u64) {
-        let shared =
-            self.mappings.iter().any(|o| (o.shape, o.protocol, o.external) == (m.shape, m.protocol, m.external));
-        if m.shape == Shape::Endpoint && m.protocol != Protocol::TCP && !shared {
-            let (protocol, external, host) = (m.protocol, m.external, m.internal.address);
-            self.resting.push(Resting { protocol, external, host, until: at + self.b.hold_down * S });
+        if m.shape != Shape::Endpoint || m.protocol == Protocol::TCP || self.b.hold_down == 0 {
+            return;
         }
+        let (protocol, external, host, until) = (m.protocol, m.external, m.internal.address, at + self.b.hold_down * S);
+        let shares = |o: &&Mapping| (o.shape, o.protocol, o.external) == (m.shape, protocol, external);
+        let sharing: Vec<&Mapping> = self.mappings.iter().filter(shares).collect();
+        // who ends at the same instant may be the last one as well
+        let ends = |o: &&Mapping| o.internal.address != host && o.until == at && self.users(o).is_empty();
+        let rests = |r: &Resting| (r.protocol, r.external, r.until) == (protocol, external, until) && r.host != host;
+        let is_open = sharing.iter().any(|o| ends(o)) || self.resting.iter().any(rests);
+        if sharing.is_empty() {
+            self.resting.push(Resting { protocol, external, host, until });
+        }
+        self.is_open |= is_open;
     }
 
     /// The table's dynamic mappings, in some order.
