@@ -48,6 +48,7 @@ picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m
 picture follow 'zarnet follow saltmere/harbour.toml "kiosk-3 -> 198.51.100.80:443/tcp"'
 picture expect 'zarnet expect saltmere/harbour.toml; zarnet expect saltmere/faults/chain-wrong-port.toml'
 picture why 'zarnet why saltmere/faults/chain-wrong-address.toml "198.51.100.80 -> 203.0.113.2:443/tcp"'
+picture lines 'zarnet why saltmere/ferry-office.toml "198.51.100.80 -> 192.0.2.66:443/tcp" --color always | head -40'
 picture compare 'zarnet compare saltmere/harbour.toml saltmere/morning.csv --at 2h45m --observed saltmere/observed.csv --columns protocol=1,internal=2,external=3 --device harbour-edge'
 picture capacity 'zarnet capacity saltmere/terminal.toml saltmere/saturday.toml --brief --rows 4 -q --color always | head -40'
 [[ $wanted == "  " || $wanted == *" capacity-chart "* ]] &&

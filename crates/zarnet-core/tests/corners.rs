@@ -533,3 +533,17 @@ fn of_two_sessions_of_one_instant_the_first_one_has_the_answers() {
     let lines = ["4 icmp h0:3000>198.51.100.80", "4 icmp edge:3000>198.51.100.80"];
     assert_eq!(play(&plan, &lines, vec![], None).lost().len(), 1);
 }
+
+/// A flow that meets a session which another one of the same instant has closed sends on: it does not keep the session.
+#[test]
+fn a_flow_on_a_closed_session_sends_on() {
+    let plan = edge("", &[OUT]);
+    let both = ["65 tcp h0:3000>198.51.100.80:80", "65 tcp h0:3000>198.51.100.80:80 1"];
+    let at = |at: f64| {
+        let played = play(&plan, &both, vec![], Some(at));
+        let session = &played.prediction.tables[0].sessions[0];
+        (session.state.name(), session.last_active, session.expires)
+    };
+    assert_eq!(at(65.5), ("closing", seconds("65.5"), seconds("305.001")));
+    assert_eq!(at(70.0), ("closing", seconds("66"), seconds("305.001")));
+}

@@ -41,7 +41,7 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
             let name = |i: u16| own.interfaces[usize::from(i)].name.as_str();
             let checked = plan.segments[own.interfaces[usize::from(left)].segment.index()].checks_source;
             let others = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
-            let then = if checked { "which drops them" } else { "with an address of the other line" };
+            let then = if checked { "where the provider drops it" } else { "with an address of the other line" };
             let message = format!(
                 "what rule `{}`{others} leads in by `{}` is answered by `{}`, {then}",
                 rule.name,

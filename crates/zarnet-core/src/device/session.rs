@@ -51,8 +51,9 @@ impl State {
         }
     }
 
+    /// Whether any packet of a flow that runs keeps it alive.
     fn is_refreshable(self) -> bool {
-        !matches!(self, Self::Closing | Self::Reset)
+        !matches!(self, Self::Opening | Self::Closing | Self::Reset)
     }
 }
 
@@ -225,7 +226,7 @@ impl Session {
     pub(super) fn at(mut self, now: u64, terms: Terms<'_>) -> Self {
         if self.is_running(now) {
             self.last = now;
-            if self.state.is_refreshable() && self.state != State::Opening {
+            if self.state.is_refreshable() {
                 self.expires = now.saturating_add(terms.span(self.state));
             }
         } else {
@@ -257,14 +258,14 @@ impl Session {
     /// packet does.
     #[inline(always)]
     pub(super) fn run_until(&mut self, end: u64, ending: Ending, terms: Terms<'_>) {
-        if !self.state.is_refreshable() {
-            return;
-        }
-        if self.state == State::Opening {
-            // the other end has not answered on it: nothing that passes keeps it, or moves it on
-            self.flags = self.flags & !RUNNING | 32 << Ending::Silent as u8;
+        if matches!(self.state, State::Opening | State::Closing) {
+            // not answered on it, or closed by another flow: what passes neither keeps it nor moves it on
+            self.flags = self.flags & !RUNNING | 32 << ending as u8;
             self.last = end;
             return;
+        }
+        if self.state == State::Reset {
+            self.state = State::Established; // the flow's next packet revives it at once
         }
         let last_state = AFTER[ending as usize][self.state as usize];
         self.flags = self.flags & !RUNNING | 32 << ending as u8;
@@ -308,6 +309,12 @@ impl Session {
             }
             self.state = state;
             return false;
+        }
+        if running && before == State::Closing {
+            if begins {
+                (self.state, self.expires) = (state, now.saturating_add(terms.span(state)));
+            }
+            return begins;
         }
         if running {
             if state == State::Reset {
