@@ -108,7 +108,7 @@ impl Counters {
     }
 
     /// A session of a rule begins.
-    #[inline]
+    #[inline(always)]
     pub(super) fn begin(&mut self, rule: u16, now: u64) {
         let r = &mut self.rules[usize::from(rule)];
         r.hits += 1;
@@ -128,7 +128,7 @@ impl Counters {
     }
 
     /// A session of any kind begins; `count` live then.
-    #[inline]
+    #[inline(always)]
     pub(super) fn begin_session(&mut self, count: u64, now: u64) {
         self.created += 1;
         self.peak_sessions.note(count, now);
@@ -144,7 +144,7 @@ impl Counters {
     }
 
     /// A rule makes a dynamic mapping; `count` live then.
-    #[inline]
+    #[inline(always)]
     pub(super) fn map(&mut self, rule: u16, count: u64, now: u64) {
         let r = &mut self.rules[usize::from(rule)];
         r.mappings += 1;

@@ -309,6 +309,13 @@ impl Device {
     /// Whether a session with tuples of its own may have the answers that come to an external end.
     #[inline(always)]
     fn is_contested_by_wide(&self, t: &Ticket, external: (u32, u16)) -> bool {
+        // kept apart: there is hardly ever such a session, and what is short is entered in place
+        self.table.has_wide() && self.has_wide_for(t, external)
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn has_wide_for(&self, t: &Ticket, external: (u32, u16)) -> bool {
         self.table.may_be_wide(t.protocol, t.destination, external)
     }
 

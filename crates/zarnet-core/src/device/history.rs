@@ -131,14 +131,14 @@ impl Device {
         self.history.take()
     }
 
-    #[inline]
+    #[inline(always)]
     pub(super) fn record_mappings(&mut self, now: u64, up: bool) {
         if let Some(history) = &mut self.history {
             history.change(MAPPINGS, now, up);
         }
     }
 
-    #[inline]
+    #[inline(always)]
     pub(super) fn record_sessions(&mut self, now: u64, up: bool) {
         if let Some(history) = &mut self.history {
             history.change(SESSIONS, now, up);

@@ -258,19 +258,42 @@ impl Session {
     /// packet does.
     #[inline(always)]
     pub(super) fn run_until(&mut self, end: u64, ending: Ending, terms: Terms<'_>) {
-        if matches!(self.state, State::Opening | State::Closing) {
-            // not answered on it, or closed by another flow: what passes neither keeps it nor moves it on
-            self.flags = self.flags & !RUNNING | 32 << ending as u8;
-            self.last = end;
+        if !self.state.is_refreshable() && self.run_beside(end, ending) {
             return;
-        }
-        if self.state == State::Reset {
-            self.state = State::Established; // the flow's next packet revives it at once
         }
         let last_state = AFTER[ending as usize][self.state as usize];
         self.flags = self.flags & !RUNNING | 32 << ending as u8;
         self.last = end;
         self.expires = end.saturating_add(terms.span(last_state));
+    }
+
+    /// A flow runs on a session that its packets do not keep: one that is not answered on it, or closed by another flow. Tells
+    /// whether that is so; a session that was reset its next packet revives at once.
+    #[cold]
+    #[inline(never)]
+    fn run_beside(&mut self, end: u64, ending: Ending) -> bool {
+        if self.state == State::Reset {
+            self.state = State::Established;
+            return false;
+        }
+        self.flags = self.flags & !RUNNING | 32 << ending as u8;
+        self.last = end;
+        true
+    }
+
+    /// A packet on such a session.
+    #[cold]
+    #[inline(never)]
+    fn on_packet_beside(&mut self, now: u64, step: Step, terms: Terms<'_>) -> bool {
+        let Step { state, refreshes, begins } = step;
+        let established = self.state == State::Opening && state != State::Opening;
+        if established || begins || self.state == State::Opening && refreshes {
+            // from now on the flow that runs keeps it
+            let from = if established { self.last } else { now };
+            self.expires = from.saturating_add(terms.span(state));
+            self.state = state;
+        }
+        begins
     }
 
     /// When and how the running flow ends.
@@ -301,20 +324,8 @@ impl Session {
         if begins {
             self.flags = self.flags & !SWAPPED | if heading.from_initiator { 0 } else { SWAPPED };
         }
-        if running && before == State::Opening {
-            let established = state != State::Opening;
-            if established || refreshes {
-                let from = if established { self.last } else { now };
-                self.expires = from.saturating_add(terms.span(state));
-            }
-            self.state = state;
-            return false;
-        }
-        if running && before == State::Closing {
-            if begins {
-                (self.state, self.expires) = (state, now.saturating_add(terms.span(state)));
-            }
-            return begins;
+        if running && matches!(before, State::Opening | State::Closing) {
+            return self.on_packet_beside(now, Step { state, refreshes, begins }, terms);
         }
         if running {
             if state == State::Reset {

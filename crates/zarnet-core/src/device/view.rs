@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::counters::{AddressUse, PoolUse};
-use super::session::{NONE, Session};
+use super::session::{NONE, SHARED, Session};
 use super::table::{Kind, v4};
 use super::{Device, State, Supply};
 use crate::net::{AddressRange, Endpoint, Instant, Protocol, Tuple};
@@ -89,7 +89,9 @@ impl Device {
         let session = self.table.session(id);
         let mut at = session.at(now.0, self.terms(session));
         // of several flows on it one may go on behind the end of another that closed it
-        if let Some(overlap) = self.table.overlaps.get(&id) {
+        if session.has(SHARED)
+            && let Some(overlap) = self.table.overlaps.get(&id)
+        {
             at.last = at.last.max(overlap.latest().min(now.0));
         }
         at

@@ -212,7 +212,7 @@ impl Wheel {
     }
 
     /// Files an entry, and gives the slot that it is then armed for.
-    #[inline]
+    #[inline(always)]
     pub(super) fn file(&mut self, expires: u64, id: u32) -> u16 {
         let tick = self.tick(expires);
         if tick <= self.now || self.origin.is_none() {

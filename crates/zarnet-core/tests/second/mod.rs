@@ -461,7 +461,7 @@ impl Model {
         // who ends at the same instant may be the last one as well
         let ends = |o: &&Mapping| o.internal.address != host && o.until == at && self.users(o).is_empty();
         let rests = |r: &Resting| (r.protocol, r.external, r.until) == (protocol, external, until) && r.host != host;
-        let is_open = sharing.iter().any(|o| ends(o)) || self.resting.iter().any(rests);
+        let is_open = sharing.iter().any(&ends) || self.resting.iter().any(rests);
         if sharing.is_empty() {
             self.resting.push(Resting { protocol, external, host, until });
         }
