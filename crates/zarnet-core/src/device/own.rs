@@ -109,7 +109,7 @@ impl Device {
         }))
     }
 
-    /// The interface that a packet of its own to `destination` would leave by, and the address it would be from.
+    /// The source of a packet of its own to `destination`: the address of the interface that the route leads out by.
     pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
         let way = self.config.routes.find(Query::to(destination))?;
         let interface = &self.config.plan.interfaces[way.interface.index()];
