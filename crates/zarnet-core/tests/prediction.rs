@@ -217,6 +217,49 @@ fn same(a: &Prediction, b: &Prediction) -> Result<(), TestCaseError> {
     Ok(())
 }
 
+/// How many of a thousand ordinary flows, and of the packets of as many, are entered at once.
+fn taken_at_once(behaviour: &str, rules: &str, stepwise: bool) -> (u64, u64) {
+    let plan = plan(&plan_text(behaviour, "{}", rules));
+    let (mut flows, mut packets) = (Vec::new(), Vec::new());
+    for n in 0..1000u64 {
+        let (host, peer) = (IpAddr::from([10, 0, 0, 5 + (n % 4) as u8]), IpAddr::from([198, 51, 100, (n % 200) as u8]));
+        let (start, protocol) = (Instant(n * S / 10), [Protocol::TCP, Protocol::UDP][n as usize % 2]);
+        let (from, to) = (Endpoint::new(host, 20_000 + n as u16), Endpoint::new(peer, 443));
+        flows.push(Item::Flow(Flow {
+            start,
+            protocol,
+            source: Party::Address(host),
+            source_port: Some(from.port),
+            destination: Party::Address(peer),
+            destination_port: Some(to.port),
+            lasts: 2 * S,
+            ending: (protocol == Protocol::TCP).then_some(Ending::Close),
+            round_trip: None,
+        }));
+        let packet = Packet::first(protocol, from, to);
+        let seen = |later, packet| {
+            let at = Instant(start.0 + later);
+            Item::Seen(Seen { at, device: DeviceId(0), interface: InterfaceId(0), packet })
+        };
+        packets.extend([seen(0, packet), seen(1_000_000, packet.answer())]);
+    }
+    let taken = |items: &[Item]| run_items(&plan, items, vec![], Moment::End, stepwise).fast_path;
+    (taken(&flows), taken(&packets))
+}
+
+/// What comes to the same step by step could be slow unseen: the fast path is really taken.
+#[test]
+fn ordinary_traffic_takes_the_fast_path() {
+    let lines = pool(4, "").replace("type = \"pool\"", "type = \"overload\"");
+    let behaviours = ["\"bcp\"", "{ port-assignment = \"sequential\" }", "{ filtering = \"address-dependent\" }"];
+    for behaviour in behaviours {
+        for rules in [OVERLOAD, &lines] {
+            assert_eq!(taken_at_once(behaviour, rules, false), (1000, 2000), "{behaviour}{rules}");
+        }
+    }
+    assert_eq!(taken_at_once("\"bcp\"", OVERLOAD, true), (0, 0), "step by step is step by step");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(250))]
 

@@ -15,7 +15,9 @@ impl Run {
         self.seen += 1;
         self.end = self.end.max(at);
         if let Some(boarding) = boarding.filter(|_| !self.is_stepwise()) {
-            match self.network.express_seen(at, boarding, seen.packet.signal) {
+            let taken = self.network.express_seen(at, boarding, seen.packet.signal);
+            self.fast_path += u64::from(taken != RideAlong::NotHere);
+            match taken {
                 RideAlong::Known => return,
                 RideAlong::New => {
                     self.note_peak(at);

@@ -82,6 +82,7 @@ impl Run {
             icmp_errors: self.icmp_errors,
             unattributed: self.unattributed,
             link_only: self.link_only,
+            fast_path: self.fast_path,
             elsewhere: self.strangers.most(self.seen - self.link_only, &self.network),
             recording: self.recording,
         })

@@ -109,6 +109,8 @@ pub struct Prediction {
     pub unattributed: u64,
     /// Packets of captures that stay on their link: multicast, broadcast, and from or to link-local addresses.
     pub link_only: u64,
+    /// Flows, and packets of captures, that were entered at once instead of step by step: what makes it fast, and changes nothing.
+    pub fast_path: u64,
     /// Where the senders of a capture are, if most of them cannot be behind the interface that it is said to be from.
     pub elsewhere: Option<Elsewhere>,
     /// What ran out, if that was wanted.

@@ -174,6 +174,8 @@ pub(super) struct Run {
     pub(super) unattributed: u64,
     pub(super) link_only: u64,
     pub(super) seen: u64,
+    /// Flows and packets that the fast path took.
+    pub(super) fast_path: u64,
     pub(super) strangers: Strangers,
     pub(super) recording: Option<Recording>,
     /// Flows that run through several devices, where events are still to come.
@@ -226,6 +228,7 @@ impl Run {
             unattributed: 0,
             link_only: 0,
             seen: 0,
+            fast_path: 0,
             strangers: Strangers::default(),
             recording: None,
             running: Vec::new(),
@@ -327,6 +330,7 @@ impl Run {
             let end = flow.ends_at();
             if self.network.express(now, boarding, Course { answer, end, ending: flow.ending() }) {
                 self.end = self.end.max(end);
+                self.fast_path += 1;
                 self.note_peak(now);
                 return self.tally.count(Class::Translated);
             }
