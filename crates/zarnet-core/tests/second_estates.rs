@@ -196,20 +196,7 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
         let mut then = Estate::new(rules.clone(), b.clone(), &sent);
         then.play(&sent, &acts, prediction.at.0);
         let table = &prediction.tables[0];
-        let mut rows = then.model.rows(prediction.at.0);
-        let dynamic = table.mappings.iter().filter(|m| !m.fixed);
-        let mut got: Vec<second::Row> = dynamic
-            .map(|m| {
-                let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
-                let rule = usize::from(m.rule.0);
-                (rule, m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
-            })
-            .collect();
-        let order = |r: &second::Row| {
-            (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)), r.0, r.3.address, r.3.port)
-        };
-        rows.sort_by_key(order);
-        got.sort_by_key(order);
+        let (got, rows) = (second::rows_of(&table.mappings), second::in_order(then.model.rows(prediction.at.0)));
         prop_assert_eq!(got, rows, "mappings at {}, stepwise {}", prediction.at, stepwise);
         let mut sessions = then.session_rows(prediction.at.0);
         let mut got: Vec<_> = table

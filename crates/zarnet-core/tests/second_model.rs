@@ -252,22 +252,9 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
             Became::Taken(ends, _) => (ends, None),
         });
         prop_assert_eq!(told(outcome), wanted, "{:?} by {:?} at {}", packet, ingress, Instant(now));
-        let mut rows = both.model.rows(now);
+        let rows = second::in_order(both.model.rows(now));
         let device = both.network.device_mut(EDGE);
-        let mut table: Vec<second::Row> = common::mappings_at(device, Instant(now))
-            .into_iter()
-            .filter(|m| !m.fixed)
-            .map(|m| {
-                let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
-                let rule = usize::from(m.rule.0);
-                (rule, m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
-            })
-            .collect();
-        let order = |r: &second::Row| {
-            (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)), r.0, r.3.address, r.3.port)
-        };
-        rows.sort_by_key(order);
-        table.sort_by_key(order);
+        let table = second::rows_of(&common::mappings_at(device, Instant(now)));
         prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));
         prop_assert_eq!(device.session_count(), both.model.session_count());
     }

@@ -22,13 +22,15 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
         if lines.len() < 2 || own.behaviour.answers_leave_as_came {
             continue;
         }
+        let interface = |i: InterfaceId| &own.interfaces[i.index()];
+        let lines: Vec<(InterfaceId, AddressSet)> = lines.iter().map(|i| (*i, plan.line_of(interface(*i)))).collect();
         // by line in and line out: how many rules, the first of them, and a packet that it leads in
         let mut crossing: BTreeMap<(u16, u16), Crossing<'_>> = BTreeMap::new();
         for rule in own.rules.iter().filter(|r| r.enabled) {
             let Some(asked) = first_packet(device, rule) else { continue };
-            let Some(&came) = lines.iter().find(|i| leads_to(plan, device, **i, asked.destination().address)) else {
-                continue;
-            };
+            let to = asked.destination().address;
+            let leads = |line: &&(InterfaceId, AddressSet)| interface(line.0).owns(to) || line.1.contains(to);
+            let Some(&(came, _)) = lines.iter().find(leads) else { continue };
             let Judged::Forwarded(verdicts) = device.judge(came, asked) else { continue };
             let answer = verdicts.out.answer();
             let Some(left) = device.way_of(verdicts.egress, answer).filter(on_internet) else { continue };
@@ -92,13 +94,4 @@ fn address_of(device: &Device, external: External) -> Option<IpAddr> {
 fn somebody_of(source: &AddressSet) -> Option<IpAddr> {
     let first = || source.ranges().map(|r| r.first()).find(IpAddr::is_ipv4);
     if source.contains(SOMEBODY) { Some(SOMEBODY) } else { first() }
-}
-
-/// Whether the internet brings what is for an address to an interface.
-fn leads_to(plan: &Plan, device: &Device, interface: InterfaceId, address: IpAddr) -> bool {
-    let interface = &device.plan().interfaces[interface.index()];
-    let mut routed = plan.segments.iter().filter(|s| s.internet).flat_map(|s| &s.routed);
-    interface.owns(address)
-        || interface.addresses.iter().any(|a| a.1.contains(address))
-        || routed.any(|r| r.to.contains(address) && interface.owns(r.via))
 }

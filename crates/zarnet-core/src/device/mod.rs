@@ -113,6 +113,17 @@ pub struct Forwarded {
     pub unchanged: Option<(Reason, Option<RuleId>)>,
 }
 
+impl Forwarded {
+    /// A packet that belongs to no session yet, on its way out by an interface to a next hop.
+    fn first(
+        packet: Packet,
+        (interface, next_hop): (InterfaceId, IpAddr),
+        unchanged: Option<(Reason, Option<RuleId>)>,
+    ) -> Self {
+        Self { packet, interface, next_hop, session: None, refreshes: true, contested: false, unchanged }
+    }
+}
+
 /// A session, told apart from a later one that took its place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SessionRef {

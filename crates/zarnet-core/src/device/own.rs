@@ -91,29 +91,18 @@ impl Device {
         });
         self.filter(Stage::EgressAcl, way.0, out, false, observer)?;
         let unchanged = (out.ends == packet.ends).then_some((Reason::FromDevice, None));
-        let mut made = None;
+        let mut forwarded = Forwarded::first(out, way, unchanged);
         if packet.may_begin() {
-            let mapping = matches!(source, Source::New(..));
-            let commit = self.commit(now, (None, way.0), packet, out, &Entry::default(), source);
-            made = Some(commit.inspect_err(|r| tell(observer, Stage::Commit, *r))?);
-            observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
+            self.begin(now, None, packet, (&Entry::default(), source), &mut forwarded, observer)?;
         }
-        Ok(Outcome::Forwarded(Forwarded {
-            packet: out,
-            interface: way.0,
-            next_hop: way.1,
-            session: made.as_ref().map(|m| m.session),
-            refreshes: true,
-            contested: made.is_some_and(|m| m.contested),
-            unchanged,
-        }))
+        Ok(Outcome::Forwarded(forwarded))
     }
 
     /// The source of a packet of its own to `destination`: the address of the interface that the route leads out by.
     pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
         let way = self.config.routes.find(Query::to(destination))?;
         let interface = &self.config.plan.interfaces[way.interface.index()];
-        interface.addresses.iter().map(|a| a.0).find(|a| a.is_ipv4() == destination.is_ipv4())
+        interface.address_for(destination)
     }
 
     /// Its answer to a packet that came in by an interface. It makes no session, so that no filter takes it for the answer in

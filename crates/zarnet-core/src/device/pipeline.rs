@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 
 use super::routes::Query;
-use super::session::{INBOUND, WIDE};
+use super::session::INBOUND;
 use super::table::bits;
 use super::translate::{Entry, Kept, Source};
 use super::{Device, Forwarded, Heading, Hit, Outcome, Refusal, SessionRef, Taken};
@@ -194,11 +194,10 @@ impl Device {
 
     /// The interfaces that the first packet of a session passed, where the way of its packets depends on them.
     pub(super) fn sides(&self, hit: Hit) -> Sides {
-        let session = self.table.session(hit.id);
-        if !self.config.remembers_interfaces() || !session.has(WIDE) {
+        if !self.config.remembers_interfaces() {
             return Sides::default();
         }
-        let Some(wide) = self.table.wide(session) else { return Sides::default() };
+        let Some(wide) = self.table.wide(self.table.session(hit.id)) else { return Sides::default() };
         let (ingress, egress) = wide.interfaces;
         let out = InterfaceId(if hit.heading.from_initiator { egress } else { ingress });
         // of the device's own session there is no way in
@@ -223,25 +222,29 @@ impl Device {
             Decision::Out { entry, way, source, out } => (entry, way, source, out),
         };
         let unchanged = source.kept().filter(|_| out.ends == packet.ends).map(Kept::reason);
+        let mut forwarded = Forwarded::first(out, way, unchanged);
+        if packet.may_begin() {
+            self.begin(now, Some(ingress), packet, (&entry, source), &mut forwarded, observer)?;
+        }
+        Ok(Outcome::Forwarded(forwarded))
+    }
+
+    /// Step 10: a packet on its way out begins a session.
+    pub(super) fn begin<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: Option<InterfaceId>,
+        sent: Packet,
+        (entry, source): (&Entry, Source),
+        out: &mut Forwarded,
+        observer: &mut O,
+    ) -> Result<(), Refusal> {
         let mapping = matches!(source, Source::New(..));
-        let made = match packet.may_begin() {
-            true => {
-                let made = self.commit(now, (Some(ingress), way.0), packet, out, &entry, source);
-                let made = made.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
-                observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
-                Some(made)
-            }
-            false => None,
-        };
-        Ok(Outcome::Forwarded(Forwarded {
-            packet: out,
-            interface: way.0,
-            next_hop: way.1,
-            session: made.as_ref().map(|m| m.session),
-            refreshes: true,
-            contested: made.is_some_and(|m| m.contested),
-            unchanged,
-        }))
+        let made = self.commit(now, (ingress, out.interface), sent, out.packet, entry, source);
+        let made = made.inspect_err(|r| tell(observer, Stage::Commit, *r))?;
+        observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
+        (out.session, out.contested) = (Some(made.session), made.contested);
+        Ok(())
     }
 
     /// Steps 4 to 9: what is to become of a packet that belongs to no session. Nothing is changed by it.

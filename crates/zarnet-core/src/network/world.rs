@@ -382,16 +382,13 @@ fn servers(plan: &Plan) -> HashSet<IpAddr, RandomState> {
     rules.flat_map(|r| r.kind.servers()).collect()
 }
 
-/// Of each interface on an internet segment that checks sources: its prefixes, and the blocks that are routed to it.
+/// The line of each interface on an internet segment that checks sources.
 fn lines(plan: &Plan) -> HashMap<(DeviceId, InterfaceId), AddressSet, RandomState> {
     let mut lines = HashMap::default();
-    let routed: Vec<_> = plan.segments.iter().filter(|s| s.internet).flat_map(|s| &s.routed).collect();
     for (d, device) in (0..).zip(&plan.devices) {
         for (i, interface) in (0..).zip(&device.interfaces) {
             if plan.segments[interface.segment.index()].checks_source {
-                let blocks = routed.iter().filter(|r| interface.owns(r.via)).map(|r| r.to.range());
-                let line = interface.addresses.iter().map(|a| a.1.range()).chain(blocks).collect();
-                lines.insert((DeviceId(d), InterfaceId(i)), line);
+                lines.insert((DeviceId(d), InterfaceId(i)), plan.line_of(interface));
             }
         }
     }

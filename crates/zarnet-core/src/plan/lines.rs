@@ -1,10 +1,20 @@
-//! Several lines to the internet: what it takes that answers leave by the one that their session came in by.
+//! Several lines to the internet: the addresses of each, and what it takes that answers leave by the one that their session
+//! came in by.
 
 use std::net::IpAddr;
 
 use super::edit::{Edit, List, Table};
-use super::{Device, DeviceId, InterfaceId};
-use crate::net::Packet;
+use super::{Device, DeviceId, Interface, InterfaceId, Plan};
+use crate::net::{AddressSet, Packet};
+
+impl Plan {
+    /// The addresses that the internet has behind an interface: its prefixes, and the blocks that are routed to it.
+    pub fn line_of(&self, interface: &Interface) -> AddressSet {
+        let routed = self.segments.iter().filter(|s| s.internet).flat_map(|s| &s.routed);
+        let blocks = routed.filter(|r| interface.owns(r.via)).map(|r| r.to.range());
+        interface.addresses.iter().map(|a| a.1.range()).chain(blocks).collect()
+    }
+}
 
 /// Lets answers leave as they came. `answer`: one of them, as it comes in by `ingress` on its way back over `line`. Where no
 /// route leads it over that line, one for all is listed last, so that nothing else goes by it. `None`: nobody on the line is

@@ -193,6 +193,11 @@ impl Interface {
         self.addresses.iter().map(|a| a.0).find(IpAddr::is_ipv4)
     }
 
+    /// The address that it sends from to a destination: its first of that family.
+    pub fn address_for(&self, destination: IpAddr) -> Option<IpAddr> {
+        self.addresses.iter().map(|a| a.0).find(|a| a.is_ipv4() == destination.is_ipv4())
+    }
+
     /// Its own addresses: those of its prefixes, and those that it has besides.
     pub fn own(&self) -> impl Iterator<Item = IpAddr> + '_ {
         self.addresses.iter().map(|a| a.0).chain(self.also.iter().copied())

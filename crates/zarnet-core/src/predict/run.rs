@@ -530,10 +530,10 @@ impl Run {
                 (Origin::Device(id, OwnSource::ByRoute), source)
             }
             Party::Interface(device, interface) => {
-                let addresses = &plan.devices[device.index()].interfaces[interface.index()].addresses;
-                let of_family = addresses.iter().find(|a| a.0.is_ipv4() == destination.is_ipv4());
+                let interface = &plan.devices[device.index()].interfaces[interface.index()];
                 // of another family: no way leads there
-                let source = of_family.or(addresses.first()).ok_or((Reason::NoRoute, Some(device)))?.0;
+                let source = interface.address_for(destination).or(interface.addresses.first().map(|a| a.0));
+                let source = source.ok_or((Reason::NoRoute, Some(device)))?;
                 (Origin::Device(device, OwnSource::Given), source)
             }
         };

@@ -15,6 +15,7 @@ mod takeover;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
+use zarnet_core::device::MappingRow;
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 
 pub use rules::{Behaviour, Dependence, Exhausted, FLOOR, Kind, LANE, Pick, Rule, To, UPLINK, Ways};
@@ -59,6 +60,22 @@ impl Mapping {
 
 /// What a table shows of a mapping: rule, protocol, internal, external, peer, sessions, created, expires.
 pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>, usize, u64, u64);
+
+/// The same of the engine's dynamic mappings, in order.
+pub fn rows_of<'a>(mappings: impl IntoIterator<Item = &'a MappingRow>) -> Vec<Row> {
+    let dynamic = mappings.into_iter().filter(|m| !m.fixed).map(|m| {
+        let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
+        (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
+    });
+    in_order(dynamic.collect())
+}
+
+pub fn in_order(mut rows: Vec<Row>) -> Vec<Row> {
+    rows.sort_by_key(|r| {
+        (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)), r.0, r.3.address, r.3.port)
+    });
+    rows
+}
 
 /// Why a packet is dropped, and the rule that is to blame, for reasons that a rule causes.
 pub type Refused = (&'static str, Option<usize>);
