@@ -37,6 +37,8 @@ pub mod capacity;
 pub mod compare;
 pub mod device;
 pub mod diagnose;
+pub mod event;
+mod ids;
 pub mod impact;
 pub mod limits;
 mod named;

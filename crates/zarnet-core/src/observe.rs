@@ -3,7 +3,6 @@
 
 use std::net::IpAddr;
 
-use crate::device::Forwarded;
 use crate::net::{Endpoint, Packet};
 use crate::plan::{AclId, DeviceId, HostId, InterfaceId, Place, RuleId};
 use crate::reason::Reason;
@@ -17,10 +16,21 @@ pub trait Observer {
     fn enters(&mut self, device: DeviceId, ingress: Option<InterfaceId>, packet: Packet);
 
     /// It leaves the device.
-    fn leaves(&mut self, out: Forwarded);
+    fn leaves(&mut self, exit: Exit);
 
     /// Its sender or the device that it left hands it to whoever answers for the next address, if anybody does.
     fn handed(&mut self, next: IpAddr, to: Option<Taker>);
+}
+
+/// How a packet leaves a device.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Exit {
+    /// The packet as it leaves.
+    pub packet: Packet,
+    /// The interface that it leaves by.
+    pub interface: InterfaceId,
+    /// The address on that segment that it is handed to.
+    pub next_hop: IpAddr,
 }
 
 impl Observer for () {
@@ -29,7 +39,7 @@ impl Observer for () {
     #[inline(always)]
     fn enters(&mut self, _: DeviceId, _: Option<InterfaceId>, _: Packet) {}
     #[inline(always)]
-    fn leaves(&mut self, _: Forwarded) {}
+    fn leaves(&mut self, _: Exit) {}
     #[inline(always)]
     fn handed(&mut self, _: IpAddr, _: Option<Taker>) {}
 }

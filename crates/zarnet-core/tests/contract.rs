@@ -7,8 +7,8 @@ use std::fmt::Write;
 use std::sync::Arc;
 
 use played::{EDGE, HOSTS, OUT, edge, event, nothing, plan, play, seconds, written};
+use zarnet_core::event::{Action, Clearing};
 use zarnet_core::plan::Plan;
-use zarnet_core::traffic::{Action, Clearing};
 
 /// Hosts and an edge, whose text is changed as each `(what, into)` says.
 fn changed(changes: &[(&str, &str)], keys: &str, rules: &[&str]) -> Arc<Plan> {

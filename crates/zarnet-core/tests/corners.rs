@@ -7,10 +7,11 @@ use std::convert::Infallible;
 use std::net::IpAddr;
 
 use played::{EDGE, HOSTS, OUT, Played, edge, event, flow, nothing, plan, play, seconds, written};
+use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Item, Party, Seen, SeenError};
+use zarnet_core::traffic::{Item, Party, Seen, SeenError};
 
 /// The same file taking over changes nothing, also for segments that nobody named.
 #[test]

@@ -8,11 +8,12 @@ use std::sync::Arc;
 use common::plan;
 use proptest::prelude::*;
 use zarnet_core::Class;
+use zarnet_core::event::{Action, Event};
 use zarnet_core::network::Trace;
 use zarnet_core::observe::Taker;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
 use zarnet_core::predict::{Followed, Moment, Options, Rehearsal, Vantage, follow_during, predict};
-use zarnet_core::traffic::{Action, Event, Flow, Item};
+use zarnet_core::traffic::{Flow, Item};
 
 /// A wharf behind an edge, a shed behind the wharf's own box, and a server next to the wharf.
 const WHARF: &str = r#"

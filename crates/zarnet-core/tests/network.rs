@@ -7,10 +7,11 @@ use std::sync::Arc;
 
 use common::plan;
 use zarnet_core::audit::audit;
+use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{FlowNotation, Instant};
 use zarnet_core::plan::{DeviceId, Plan, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party};
+use zarnet_core::traffic::{Flow, Item, Party};
 
 const TOWN: &str = r#"
 [[segment]]

@@ -5,8 +5,8 @@ mod played;
 use std::sync::Arc;
 
 use played::{EDGE, HOSTS, edge, event, nothing, plan, play, written};
+use zarnet_core::event::Action;
 use zarnet_core::plan::{DeviceId, Plan};
-use zarnet_core::traffic::Action;
 
 const TRANSLATES: &str = "behaviour = { translates-own = true }";
 

@@ -9,11 +9,12 @@ use std::sync::Arc;
 
 use common::{OVERLOAD, plan, plan_text, pool};
 use proptest::prelude::*;
-use zarnet_core::device::Ending;
+use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Prefix, Protocol, Signal};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Seen};
+use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Flow, Item, Party, Seen};
 
 const S: u64 = 1_000_000_000;
 

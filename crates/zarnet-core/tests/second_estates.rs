@@ -14,11 +14,12 @@ use second::estate::{Act, Estate, Sent, Who};
 use second::generate::{PEERS, SERVER, behaviours, host, plan_text, rules};
 use second::own::Clearing as Cleared;
 use second::{Behaviour, Rule, S, UPLINK};
-use zarnet_core::device::Ending;
+use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
-use zarnet_core::traffic::{Action, Clearing, Event, Flow, Item, Party, Repeated, RepeatedFlows};
+use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Flow, Item, Party, Repeated, RepeatedFlows};
 
 /// A flow, after how many seconds it is sent again, and how often in all.
 type Again = (Sent, u64, u64);

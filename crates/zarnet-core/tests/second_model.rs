@@ -13,10 +13,10 @@ use second::generate::{PEERS, SERVER, behaviours, host, lines, plain, plan_text,
 use second::own::Clearing as Cleared;
 use second::{Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways};
 use zarnet_core::device::{Outcome, OwnSource};
+use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
 use zarnet_core::network::Network;
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
-use zarnet_core::traffic::{Action, Clearing, Event};
 
 const LEASED: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 1), Ipv4Addr::new(192, 0, 2, 2)];
 

@@ -8,11 +8,12 @@ use std::net::IpAddr;
 
 use common::{OVERLOAD, flow, plan, plan_text, pool};
 use zarnet_core::device::{MappingRow, Outcome};
+use zarnet_core::event::{Action, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
 use zarnet_core::network::Network;
 use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Action, Event, Item};
+use zarnet_core::traffic::Item;
 
 const S: u64 = 1_000_000_000;
 /// Ports of the outside interface that lead to a server.

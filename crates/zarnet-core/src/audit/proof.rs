@@ -45,7 +45,7 @@ struct Deciders(Vec<By>);
 impl Observer for Deciders {
     fn enters(&mut self, _: DeviceId, _: Option<InterfaceId>, _: Packet) {}
 
-    fn leaves(&mut self, _: crate::device::Forwarded) {}
+    fn leaves(&mut self, _: crate::observe::Exit) {}
 
     fn handed(&mut self, _: std::net::IpAddr, _: Option<crate::observe::Taker>) {}
 

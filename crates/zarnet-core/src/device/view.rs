@@ -2,12 +2,12 @@
 
 use std::collections::HashMap;
 
-use super::counters::{AddressUse, PoolUse};
-use super::session::{NONE, SHARED, Session};
-use super::table::{Kind, v4};
-use super::{Device, State, Supply};
+use super::bindings::{Context, Kind, NONE, SHARED, Session};
+use super::key::Key;
+use super::session_state::State;
+use super::sinks::Supply;
 use crate::net::{AddressRange, Endpoint, Instant, Protocol, Tuple};
-use crate::plan::{Dependence, Pool, RuleId, RuleKind};
+use crate::plan::{Dependence, RuleId, RuleKind};
 
 /// A mapping of the table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -20,7 +20,7 @@ pub struct MappingRow {
     pub protocol: Option<Protocol>,
     /// Internal end; port 0 for none.
     pub internal: Endpoint,
-    /// External end; port 0 for none.
+    /// ExternalAddress end; port 0 for none.
     pub external: Endpoint,
     /// The peer, where the mapping is for one only; port 0 for any.
     pub peer: Option<Endpoint>,
@@ -84,31 +84,31 @@ impl Use {
     }
 }
 
-impl Device {
+impl<'a> Context<'a> {
     fn session_at(&self, id: u32, now: Instant) -> Session {
-        let session = self.table.session(id);
-        let mut at = session.at(now.0, self.terms(session));
+        let session = self.bindings.table.session(id);
+        let mut at = session.at(now.0, self.timing(session));
         // of several flows on it one may go on behind the end of another that closed it
         if session.has(SHARED)
-            && let Some(overlap) = self.table.overlaps.get(&id)
+            && let Some(latest) = self.bindings.table.latest_of_several(id)
         {
-            at.last = at.last.max(overlap.latest().min(now.0));
+            at.last = at.last.max(latest.min(now.0));
         }
         at
     }
 
     /// The sessions in which something was changed, at `now`, which must not lie before the last packet.
-    pub fn sessions(&self, now: Instant) -> impl Iterator<Item = SessionRow> + '_ {
-        self.table.all_sessions().filter_map(move |id| {
-            let (original, translated) = self.tuples(id);
+    pub(super) fn sessions(self, now: Instant) -> impl Iterator<Item = SessionRow> + 'a {
+        self.bindings.table.all_sessions().filter_map(move |id| {
+            let (original, translated) = self.bindings.tuples(id);
             if original == translated {
                 return None;
             }
             let session = self.session_at(id, now);
-            let (inbound, outbound) = self.rules_of(&session);
+            let (inbound, outbound) = self.bindings.rules_of(&session);
             Some(SessionRow {
                 rules: [inbound, outbound],
-                protocol: self.protocol_of(&session),
+                protocol: self.bindings.protocol_of(&session),
                 state: session.state,
                 original,
                 translated,
@@ -119,15 +119,10 @@ impl Device {
         })
     }
 
-    /// Sessions of all kinds, untranslated ones included.
-    pub fn session_count(&self) -> u64 {
-        self.table.session_count()
-    }
-
     /// Appends the dynamic mappings at `now`, by protocol, internal end, external end and peer.
-    pub fn list_mappings(&self, now: Instant, rows: &mut Vec<MappingRow>) {
+    pub(super) fn list_mappings(&self, now: Instant, rows: &mut Vec<MappingRow>) {
         // most of it is settled by protocol and internal end, which fit into one word
-        let mut order: Vec<(u64, u32)> = self.table.all_mappings().map(|id| (self.rank(id), id)).collect();
+        let mut order: Vec<(u64, u32)> = self.bindings.table.all_mappings().map(|id| (self.rank(id), id)).collect();
         order.sort_unstable();
         let mut start = rows.len();
         rows.reserve_exact(order.len());
@@ -142,70 +137,75 @@ impl Device {
     }
 
     /// The dynamic mappings that draw on a supply, in no order.
-    pub(crate) fn mappings_on(&self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> {
+    pub(super) fn mappings_on(self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> + use<'a> {
         let on_page = |address: std::net::IpAddr, protocol: Protocol, range: (u16, u16)| -> Vec<u32> {
-            let page = super::table::bits(address).and_then(|a| self.externals.find_page(a, protocol));
+            let page = Key::of(address).and_then(|a| self.bindings.externals.find_page(a, protocol));
             let ports = page.into_iter().flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
-            ports.flat_map(|(page, port)| self.externals.mappings(page, port)).collect()
+            ports.flat_map(|(page, port)| self.bindings.externals.mappings(page, port)).collect()
         };
+        let keys = |(first, last): (Key, Key)| (0..=last.minus(first)).map(move |n| first.plus(n));
         let ids: Vec<u32> = match supply {
             Supply::Pool(pool) => {
-                let whole = self.config.targets.iter().filter(|t| t.whole && t.pool == Some(pool));
+                let whole = self.compiled.targets.list.iter().filter(|t| t.whole && t.pool == Some(pool));
                 let spaces = whole.flat_map(|t| t.space.runs());
-                let used = spaces.flat_map(|(first, last)| first..=last).filter_map(|a| self.externals.find(a));
-                used.map(|e| self.externals.get(e).whole).filter(|m| *m != NONE).collect()
+                let used = spaces.flat_map(keys).filter_map(|a| self.bindings.externals.find(a));
+                used.map(|e| self.bindings.externals.get(e).whole).filter(|m| *m != NONE).collect()
             }
             Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
                 on_page(address, protocol, range)
             }
             Supply::PortsOfAll(target, protocol, range) => {
-                let own = self.config.targets.iter().filter(|t| !t.whole && t.target == target);
-                let addresses = own.flat_map(|t| t.space.runs()).flat_map(|(first, last)| first..=last);
-                addresses.flat_map(|a| on_page(std::net::IpAddr::V4(a.into()), protocol, range)).collect()
+                let own = self.compiled.targets.list.iter().filter(|t| !t.whole && t.target == target);
+                let addresses = own.flat_map(|t| t.space.runs()).flat_map(keys);
+                addresses.flat_map(|a| on_page(a.address(), protocol, range)).collect()
             }
-            Supply::Mappings | Supply::Sessions => self.table.all_mappings().collect(),
+            Supply::Mappings | Supply::Sessions => self.bindings.table.all_mappings().collect(),
         };
         self.mapping_rows(now, ids.into_iter())
     }
 
     /// A number that orders mappings by protocol, internal address and internal port.
     fn rank(&self, id: u32) -> u64 {
-        let m = self.table.mapping(id);
+        let m = self.bindings.table.mapping(id);
         let (protocol, port) = match m.kind() {
             Kind::Address => (self.rule(m.rule).service.protocol(), 0),
             Kind::Portless => (Some(Protocol(m.internal_port as u8)), 0),
-            Kind::Endpoint => (Some(self.externals.protocol_of(m.place())), m.internal_port),
+            Kind::Endpoint => (Some(self.bindings.externals.protocol_of(m.place())), m.internal_port),
         };
         let protocol = protocol.map_or(0, |p| u64::from(p.0) + 1);
-        protocol << 48 | u64::from(m.internal) << 16 | u64::from(port)
+        protocol << 48 | m.internal.port_number(port)
     }
 
-    fn mapping_rows(&self, now: Instant, ids: impl Iterator<Item = u32>) -> impl Iterator<Item = MappingRow> {
+    fn mapping_rows<I: Iterator<Item = u32>>(
+        self,
+        now: Instant,
+        ids: I,
+    ) -> impl Iterator<Item = MappingRow> + use<'a, I> {
         ids.map(move |id| {
-            let m = self.table.mapping(id);
+            let m = self.bindings.table.mapping(id);
             let binding = self.binding_of(m);
-            let also = self.table.entered.get(&id).into_iter().flatten().copied();
+            let also = self.bindings.table.entered.get(&id).into_iter().flatten().copied();
             let mut used = Use::default();
-            self.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));
+            self.bindings.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));
             let longest = (used.sessions > 0).then_some(used.expires);
             let (mut expires, mut external, mut peer) = (longest.unwrap_or(now.0), m.place(), None);
             let protocol;
-            let head = || self.table.sessions_of(id).next().map(|s| self.table.session(s));
+            let head = || self.bindings.table.sessions_of(id).next().map(|s| self.bindings.table.session(s));
             match m.kind() {
                 Kind::Address => {
                     protocol = self.rule(m.rule).service.protocol();
                     expires = longest.map_or(expires, |e| e.saturating_add(binding));
-                    expires = self.lingers_until(id).filter(|_| longest.is_none()).unwrap_or(expires);
+                    expires = self.bindings.lingering.until(id).filter(|_| longest.is_none()).unwrap_or(expires);
                 }
                 Kind::Portless => {
                     protocol = Some(Protocol(m.internal_port as u8));
-                    peer = head().map(|s| v4(s.remote, 0));
+                    peer = head().map(|s| s.remote.with_port(0));
                 }
                 Kind::Endpoint => {
-                    protocol = Some(self.externals.protocol_of(m.place()));
-                    external = self.externals.external_of(m.place());
-                    let by_port = self.config.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
-                    peer = self.peer_of(id).map(|p| v4(p.0, if by_port { p.1 } else { 0 }));
+                    protocol = Some(self.bindings.externals.protocol_of(m.place()));
+                    external = self.bindings.externals.external_of(m.place());
+                    let by_port = self.compiled.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
+                    peer = self.bindings.peer_of(id).map(|p| p.0.with_port(if by_port { p.1 } else { 0 }));
                 }
             }
             let has_port = m.kind() == Kind::Endpoint;
@@ -213,14 +213,14 @@ impl Device {
                 rule: RuleId(m.rule),
                 kind: if m.kind() == Kind::Address { "pool" } else { "overload" },
                 protocol,
-                internal: v4(m.internal, if has_port { m.internal_port } else { 0 }),
-                external: v4(self.externals.get(external).address, m.external_port),
+                internal: m.internal.with_port(if has_port { m.internal_port } else { 0 }),
+                external: self.bindings.externals.get(external).address.with_port(m.external_port),
                 peer,
                 fixed: false,
                 freely: m.freely(),
-                created: Some(Instant(self.table.made(id))),
+                created: Some(Instant(self.bindings.table.made(id))),
                 expires: Some(Instant(expires)),
-                sessions: self.table.session_count_of(id),
+                sessions: self.bindings.table.session_count_of(id),
                 state: used.state,
                 last_active: used.last_active,
             }
@@ -228,10 +228,10 @@ impl Device {
     }
 
     /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the others those in use.
-    pub fn fixed_mappings(&self, now: Instant) -> Vec<MappingRow> {
+    pub(super) fn fixed_mappings(&self, now: Instant) -> Vec<MappingRow> {
         let mut rows = Vec::new();
         let mut used = self.fixed_in_use(now);
-        for (i, rule) in self.config.plan.rules.iter().enumerate() {
+        for (i, rule) in self.compiled.plan.rules.iter().enumerate() {
             let id = RuleId(i as u16);
             let row = |kind, protocol, internal, external| MappingRow {
                 rule: id,
@@ -250,14 +250,14 @@ impl Device {
             };
             let (mut pairs, kind, protocol) = match &rule.kind {
                 RuleKind::Static(s) => {
-                    let external = self.config.external(s.external).unwrap_or(s.internal);
+                    let external = self.compiled.plan.external(s.external).unwrap_or(s.internal);
                     let pair =
                         |n: u128| Some((Endpoint::new(s.internal.nth(n)?, 0), Endpoint::new(external.nth(n)?, 0)));
                     let count = if s.internal.count() > MOST_UNUSED { 0 } else { s.internal.count() };
                     ((0..count).filter_map(pair).collect::<Vec<_>>(), "static", rule.service.protocol())
                 }
                 RuleKind::Forward(f) => {
-                    let external = self.config.external(f.external).map(AddressRange::first);
+                    let external = self.compiled.plan.external(f.external).map(AddressRange::first);
                     let count = u128::from(f.ports.count()) * f.servers.len() as u128;
                     let ports = if count > MOST_UNUSED { 0 } else { f.ports.count() as u16 };
                     let all = (0..ports).flat_map(|n| f.servers.iter().map(move |s| (n, s)));
@@ -269,7 +269,7 @@ impl Device {
                 _ => continue,
             };
             let in_use = used.remove(&id).unwrap_or_default();
-            if !self.enabled[i] {
+            if !self.active.has(i as u16) {
                 pairs.clear();
             }
             let mut unlisted = in_use.keys().filter(|p| !pairs.contains(p)).copied().collect::<Vec<_>>();
@@ -286,10 +286,10 @@ impl Device {
     /// Sessions by fixed rule and pair of ends.
     fn fixed_in_use(&self, now: Instant) -> HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> {
         let mut used: HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> = HashMap::new();
-        if self.config.plan.rules.iter().all(|r| !r.kind.is_fixed()) {
+        if self.compiled.plan.rules.iter().all(|r| !r.kind.is_fixed()) {
             return used;
         }
-        for id in self.table.all_sessions() {
+        for id in self.bindings.table.all_sessions() {
             let [inbound, outbound] = self.fixed_ends(id);
             // one rule has one session, though it translated both ends
             let outbound = outbound.filter(|o| inbound.is_none_or(|i| i.0 != o.0));
@@ -303,38 +303,5 @@ impl Device {
             }
         }
         used
-    }
-
-    /// Every external address that dynamic mappings have used, in numeric order.
-    pub fn addresses(&self) -> Vec<AddressUse> {
-        let used = self.externals.all().iter().filter(|e| e.created > 0);
-        let mut list: Vec<AddressUse> = used
-            .map(|e| AddressUse {
-                address: std::net::IpAddr::V4(e.address.into()),
-                mappings: u64::from(e.endpoints) + u64::from(e.whole != NONE),
-                peak: e.peak,
-                created: e.created,
-            })
-            .collect();
-        list.sort_unstable_by_key(|a| a.address);
-        list
-    }
-
-    /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port counts as the former.
-    pub fn pools(&self) -> Vec<PoolUse> {
-        // what it lists counts, whether or not a rule uses it, less what nobody can be given
-        let of = |pool: &Pool| PoolUse { usable: self.config.assignable(pool), ..PoolUse::default() };
-        let mut pools: Vec<PoolUse> = self.config.plan.pools.iter().map(of).collect();
-        for whole in [false, true] {
-            for (config, state) in self.config.targets.iter().zip(&self.targets) {
-                if let Some(pool) = config.pool.filter(|_| config.whole == whole) {
-                    let use_ = &mut pools[pool.index()];
-                    let refused = use_.refused + state.refused;
-                    let (usable, in_use, peak) = (use_.usable, state.in_use, state.peak);
-                    *use_ = PoolUse { usable, in_use: in_use.into(), peak, refused };
-                }
-            }
-        }
-        pools
     }
 }

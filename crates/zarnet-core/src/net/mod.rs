@@ -5,6 +5,7 @@
 mod address;
 mod error;
 mod flow;
+mod interval_map;
 mod packet;
 mod prefix_map;
 mod protocol;
@@ -17,6 +18,7 @@ pub use address::{AddressRange, Family, Prefix};
 pub(crate) use address::{is_link_local, parse_address};
 pub use error::NotationError;
 pub use flow::{FlowNotation, PartyNotation};
+pub(crate) use interval_map::IntervalMap;
 pub use packet::{Endpoint, IcmpError, Packet, Signal, Tuple};
 pub use prefix_map::PrefixMap;
 pub use protocol::Protocol;

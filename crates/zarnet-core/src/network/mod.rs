@@ -1,6 +1,6 @@
 //! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
 
-mod lanes;
+mod fast_paths;
 mod link;
 mod trace;
 mod walk;
@@ -15,12 +15,12 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use crate::device::{Device, Forwarded, OwnSource, SessionRef};
+use crate::event::{Action, Event};
 use crate::net::{AddressSet, Instant, Packet};
 use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, Renaming, RuleId, RuleKind, SegmentId};
 use crate::reason::Reason;
-use crate::traffic::{Action, Event};
-pub(crate) use lanes::Boarding;
-use lanes::Lanes;
+pub(crate) use fast_paths::FastFlow;
+use fast_paths::FastPaths;
 pub use trace::{Handover, Hop, Trace};
 use world::World;
 
@@ -104,7 +104,7 @@ pub struct Network {
     /// Addresses that send somewhere in the traffic: those that no host has are hosts of their own.
     sources: Option<HashSet<IpAddr, RandomState>>,
     missed_source: bool,
-    lanes: Lanes,
+    fast_paths: FastPaths,
 }
 
 impl Network {
@@ -114,14 +114,14 @@ impl Network {
         let seeds = (0..).map(|n| seed.wrapping_add(n));
         let devices = plan.devices.iter().zip(seeds).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
         let world = World::new(&plan);
-        Self { plan, devices, world, sources, missed_source: false, lanes: Lanes::default() }
+        Self { plan, devices, world, sources, missed_source: false, fast_paths: FastPaths::default() }
     }
 
     /// A network without devices, to stand where one was taken from.
     pub(crate) fn empty(&self) -> Self {
         let plan = Arc::new(Plan::default());
         let world = World::new(&plan);
-        Self { plan, devices: Vec::new(), world, sources: None, missed_source: false, lanes: Lanes::default() }
+        Self { plan, devices: Vec::new(), world, sources: None, missed_source: false, fast_paths: FastPaths::default() }
     }
 
     /// Lets some devices be as they are in another state of the same network.
@@ -163,7 +163,7 @@ impl Network {
                 None
             }
         };
-        self.lanes.forget();
+        self.fast_paths.forget();
         renaming
     }
 
@@ -175,11 +175,11 @@ impl Network {
             match renaming.filter(|_| renamed.index() == i) {
                 Some(renaming) => {
                     let enabled = new.rules.iter().map(|r| r.enabled).collect();
-                    device.adopt(at, new, &taken, renaming, enabled);
+                    device.replace_plan(at, new, &taken, renaming, enabled);
                 }
                 None => {
                     let (unchanged, enabled) = (Renaming::unchanged(&new), device.enabled().to_vec());
-                    device.adopt(at, new, &taken, &unchanged, enabled);
+                    device.replace_plan(at, new, &taken, &unchanged, enabled);
                 }
             }
         }

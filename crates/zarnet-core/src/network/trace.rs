@@ -2,9 +2,8 @@
 
 use std::net::IpAddr;
 
-use crate::device::Forwarded;
 use crate::net::Packet;
-use crate::observe::{Observer, Step, Taker};
+use crate::observe::{Exit, Observer, Step, Taker};
 use crate::plan::{DeviceId, InterfaceId};
 
 /// Who was asked to take a packet on.
@@ -28,7 +27,7 @@ pub struct Hop {
     /// What was done with it.
     pub steps: Vec<Step>,
     /// As it left, and where; `None` if it did not.
-    pub exit: Option<Forwarded>,
+    pub exit: Option<Exit>,
     /// Who took it from here.
     pub handed: Vec<Handover>,
 }
@@ -53,9 +52,9 @@ impl Observer for Trace {
         self.hops.push(Hop { device, ingress, packet, steps: Vec::new(), exit: None, handed: Vec::new() });
     }
 
-    fn leaves(&mut self, out: Forwarded) {
+    fn leaves(&mut self, exit: Exit) {
         if let Some(hop) = self.hops.last_mut() {
-            hop.exit = Some(out);
+            hop.exit = Some(exit);
         }
     }
 

@@ -81,7 +81,7 @@ impl Network {
             Receiver::Device(device) => self.depart(&mut trip, Origin::Device(device, OwnSource::Given), answer),
             Receiver::Answering(device, out) => {
                 trip.observer.enters(device, None, out.packet);
-                trip.observer.leaves(out);
+                trip.observer.leaves(out.exit());
                 let leg = self.leg_from(device, out);
                 self.carry(&mut trip, leg)
             }
@@ -168,7 +168,7 @@ impl Network {
                 trip.observer.enters(id, None, packet);
                 match self.devices[id.index()].originate_watched(trip.now, packet, source, trip.observer) {
                     Outcome::Forwarded(out) => {
-                        trip.observer.leaves(out);
+                        trip.observer.leaves(out.exit());
                         trip.passages.push(passage(id, None, out, out.packet.ends != packet.ends));
                         let leg = self.leg_from(id, out);
                         self.carry(trip, leg)
@@ -212,7 +212,7 @@ impl Network {
             trip.observer.enters(device, Some(ingress), leg.packet);
             match self.devices[device.index()].receive_watched(trip.now, ingress, leg.packet, trip.observer) {
                 Outcome::Forwarded(out) => {
-                    trip.observer.leaves(out);
+                    trip.observer.leaves(out.exit());
                     trip.passages.push(passage(device, Some(ingress), out, out.packet.ends != leg.packet.ends));
                     leg = self.leg_from(device, out);
                 }

@@ -7,8 +7,7 @@ use foldhash::fast::RandomState;
 
 use super::Origin;
 use crate::device::OwnSource;
-use crate::device::intervals::IntervalMap;
-use crate::net::{AddressRange, AddressSet, PrefixMap};
+use crate::net::{AddressRange, AddressSet, IntervalMap, PrefixMap};
 use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, RuleKind, SegmentId};
 
 /// All internet segments are joined under this number.

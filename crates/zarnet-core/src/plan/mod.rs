@@ -8,9 +8,11 @@ mod blocks;
 mod build;
 mod draft;
 pub mod edit;
+mod ends;
 mod error;
 mod expectation;
 mod lines;
+mod matching;
 mod model;
 mod place;
 mod problems;
@@ -18,6 +20,7 @@ mod settings;
 mod succession;
 mod timers;
 
+pub use crate::ids::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
 pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
 pub use blocks::{Block, Use, blocks, free_addresses, uses};
 pub use build::build;
@@ -30,9 +33,9 @@ pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub(crate) use lines::{answers_as_they_came, everywhere};
 pub use model::{
-    Acl, AclEntry, AclId, Device, DeviceId, Direction, External, Fallback, Forward, Host, HostId, Interface,
-    InterfaceId, InterfaceSet, Log, Parties, Plan, Policy, Pool, PoolId, Route, RouteCondition, Routed, Rule, RuleId,
-    RuleKind, Segment, SegmentId, Server, Spread, Static, Target, Verdict, Written, Zone,
+    Acl, AclEntry, Device, Direction, External, Fallback, Forward, Host, Interface, InterfaceSet, Log, Parties, Plan,
+    Policy, Pool, Route, RouteCondition, Routed, Rule, RuleKind, Segment, Server, Spread, Static, Target, Verdict,
+    Written, Zone,
 };
 pub use place::{Place, Placed};
 pub use problems::{Problems, nearest};

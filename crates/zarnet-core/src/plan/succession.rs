@@ -8,6 +8,7 @@ use super::{
     SegmentId, Target,
 };
 use crate::net::{AddressRange, Prefix};
+use crate::traffic::{Flow, Party};
 
 /// Stands for the address of an interface that has none.
 const NOBODY: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
@@ -30,6 +31,18 @@ impl Renaming {
             rules: (0..device.rules.len() as u16).map(RuleId).collect(),
             pools: (0..device.pools.len() as u16).map(PoolId).collect(),
             interfaces: (0..device.interfaces.len() as u16).map(|i| Some(InterfaceId(i))).collect(),
+        }
+    }
+
+    /// A flow whose interfaces have other numbers now. Of one that is no more, the device is all that can be named.
+    pub(crate) fn rename_ends(&self, device: DeviceId, flow: &mut Flow) {
+        for party in [&mut flow.source, &mut flow.destination] {
+            if let Party::Interface(d, i) = *party
+                && d == device
+            {
+                let now = self.interfaces[i.index()];
+                *party = now.map_or(Party::Device(d), |i| Party::Interface(d, i));
+            }
         }
     }
 

@@ -1,29 +1,29 @@
 //! Packets of a capture, one by one, as a device saw them on one of its interfaces.
 
 use super::run::Run;
-use crate::device::{Outcome, RideAlong};
+use crate::device::{FastPacket, Outcome};
 use crate::net::{Endpoint, Packet, Protocol};
-use crate::network::{Boarding, Loss, Passage};
+use crate::network::{FastFlow, Loss, Passage};
 use crate::plan::InterfaceId;
 use crate::reason::{Class, Reason};
 use crate::traffic::{Flow, Party, Seen, SeenError};
 
 impl Run {
     /// Plays a packet that was seen on an interface, coming in or going out.
-    pub(super) fn seen(&mut self, seen: &Seen, boarding: Option<&Boarding>) {
+    pub(super) fn seen(&mut self, seen: &Seen, fast: Option<&FastFlow>) {
         let at = seen.at;
         self.seen += 1;
         self.end = self.end.max(at);
-        if let Some(boarding) = boarding.filter(|_| !self.is_stepwise()) {
-            let taken = self.network.express_seen(at, boarding, seen.packet.signal);
-            self.fast_path += u64::from(taken != RideAlong::NotHere);
+        if let Some(fast) = fast.filter(|_| !self.is_stepwise()) {
+            let taken = self.network.enter_packet(at, fast, seen.packet.signal);
+            self.fast_path += u64::from(taken != FastPacket::SlowPath);
             match taken {
-                RideAlong::Known => return,
-                RideAlong::New => {
+                FastPacket::Known => return,
+                FastPacket::New => {
                     self.note_peak(at);
                     return self.tally.count(Class::Translated);
                 }
-                RideAlong::NotHere => {}
+                FastPacket::SlowPath => {}
             }
         }
         self.seen_stepwise(seen);

@@ -11,11 +11,11 @@ use crate::plan::DeviceId;
 impl Run {
     /// Ends what is due when nothing more comes. What is only needed to look something up is given back: there is room for
     /// the answer then.
-    fn sweep(&mut self, now: Instant) {
+    fn expire_finally(&mut self, now: Instant) {
         self.network.release();
         for i in 0..self.network.devices().len() {
             let device = self.network.device_mut(DeviceId(i as u16));
-            if self.options.stepwise { device.expire(now) } else { device.sweep(now) }
+            if self.options.stepwise { device.expire(now) } else { device.expire_finally(now) }
         }
     }
 
@@ -39,13 +39,13 @@ impl Run {
         }
         let (at, mut tables) = match (self.snapshot.take(), self.options.moment) {
             (None, Moment::End) => {
-                self.sweep(self.end);
+                self.expire_finally(self.end);
                 (self.end, self.tables(self.end))
             }
             (taken, moment) => {
                 let at = if let Moment::At(at) = moment { at } else { self.end };
                 let taken = taken.unwrap_or_else(|| (at, self.tables(at)));
-                self.sweep(self.end.max(at));
+                self.expire_finally(self.end.max(at));
                 taken
             }
         };

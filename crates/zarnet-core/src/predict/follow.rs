@@ -4,11 +4,12 @@ use std::sync::Arc;
 
 use super::run::{Answer, Run, play};
 use super::{Halt, Moment, Options};
+use crate::event::Event;
 use crate::net::{Instant, Packet, Signal, Tuple};
 use crate::network::{Fate, Loss, Network, Origin, Receiver, Trace};
 use crate::plan::{DeviceId, InterfaceId, Plan};
 use crate::reason::{Class, Reason};
-use crate::traffic::{Batches, Event, Flow};
+use crate::traffic::{Batches, Flow};
 
 /// One conversation, watched.
 #[derive(Debug, Clone)]

@@ -55,7 +55,7 @@ pub const MOST_KEPT: usize = 256;
 impl Recording {
     pub(super) fn rename(&mut self, device: DeviceId, renaming: &Renaming) {
         let rename = |rule: &mut RuleId| *rule = renaming.rules[rule.index()];
-        self.shortages.iter_mut().for_each(|s| s.flow.rename_interfaces(device, renaming));
+        self.shortages.iter_mut().for_each(|s| renaming.rename_ends(device, &mut s.flow));
         self.shortages.iter_mut().filter(|s| s.device == device).filter_map(|s| s.rule.as_mut()).for_each(rename);
     }
 }

@@ -14,12 +14,13 @@ use foldhash::fast::RandomState;
 use super::recording::Recording;
 use super::strangers::Strangers;
 use super::{DeviceTable, Halt, IcmpErrors, Moment, NotTranslated, Options, Prediction, Tally};
-use crate::device::{Course, OwnSource, SessionRef};
+use crate::device::{FlowSchedule, OwnSource, SessionRef};
+use crate::event::{Action, Event};
 use crate::net::{Endpoint, Instant, Packet, is_link_local};
-use crate::network::{Boarding, Fate, Loss, Network, Origin, Passage, Receiver};
+use crate::network::{FastFlow, Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::plan::{DeviceId, InterfaceId, Place, Plan, Renaming, RuleId};
 use crate::reason::{Class, Reason};
-use crate::traffic::{Action, Batches, Event, Flow, Item, Party};
+use crate::traffic::{Batches, Flow, Item, Party};
 
 /// First and last port that a host chooses itself (RFC 6335 §6).
 const EPHEMERAL: (u16, u16) = (49_152, 65_535);
@@ -43,12 +44,12 @@ pub fn predict<B: Batches>(
 
 /// Plays items, up to the instant that the run is to come to.
 pub(super) fn play<B: Batches>(run: &mut Run, mut items: B) -> Result<(), Halt<B::Error>> {
-    let (mut batch, mut boardings) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
+    let (mut batch, mut fast_flows) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {
         batch.clear();
         let error = items.fill(&mut batch, BATCH);
-        run.board(&batch, &mut boardings);
-        run.play(&batch, &boardings)?;
+        run.find_fast_flows(&batch, &mut fast_flows);
+        run.play(&batch, &fast_flows)?;
         if let Some(error) = error {
             return Err(Halt::Traffic(error));
         }
@@ -63,29 +64,19 @@ const BATCH: usize = 64;
 
 impl Run {
     /// Finds out what can be known of a batch before it is played: what this reads, it reads for all at once.
-    fn board(&mut self, batch: &[Item], boardings: &mut Vec<Option<Boarding>>) {
-        self.network.prepare_lanes();
-        boardings.clear();
-        boardings.extend(batch.iter().map(|item| match item {
-            Item::Flow(Flow {
-                protocol,
-                source: Party::Address(IpAddr::V4(from)),
-                source_port: Some(port),
-                destination: Party::Address(IpAddr::V4(to)),
-                destination_port,
-                ..
-            }) => {
-                let to = (to.to_bits(), destination_port.unwrap_or(0));
-                self.network.board(*protocol, (from.to_bits(), *port), to)
-            }
-            Item::Seen(seen) => self.network.board_seen(seen),
-            _ => None,
+    fn find_fast_flows(&mut self, batch: &[Item], fast_flows: &mut Vec<Option<FastFlow>>) {
+        self.network.prepare_fast_paths();
+        fast_flows.clear();
+        fast_flows.extend(batch.iter().map(|item| match item {
+            Item::Flow(flow) => self.network.fast_flow(flow),
+            Item::Seen(seen) => self.network.fast_packet(seen),
+            Item::Error(_) => None,
         }));
-        self.network.warm(boardings);
+        self.network.prefetch(fast_flows);
     }
 
-    fn play<E>(&mut self, batch: &[Item], boardings: &[Option<Boarding>]) -> Result<(), Halt<E>> {
-        for (item, boarding) in batch.iter().zip(boardings) {
+    fn play<E>(&mut self, batch: &[Item], fast_flows: &[Option<FastFlow>]) -> Result<(), Halt<E>> {
+        for (item, fast) in batch.iter().zip(fast_flows) {
             let at = item.at();
             if at < self.read {
                 return Err(Halt::OutOfOrder { at, after: self.read });
@@ -98,8 +89,8 @@ impl Run {
             self.sequence += 1;
             self.judged = self.sequence;
             match item {
-                Item::Flow(flow) => self.flow(flow, boarding.as_ref()),
-                Item::Seen(seen) => self.seen(seen, boarding.as_ref()),
+                Item::Flow(flow) => self.flow(flow, fast.as_ref()),
+                Item::Seen(seen) => self.seen(seen, fast.as_ref()),
                 Item::Error(seen) => self.seen_error(*seen),
             }
             if self.network.missed_source() {
@@ -297,7 +288,7 @@ impl Run {
         known.iter_mut().for_each(|i| *i = i.and_then(|i| renaming.interfaces[i.index()]));
         let flows = self.not_translated.iter_mut().map(|n| &mut n.flow);
         let flows = flows.chain(self.underway.values_mut().map(|a| &mut a.flow));
-        flows.for_each(|flow| flow.rename_interfaces(device, renaming));
+        flows.for_each(|flow| renaming.rename_ends(device, flow));
         let rename = |rule: &mut RuleId| *rule = renaming.rules[rule.index()];
         let told = self.not_translated.iter_mut().filter(|n| n.device == Some(device));
         told.filter_map(|n| n.rule.as_mut()).for_each(rename);
@@ -320,15 +311,15 @@ impl Run {
     }
 
     /// The first packet of a flow.
-    fn flow(&mut self, flow: &Flow, boarding: Option<&Boarding>) {
+    fn flow(&mut self, flow: &Flow, fast: Option<&FastFlow>) {
         let now = flow.start;
         self.end = self.end.max(now);
         let answer = flow.answered_at();
-        if let Some(boarding) = boarding
+        if let Some(fast) = fast
             && self.is_unwatched_until(answer)
         {
             let end = flow.ends_at();
-            if self.network.express(now, boarding, Course { answer, end, ending: flow.ending() }) {
+            if self.network.enter_flow(now, fast, FlowSchedule { answer, end, ending: flow.ending() }) {
                 self.end = self.end.max(end);
                 self.fast_path += 1;
                 self.note_peak(now);

@@ -6,8 +6,7 @@ use rand_chacha::ChaCha12Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 use rand_distr::{Distribution, Exp, Exp1, LogNormal, Pareto};
 
-use super::{Flow, Party};
-use crate::device::Ending;
+use super::{Ending, Flow, Party};
 use crate::net::{AddressSet, Instant, Protocol};
 
 /// How long the flows of a profile last. Times in nanoseconds.

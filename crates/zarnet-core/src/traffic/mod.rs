@@ -1,14 +1,12 @@
-//! What is sent: flows, packets of a capture, and events on the same clock.
+//! What is sent: flows and packets of a capture.
 
 mod load;
 mod repeat;
 
 use std::net::IpAddr;
-use std::sync::Arc;
 
-use crate::device::Ending;
-use crate::net::{IcmpError, Instant, Packet, Prefix, Protocol};
-use crate::plan::{DeviceId, HostId, InterfaceId, Plan, Renaming, RuleId};
+use crate::ids::{DeviceId, HostId, InterfaceId};
+use crate::net::{IcmpError, Instant, Packet, Protocol};
 
 pub use load::{Crowd, Length, Load, LoadFlows};
 pub use repeat::{Repeated, RepeatedFlows};
@@ -24,6 +22,17 @@ pub enum Party {
     Device(DeviceId),
     /// A device of the plan, as a source: its own traffic, from the address of this interface.
     Interface(DeviceId, InterfaceId),
+}
+
+/// How a flow ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Ending {
+    /// TCP: FIN both ways with the last packet.
+    Close,
+    /// TCP: RST with the last packet.
+    Reset,
+    /// Nothing more.
+    Silent,
 }
 
 /// One round trip in nanoseconds, where the flow gives none.
@@ -57,18 +66,6 @@ impl Flow {
     pub fn ending(&self) -> Ending {
         // looked up, not decided: protocols come in no order
         [Ending::Silent, self.ending.unwrap_or(Ending::Close)][usize::from(self.protocol == Protocol::TCP)]
-    }
-
-    /// Interfaces of a device have other numbers now. Of one that is no more, the device is all that can be named.
-    pub(crate) fn rename_interfaces(&mut self, device: DeviceId, renaming: &Renaming) {
-        for party in [&mut self.source, &mut self.destination] {
-            if let Party::Interface(d, i) = *party
-                && d == device
-            {
-                let now = renaming.interfaces[i.index()];
-                *party = now.map_or(Party::Device(d), |i| Party::Interface(d, i));
-            }
-        }
     }
 
     /// When the answer to its first packet is sent.
@@ -154,45 +151,4 @@ impl<I: Iterator<Item = Result<Item, E>>, E> Batches for I {
         }
         None
     }
-}
-
-/// Something that is done to a device.
-#[derive(Debug, Clone)]
-pub struct Event {
-    /// When.
-    pub at: Instant,
-    /// To which device.
-    pub device: DeviceId,
-    /// What.
-    pub action: Action,
-}
-
-/// What is done to a device.
-#[derive(Debug, Clone)]
-pub enum Action {
-    /// A rule takes part no more; its sessions go on.
-    Disable(RuleId),
-    /// A rule takes part again.
-    Enable(RuleId),
-    /// Sessions end, and dynamic mappings that are left without one.
-    Clear(Clearing),
-    /// An interface gets another address; what was on the old one ends.
-    Lease(InterfaceId, IpAddr, Prefix),
-    /// The device is described anew, as that device of another plan; its sessions stay.
-    Plan(Arc<Plan>, DeviceId),
-    /// All dynamic state is lost.
-    Restart,
-}
-
-/// Which sessions are cleared; what is `None` does not matter.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Clearing {
-    /// Those of an internal host.
-    pub host: Option<IpAddr>,
-    /// Those of a rule.
-    pub rule: Option<RuleId>,
-    /// Those on addresses of a pool.
-    pub pool: Option<crate::plan::PoolId>,
-    /// Those of a protocol.
-    pub protocol: Option<Protocol>,
 }

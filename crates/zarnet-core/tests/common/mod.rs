@@ -4,10 +4,12 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::device::{Device, Ending, MappingRow, Outcome};
+use zarnet_core::device::{Device, MappingRow, Outcome};
+use zarnet_core::event::Action;
 use zarnet_core::net::{AddressSet, Endpoint, IcmpError, Instant, Packet, Protocol, Signal, Tuple};
 use zarnet_core::plan::{InterfaceId, Plan};
-use zarnet_core::traffic::{Action, Flow, Party};
+use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Flow, Party};
 
 /// The plan of one edge; `behaviour`, `timers` are inline tables, `rules` is TOML of pools, rules and policies.
 pub fn plan_text(behaviour: &str, timers: &str, rules: &str) -> String {

@@ -6,11 +6,13 @@ use std::convert::Infallible;
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::device::{Ending, MappingRow};
+use zarnet_core::device::MappingRow;
+use zarnet_core::event::{Action, Event};
 use zarnet_core::net::{Endpoint, Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Action, Event, Flow, Item, Party};
+use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Flow, Item, Party};
 
 pub const HOSTS: &str = r#"
 [[segment]]

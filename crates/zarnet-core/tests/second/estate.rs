@@ -4,8 +4,8 @@
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
-use zarnet_core::device::Ending;
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
+use zarnet_core::traffic::Ending;
 
 use super::own::Clearing;
 use super::{Became, Behaviour, FLOOR, Kind, Model, Out, Refused, Rule, S, UPLINK};

@@ -2,9 +2,9 @@
 
 use std::net::IpAddr;
 
-use zarnet_core::device::Ending;
 use zarnet_core::net::{Instant, NotationError, Protocol, parse_span};
 use zarnet_core::plan::nearest;
+use zarnet_core::traffic::Ending;
 use zarnet_core::traffic::{Flow, Party};
 
 use super::clock::{Clock, plain_seconds, within_a_century};

@@ -4,13 +4,12 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 
 use zarnet_core::compare::Begun;
+use zarnet_core::event::Event;
 use zarnet_core::limits;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
-use zarnet_core::traffic::{
-    Batches, Event, Flow, Item, Load, LoadFlows, Party, Repeated, RepeatedFlows, Seen, SeenError,
-};
+use zarnet_core::traffic::{Batches, Flow, Item, Load, LoadFlows, Party, Repeated, RepeatedFlows, Seen, SeenError};
 
 use super::capture::Capture;
 use super::clock::Clock;

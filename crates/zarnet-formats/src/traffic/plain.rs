@@ -5,8 +5,8 @@
 use std::net::IpAddr;
 
 use wide::i8x16;
-use zarnet_core::device::Ending;
 use zarnet_core::net::{Instant, Protocol};
+use zarnet_core::traffic::Ending;
 use zarnet_core::traffic::{Flow, Party};
 
 use super::fields::Column;

@@ -3,10 +3,11 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::limits;
 use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
 use zarnet_core::plan::{Device, DeviceId, InterfaceId, Plan, PlanError, PoolId, RuleId};
-use zarnet_core::traffic::{Action, Clearing, Event, Party};
+use zarnet_core::traffic::Party;
 
 use super::{Setting, known, needed_time};
 use crate::files::ReadError;

@@ -6,9 +6,10 @@ mod load;
 use std::cell::RefCell;
 use std::path::Path;
 
+use zarnet_core::event::Event;
 use zarnet_core::limits;
 use zarnet_core::plan::{Place, Placed, Plan, PlanError, Problem, nearest};
-use zarnet_core::traffic::{Event, Load, Repeated};
+use zarnet_core::traffic::{Load, Repeated};
 
 use super::fields::{COLUMNS, Context, Fields, span};
 use super::{Fault, TrafficError};

@@ -1,0 +1,194 @@
+//! The doors by which mappings and sessions leave the table.
+
+use super::arena::NONE;
+use super::keys::{address_hash, endpoint_hash, portless_hash};
+use super::open::distinct;
+use super::table::{Kind, Mapping};
+use super::{Cause, Engine, Sink, TableEvent};
+use crate::device::key::{EndKey, Key};
+use crate::net::Protocol;
+use crate::plan::RuleId;
+
+impl<S: Sink> Engine<'_, S> {
+    /// Closes a session, and its mapping if it was the last one.
+    pub(in crate::device) fn close_session(&mut self, id: u32, at: u64, cause: Cause) {
+        if !self.bindings.inherited.is_empty() {
+            self.give_back_inherited(id);
+        }
+        let session = *self.bindings.table.session(id);
+        let (inbound, outbound) = self.bindings.rules_of(&session);
+        self.session_closed(at, id, distinct(inbound, outbound), cause);
+        for mapping in self.bindings.table.remove_session(id) {
+            if mapping != NONE && self.bindings.table.session_count_of(mapping) == 0 {
+                self.leave_mapping(mapping, (session.remote, session.remote_port), at, cause);
+            }
+        }
+    }
+
+    /// Counts a session that is about to be closed, and reports it.
+    #[inline(always)]
+    fn session_closed(&mut self, at: u64, session: u32, rules: [Option<RuleId>; 2], cause: Cause) {
+        rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions -= 1);
+        self.report(at, TableEvent::SessionClosed { session, rules, cause });
+    }
+
+    /// A mapping has lost its last session: it goes, or an address mapping lingers for the `binding` timer.
+    fn leave_mapping(&mut self, id: u32, peer: EndKey, at: u64, cause: Cause) {
+        let binding = self.context().binding_of(self.bindings.table.mapping(id));
+        if binding > 0 {
+            let until = at.saturating_add(binding);
+            self.bindings.lingering.add(id, until);
+            self.bindings.due_by(until);
+        } else {
+            self.close_with_peer(id, peer, at, cause);
+        }
+    }
+
+    /// Closes a mapping that has no sessions.
+    pub(in crate::device) fn close_mapping(&mut self, id: u32, at: u64, cause: Cause) {
+        self.close_with_peer(id, (Key::NONE, 0), at, cause);
+    }
+
+    /// The same. `peer`: the far end of its last session.
+    fn close_with_peer(&mut self, id: u32, peer: EndKey, at: u64, cause: Cause) {
+        let m = *self.bindings.table.mapping(id);
+        let peer = self.bindings.details.peers.remove(&id).unwrap_or(peer);
+        let (external, hash) = match m.kind() {
+            Kind::Endpoint => {
+                let (external, protocol) = self.bindings.externals.owner(m.place());
+                self.free_port(id, &m, protocol, at);
+                let end = (m.internal, m.internal_port);
+                (external, endpoint_hash(self.bindings.dependence, protocol, end, peer))
+            }
+            Kind::Address => {
+                self.bindings.externals.get_mut(m.place()).whole = NONE;
+                self.bindings.lingering.remove(id);
+                self.bindings.details.sharing.remove(&id);
+                (m.place(), address_hash(m.internal, m.target))
+            }
+            Kind::Portless => {
+                let protocol = Protocol(m.internal_port as u8);
+                self.bindings.externals.get_mut(m.place()).endpoints -= 1;
+                self.bindings.details.portless.remove(&(m.place(), protocol, peer.0));
+                (m.place(), portless_hash(protocol, m.internal, peer.0))
+            }
+        };
+        if m.kind() != Kind::Address {
+            self.unpair(&m);
+        }
+        self.mapping_closed(at, id, m.rule, cause);
+        self.bindings.table.remove_mapping(id, hash);
+        self.out_of_use(external, at);
+    }
+
+    /// Counts a mapping that is about to be closed, and reports it.
+    #[inline(always)]
+    fn mapping_closed(&mut self, at: u64, mapping: u32, rule: u16, cause: Cause) {
+        self.bindings.live[usize::from(rule)].mappings -= 1;
+        self.report(at, TableEvent::MappingClosed { mapping, rule, cause });
+    }
+
+    /// Tells of an external address that no mapping is on any more.
+    #[inline(always)]
+    fn out_of_use(&mut self, external: u32, at: u64) {
+        let external = self.bindings.externals.get(external);
+        if !external.is_used() {
+            self.note_use(external.address, false, at);
+        }
+    }
+
+    /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is tracked (REQ-8a).
+    fn free_port(&mut self, id: u32, m: &Mapping, protocol: Protocol, at: u64) {
+        let (page, port) = (m.place(), m.external_port);
+        let hold = self.compiled.timers.hold_down;
+        let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
+        if self.bindings.externals.unbind(page, port, id, m.internal, rest) {
+            self.report(at, TableEvent::PortFreed { page, port });
+        }
+        self.bindings.due_by(rest.unwrap_or(u64::MAX));
+        let behaviour = &self.compiled.plan.behaviour;
+        if let Some(size) = behaviour.block_size {
+            let class = behaviour.port_class(m.internal_port);
+            let block = (class as u32) << 16 | u32::from((port - behaviour.port_classes[class].into.0) / size);
+            let blocks = &mut self.bindings.externals.page_mut(page).blocks;
+            if let Some(used) = blocks.get_mut(&block).map(|b| &mut b.1) {
+                *used -= 1;
+                if *used == 0 {
+                    blocks.remove(&block);
+                    self.report(at, TableEvent::BlockFreed { page, port });
+                }
+            }
+        }
+        if behaviour.ports_per_host.is_some()
+            && let Some(count) = self.bindings.hosts.ports.get_mut(&m.internal)
+        {
+            *count -= 1;
+            if *count == 0 {
+                self.bindings.hosts.ports.remove(&m.internal);
+            }
+        }
+    }
+
+    /// A host has one mapping less on a target.
+    fn unpair(&mut self, m: &Mapping) {
+        if self.bindings.target(m.target).keeps_pairs() {
+            self.bindings.paired.remove(m.internal, m.target);
+        }
+        let on_fallback = &mut self.bindings.hosts.on_fallback;
+        if self.compiled.targets.is_fallback(m.rule, m.target)
+            && let Some(count) = on_fallback.get_mut(&(m.internal, m.rule))
+        {
+            *count -= 1;
+            if *count == 0 {
+                on_fallback.remove(&(m.internal, m.rule));
+            }
+        }
+    }
+
+    /// The endpoint mapping at a session's place, if there is nothing more to either than its port.
+    #[inline(always)]
+    fn lone_mapping(&self, id: u32) -> Option<Mapping> {
+        let m = self.bindings.table.lone_mapping(id)?;
+        self.compiled.targets.of(m.rule).fallback.is_none().then_some(m)
+    }
+
+    /// Closes a session that is due, and its mapping with it, if there is nothing more to either: both doors in one step.
+    /// `false`: there is more, and nothing was done.
+    pub(super) fn close_both(&mut self, id: u32) -> bool {
+        if !self.compiled.mappings_are_simple {
+            return false;
+        }
+        let Some(m) = self.lone_mapping(id) else { return false };
+        let (external, protocol) = self.bindings.externals.owner(m.place());
+        let at = self.bindings.table.session(id).expires;
+        self.bindings.externals.unbind(m.place(), m.external_port, id, m.internal, None);
+        self.report(at, TableEvent::PortFreed { page: m.place(), port: m.external_port });
+        self.both_closed(at, id, m.rule);
+        if self.bindings.target(m.target).keeps_pairs() {
+            self.bindings.paired.remove(m.internal, m.target);
+        }
+        // the peer is of no account: mappings of such a device do not depend on it
+        let hash = self.bindings.endpoint_hash(protocol, (m.internal, m.internal_port), (Key::NONE, 0));
+        self.bindings.table.remove_lone(id, hash);
+        self.out_of_use(external, at);
+        true
+    }
+
+    /// The same when no packet will come any more: nothing is looked up then, so that ports, indexes and pairs are left as
+    /// they are.
+    pub(super) fn close_both_finally(&mut self, id: u32, at: u64) -> bool {
+        let Some(m) = self.lone_mapping(id) else { return false };
+        self.both_closed(at, id, m.rule);
+        self.bindings.table.forget_lone(id);
+        if let Some(address) = self.bindings.externals.leave(m.place()) {
+            self.note_use(address, false, at);
+        }
+        true
+    }
+
+    #[inline(always)]
+    fn both_closed(&mut self, at: u64, id: u32, rule: u16) {
+        self.mapping_closed(at, id, rule, Cause::Expired);
+        self.session_closed(at, id, [Some(RuleId(rule)), None], Cause::Expired);
+    }
+}

@@ -1,0 +1,77 @@
+//! What the doors of the table report, and to whom.
+
+use super::Bindings;
+use crate::plan::RuleId;
+use crate::reason::Reason;
+
+/// Something that happened to the table of a device, or to what it hands out. Mappings, sessions, addresses and port tables
+/// are named by their place, where a sink finds the rest of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(in crate::device) enum TableEvent {
+    /// A dynamic mapping was opened: its place, its rule, its external address, and how many are on that then.
+    MappingOpened { mapping: u32, rule: u16, external: u32, on_address: u32 },
+    /// A dynamic mapping is about to be closed.
+    MappingClosed { mapping: u32, rule: u16, cause: Cause },
+    /// A dynamic mapping counts as another rule's from now on.
+    MappingHandedOver { mapping: u32, from: u16, to: u16 },
+    /// A session was opened: its place, and the rules of steps 4 and 8 that made it; one rule once.
+    SessionOpened { session: u32, rules: [Option<RuleId>; 2] },
+    /// A session is about to be closed.
+    SessionClosed { session: u32, rules: [Option<RuleId>; 2], cause: Cause },
+    /// A port is no longer free.
+    PortTaken { page: u32, port: u16 },
+    /// No mapping has a port any more.
+    PortFreed { page: u32, port: u16 },
+    /// A block got an owner (RFC 7422): the block of this port.
+    BlockTaken { page: u32, port: u16 },
+    /// A block has no owner any more.
+    BlockFreed { page: u32, port: u16 },
+    /// An address of a target is in use that was not: how many are then.
+    AddressTaken { target: u16, in_use: u32 },
+    /// An address of a target is out of use.
+    AddressFreed { target: u16, in_use: u32 },
+    /// A packet was refused, by a rule if one is to blame, with nothing to be had from these targets.
+    Refused { rule: Option<RuleId>, reason: Reason, targets: [Option<u16>; 2] },
+}
+
+/// Why a mapping or a session was closed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Cause {
+    /// Its time was up.
+    Expired,
+    /// It was cleared.
+    Cleared,
+    /// The device restarted.
+    Restarted,
+    /// The device lost the address that it was on.
+    AddressLost,
+    /// Its rule was disabled, and no session was left.
+    RuleDisabled,
+}
+
+/// Somebody who is told of every event, with the table as it is then. `()` costs nothing.
+pub(in crate::device) trait Sink {
+    /// An event, at an instant in nanoseconds.
+    fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings);
+}
+
+impl Sink for () {
+    #[inline(always)]
+    fn note(&mut self, _: u64, _: TableEvent, _: &Bindings) {}
+}
+
+impl<S: Sink> Sink for Option<Box<S>> {
+    #[inline(always)]
+    fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
+        if let Some(sink) = self {
+            sink.note(at, event, bindings);
+        }
+    }
+}
+
+#[cfg(test)]
+impl Sink for Vec<(u64, TableEvent)> {
+    fn note(&mut self, at: u64, event: TableEvent, _: &Bindings) {
+        self.push((at, event));
+    }
+}

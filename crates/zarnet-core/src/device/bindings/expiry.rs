@@ -1,0 +1,71 @@
+//! What time does to the table.
+
+use super::keys::endpoint_hash;
+use super::table::{Kind, Mapping};
+use super::{Bindings, Cause, Engine, Sink};
+use crate::net::Instant;
+
+impl<S: Sink> Engine<'_, S> {
+    /// Ends everything whose time is up at `now`, in the order of expiry.
+    #[inline]
+    pub(in crate::device) fn expire(&mut self, now: Instant) {
+        if now.0 >= self.bindings.next_expiry {
+            self.expire_due(now);
+        }
+    }
+
+    fn expire_due(&mut self, now: Instant) {
+        'next: loop {
+            let until = now.0.min(self.bindings.lingering.next_end());
+            while let Some(id) = self.bindings.table.next_due(until) {
+                if self.bindings.table.has_expiring() {
+                    self.bindings.prefetch_expiring();
+                }
+                if !self.close_both(id) {
+                    let at = self.bindings.table.session(id).expires;
+                    self.close_session(id, at, Cause::Expired);
+                    // its address mapping may linger, and for less than the next session lives
+                    continue 'next;
+                }
+            }
+            let Some((until, mapping)) = self.bindings.lingering.next_over(now.0) else { break };
+            if let Some(mapping) = mapping {
+                self.close_mapping(mapping, until, Cause::Expired);
+            }
+        }
+        self.bindings.externals.wake(now.0);
+        self.bindings.find_next_expiry();
+    }
+}
+
+impl Bindings {
+    fn find_next_expiry(&mut self) {
+        let next = self.table.next_expiry().min(self.lingering.next_end());
+        self.next_expiry = next.min(self.externals.next_wake());
+    }
+
+    /// Whatever is due is to be looked at anew.
+    pub(in crate::device) fn forget_next_expiry(&mut self) {
+        self.next_expiry = 0;
+    }
+
+    /// Reads what the sessions that are about to expire are found by, and hold. For many at once: what has to be waited for
+    /// is then waited for together.
+    fn prefetch_expiring(&mut self) {
+        let mut expiring = std::mem::take(&mut self.expiring);
+        expiring.clear();
+        let (externals, dependence) = (&self.externals, self.dependence);
+        self.table.next_expiring(|m, peer| {
+            if m.kind() == Kind::Endpoint {
+                let end = (m.internal, m.internal_port);
+                expiring.push((*m, endpoint_hash(dependence, externals.protocol_of(m.place()), end, peer)));
+            }
+        });
+        let found = expiring.iter().fold(0, |sum, l| sum ^ self.table.by_internal.touch(l.1));
+        let port = |m: &Mapping| self.externals.page(m.place()).mapping(m.external_port).unwrap_or(0);
+        let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
+        let hosts = expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
+        std::hint::black_box((found, ports, hosts));
+        self.expiring = expiring;
+    }
+}

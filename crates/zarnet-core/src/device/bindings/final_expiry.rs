@@ -1,0 +1,39 @@
+//! The end of a run: what is due by then ends at once, in no order. Nothing is looked up any more, so that ports, indexes and
+//! pairs are left as they are, and only what is counted and listed matters.
+
+use super::arena::NONE;
+use super::{Bindings, Cause, Engine, PairedAddresses, Sink};
+use crate::net::Instant;
+
+impl Bindings {
+    /// Gives back the memory of everything that is only needed for packets still to come.
+    pub(in crate::device) fn release(&mut self) {
+        self.table.release();
+        self.paired = PairedAddresses::new();
+    }
+}
+
+impl<S: Sink> Engine<'_, S> {
+    /// Ends everything whose time is up at `now`, after [`Bindings::release`]. `ordered`: in the order of expiry, for
+    /// somebody who is told of it.
+    pub(in crate::device) fn expire_finally(&mut self, now: Instant, ordered: bool) {
+        if !self.compiled.mappings_are_simple || ordered {
+            return self.expire(now);
+        }
+        let mut others = Vec::new();
+        for id in 0..self.bindings.table.places() {
+            let session = self.bindings.table.session(id);
+            let (expires, is_none) = (session.expires, session.owner == NONE);
+            if !is_none && expires <= now.0 && !self.close_both_finally(id, expires) {
+                others.push((expires, id));
+            }
+        }
+        others.sort_unstable();
+        for (at, id) in others {
+            self.close_session(id, at, Cause::Expired);
+        }
+        self.bindings.table.file_anew();
+        self.bindings.forget_next_expiry();
+        self.expire(now);
+    }
+}

@@ -1,0 +1,168 @@
+//! How mappings and sessions are found, and what there is to know of them.
+
+use super::arena::NONE;
+use super::keys::{address_hash, endpoint_hash, portless_hash};
+use super::session::{INBOUND, Session};
+use super::{Bindings, Kind};
+use crate::device::key::{EndKey, Key};
+use crate::device::outcome::SessionRef;
+use crate::net::{Endpoint, Protocol, Tuple};
+use crate::plan::{Dependence, RuleId};
+
+impl Bindings {
+    /// What an endpoint mapping is found by.
+    #[inline(always)]
+    pub(in crate::device) fn endpoint_hash(&self, protocol: Protocol, end: EndKey, peer: EndKey) -> u32 {
+        endpoint_hash(self.dependence, protocol, end, peer)
+    }
+
+    /// Endpoint mappings of an internal endpoint that a packet to this peer may use, whichever rule made them.
+    #[inline]
+    pub(in crate::device) fn mappings_of(
+        &self,
+        protocol: Protocol,
+        end: EndKey,
+        peer: EndKey,
+    ) -> impl Iterator<Item = u32> + '_ {
+        let hash = self.endpoint_hash(protocol, end, peer);
+        self.table.by_internal.candidates(hash).filter(move |&id| {
+            self.is_mapping_of(id, protocol, end)
+                && match self.dependence {
+                    Dependence::EndpointIndependent => true,
+                    Dependence::AddressDependent => self.peer_of(id).is_some_and(|p| p.0 == peer.0),
+                    Dependence::AddressAndPortDependent => self.peer_of(id) == Some(peer),
+                }
+        })
+    }
+
+    /// The mapping of an internal endpoint, where mappings do not depend on the peer.
+    #[inline(always)]
+    pub(in crate::device) fn find_endpoint(&self, hash: u32, protocol: Protocol, end: EndKey) -> Option<u32> {
+        self.table.by_internal.candidates(hash).find(|id| self.is_mapping_of(*id, protocol, end))
+    }
+
+    /// Whether a place holds a mapping of an internal endpoint.
+    #[inline(always)]
+    pub(in crate::device) fn is_mapping_of(&self, id: u32, protocol: Protocol, end: EndKey) -> bool {
+        let m = self.table.mapping(id);
+        m.internal == end.0
+            && m.internal_port == end.1
+            && m.kind() == Kind::Endpoint
+            && self.externals.protocol_of(m.place()) == protocol
+    }
+
+    /// The peer that an endpoint mapping was made for, where mappings depend on it.
+    pub(in crate::device) fn peer_of(&self, mapping: u32) -> Option<EndKey> {
+        self.details.peers.get(&mapping).copied()
+    }
+
+    /// Whether a peer is the one that an endpoint mapping was made for, as far as mappings tell peers apart.
+    pub(in crate::device) fn is_own_peer(&self, mapping: u32, peer: EndKey) -> bool {
+        self.peer_of(mapping).is_none_or(|own| match self.dependence {
+            Dependence::EndpointIndependent => true,
+            Dependence::AddressDependent => own.0 == peer.0,
+            Dependence::AddressAndPortDependent => own == peer,
+        })
+    }
+
+    /// The address mapping of a host on a target for whole addresses.
+    pub(in crate::device) fn address_mapping(&self, host: Key, target: u16) -> Option<u32> {
+        self.table.by_internal.candidates(address_hash(host, target)).find(|&id| {
+            let m = self.table.mapping(id);
+            m.kind() == Kind::Address && m.internal == host && m.target == target
+        })
+    }
+
+    /// The portless mapping of a host and a rule for a protocol and a peer.
+    pub(in crate::device) fn portless_mapping(
+        &self,
+        rule: u16,
+        protocol: Protocol,
+        host: Key,
+        peer: Key,
+    ) -> Option<u32> {
+        self.table.by_internal.candidates(portless_hash(protocol, host, peer)).find(|&id| {
+            let m = self.table.mapping(id);
+            m.kind() == Kind::Portless
+                && m.internal == host
+                && m.rule == rule
+                && m.internal_port == u16::from(protocol.0)
+                && self.table.sessions_of(id).next().is_some_and(|s| self.table.session(s).remote == peer)
+        })
+    }
+
+    /// Portless mappings on an external address.
+    pub(in crate::device) fn portless_at(&self, external: u32, protocol: Protocol) -> Vec<u32> {
+        let all = self.details.portless.iter().filter(|(key, _)| key.0 == external && key.1 == protocol);
+        all.map(|(_, id)| *id).collect()
+    }
+
+    /// Whether a host has a mapping on a target: found by going through all.
+    pub(in crate::device) fn is_on(&self, host: Key, target: u16) -> bool {
+        self.table.all_mappings().map(|id| self.table.mapping(id)).any(|m| m.internal == host && m.target == target)
+    }
+
+    /// The position of the external address that a mapping is on.
+    pub(in crate::device) fn external_under(&self, mapping: u32) -> u32 {
+        let m = self.table.mapping(mapping);
+        if m.kind() == Kind::Endpoint { self.externals.external_of(m.place()) } else { m.place() }
+    }
+
+    /// Whether a mapping or a session of a former rule that still lives has this external address.
+    pub(in crate::device) fn holds(&self, address: Key) -> bool {
+        let external = self.externals.find(address);
+        external.is_some_and(|e| self.externals.get(e).is_used()) || self.inherited.are_on(address)
+    }
+
+    /// Protocol and port that a session's timers depend on: the destination's port as the initiator sent it.
+    pub(in crate::device) fn timed_by(&self, session: &Session) -> (Protocol, u16) {
+        match self.table.explicit(session) {
+            Some(explicit) => (explicit.protocol, explicit.original.destination.port),
+            None => {
+                let mapping = self.table.mapping(session.owner);
+                let port = if session.has(INBOUND) { mapping.external_port } else { session.remote_port };
+                (self.externals.protocol_of(mapping.place()), port)
+            }
+        }
+    }
+
+    pub(in crate::device) fn protocol_of(&self, session: &Session) -> Protocol {
+        self.timed_by(session).0
+    }
+
+    /// The initiator's packet as sent and as forwarded.
+    pub(in crate::device) fn tuples(&self, id: u32) -> (Tuple, Tuple) {
+        let session = self.table.session(id);
+        if let Some(explicit) = self.table.explicit(session) {
+            return (explicit.original, explicit.translated);
+        }
+        let mapping = self.table.mapping(session.owner);
+        let address = self.externals.get(self.externals.external_of(mapping.place())).address;
+        let internal = mapping.internal.with_port(mapping.internal_port);
+        let external = address.with_port(mapping.external_port);
+        let remote = session.remote.with_port(session.remote_port);
+        let pair = |source: Endpoint, destination: Endpoint| Tuple { source, destination };
+        if session.has(INBOUND) {
+            (pair(remote, external), pair(remote, internal))
+        } else {
+            (pair(internal, remote), pair(external, remote))
+        }
+    }
+
+    /// Rules of steps 4 and 8 that a session was made by.
+    pub(in crate::device) fn rules_of(&self, session: &Session) -> (Option<RuleId>, Option<RuleId>) {
+        match self.table.explicit(session) {
+            Some(explicit) => (explicit.inbound_rule.map(RuleId), explicit.outbound_rule.map(RuleId)),
+            None => {
+                let rule = Some(RuleId(self.table.mapping(session.owner).rule));
+                if session.has(INBOUND) { (rule, None) } else { (None, rule) }
+            }
+        }
+    }
+
+    /// Whether a session still lives.
+    pub(in crate::device) fn is_alive(&self, session: SessionRef) -> bool {
+        let s = self.table.session(session.id);
+        s.owner != NONE && s.created == session.created
+    }
+}

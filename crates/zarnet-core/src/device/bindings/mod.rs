@@ -1,0 +1,169 @@
+//! What a device knows: mappings, sessions, the external ends that they hold, and when they end.
+//!
+//! Whoever has a [`Context`] may look; only the four doors of an [`Engine`] change the table: [`Engine::open_mapping`],
+//! [`Engine::close_mapping`], [`Engine::open_session`] and [`Engine::close_session`]. Each reports what it did to a
+//! [`Sink`].
+
+mod arena;
+mod close;
+mod context;
+mod engine;
+mod events;
+mod expiry;
+mod external_addresses;
+mod final_expiry;
+mod find_session;
+mod free_addresses;
+mod index;
+mod inherited_ends;
+mod keys;
+mod lingering;
+mod look_up;
+mod open;
+mod overlapping_flows;
+mod paired_addresses;
+mod port_map;
+mod port_table;
+mod rebuild;
+mod resting_ports;
+mod running;
+mod session;
+mod table;
+mod target_use;
+mod timer_wheel;
+
+use std::collections::HashMap;
+
+use foldhash::fast::RandomState;
+use rand_chacha::ChaCha12Rng;
+use rand_chacha::rand_core::SeedableRng;
+
+use super::compiled::Compiled;
+use super::key::{EndKey, Key};
+use crate::net::Protocol;
+use crate::plan::Dependence;
+use external_addresses::ExternalAddresses;
+use inherited_ends::InheritedEnds;
+use lingering::Lingering;
+use paired_addresses::PairedAddresses;
+use table::{Mapping, Table};
+use target_use::TargetUse;
+
+pub(super) use arena::NONE;
+pub(super) use context::Context;
+pub(super) use engine::Engine;
+pub(super) use events::{Cause, Sink, TableEvent};
+pub(super) use external_addresses::ExternalAddress;
+pub(super) use find_session::KnownSession;
+pub(super) use open::{ExternalEnd, NewMapping, NewPort, distinct};
+pub(super) use port_map::{PortMap, PortSpan};
+pub(super) use rebuild::Renumbered;
+pub(super) use session::{ANSWERED, EXPLICIT, Heading, INBOUND, SHARED, Session};
+pub(super) use table::{ExplicitTuple, Kind};
+
+/// The table of a device and what is kept beside it.
+#[derive(Debug, Clone)]
+pub(super) struct Bindings {
+    pub table: Table,
+    pub externals: ExternalAddresses,
+    /// What of each target is in use, by its position.
+    pub targets: Vec<TargetUse>,
+    /// External addresses of internal hosts.
+    pub paired: PairedAddresses,
+    pub hosts: HostCounts,
+    pub turns: Turns,
+    pub details: MappingDetails,
+    pub lingering: Lingering,
+    /// What sessions from before the present plan hold.
+    pub inherited: InheritedEnds,
+    /// What lives of each rule, by its position.
+    pub live: Vec<Live>,
+    /// By how much of the peer mappings are told apart.
+    pub dependence: Dependence,
+    /// Room for what sessions about to expire are found by.
+    expiring: Vec<(Mapping, u32)>,
+    /// Nothing is due before this instant.
+    next_expiry: u64,
+}
+
+/// What internal hosts have, where it is limited or decides where they go.
+#[derive(Debug, Clone, Default)]
+pub(super) struct HostCounts {
+    /// Endpoint mappings on the fallback, by internal host and rule.
+    pub on_fallback: HashMap<(Key, u16), u32, RandomState>,
+    /// Endpoint mappings, where they are limited by host.
+    pub ports: HashMap<Key, u32, RandomState>,
+}
+
+/// What choices go on from.
+#[derive(Debug, Clone)]
+pub(super) struct Turns {
+    /// The address last handed out, by pool, for `in-turn`.
+    pub last_picked: Vec<Option<Key>>,
+    /// The server that the next session of a forward gets, by rule.
+    pub next_server: Vec<u32>,
+    pub random: ChaCha12Rng,
+}
+
+/// What few mappings have besides.
+#[derive(Debug, Clone, Default)]
+pub(super) struct MappingDetails {
+    /// Portless mappings by external address, protocol and peer.
+    pub portless: HashMap<(u32, Protocol, Key), u32, RandomState>,
+    /// The peer that an endpoint mapping was made for, where mappings depend on it.
+    pub peers: HashMap<u32, EndKey, RandomState>,
+    /// Pool rules that share an address mapping, where they are several.
+    pub sharing: HashMap<u32, Vec<u16>, RandomState>,
+}
+
+/// What lives of a rule.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Live {
+    pub sessions: u64,
+    pub mappings: u64,
+}
+
+impl Bindings {
+    /// Nothing in the table. The same `seed` gives the same choices on every machine.
+    pub(super) fn new(compiled: &Compiled, seed: u64) -> Self {
+        let (pools, rules) = (compiled.plan.pools.len(), compiled.plan.rules.len());
+        let random = ChaCha12Rng::seed_from_u64(seed);
+        let turns = Turns { last_picked: vec![None; pools], next_server: vec![0; rules], random };
+        let mut targets: Vec<TargetUse> = compiled.targets.list.iter().map(TargetUse::unused).collect();
+        for (state, config) in targets.iter_mut().zip(&compiled.targets.list) {
+            state.set_pairing(config, compiled.plan.behaviour.paired);
+        }
+        Self {
+            table: Table::new(),
+            externals: ExternalAddresses::default(),
+            targets,
+            paired: PairedAddresses::new(),
+            hosts: HostCounts::default(),
+            turns,
+            details: MappingDetails::default(),
+            lingering: Lingering::default(),
+            inherited: InheritedEnds::default(),
+            live: vec![Live::default(); rules],
+            dependence: compiled.plan.behaviour.mapping,
+            expiring: Vec::new(),
+            next_expiry: 0,
+        }
+    }
+
+    /// What of a target is in use.
+    #[inline(always)]
+    pub(super) fn target(&self, target: u16) -> &TargetUse {
+        &self.targets[usize::from(target)]
+    }
+
+    #[inline(always)]
+    fn target_mut(&mut self, target: u16) -> &mut TargetUse {
+        &mut self.targets[usize::from(target)]
+    }
+
+    /// Something becomes due at an instant.
+    #[inline(always)]
+    fn due_by(&mut self, at: u64) {
+        self.next_expiry = self.next_expiry.min(at);
+    }
+}

@@ -1,0 +1,88 @@
+//! The ports of one external address and protocol: which are taken, by which mapping, and whose blocks they lie in.
+
+use std::collections::HashMap;
+
+use foldhash::fast::RandomState;
+
+use super::port_map::{PortMap, zeros};
+use crate::device::key::Key;
+use crate::net::Protocol;
+
+/// The protocols that are translated by port or query id; each has a port table of an address.
+pub(super) const PAGED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
+
+/// Which port table of an address is a protocol's: looked up, for protocols come in no order.
+pub(super) fn page_slot(protocol: Protocol) -> Option<usize> {
+    const SLOTS: [u8; 256] = {
+        let (mut slots, mut i) = ([u8::MAX; 256], 0);
+        while i < PAGED.len() {
+            slots[PAGED[i].0 as usize] = i as u8;
+            i += 1;
+        }
+        slots
+    };
+    let slot = usize::from(SLOTS[usize::from(protocol.0)]);
+    (slot < PAGED.len()).then_some(slot)
+}
+
+/// The ports of one external address and protocol.
+#[derive(Debug, Clone)]
+pub(in crate::device) struct PortTable {
+    pub ports: PortMap,
+    /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed: few addresses use all
+    /// their ports.
+    by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
+    /// Owner and number of ports in use of each block that has an owner.
+    pub blocks: HashMap<u32, (Key, u32), RandomState>,
+    /// Ports in use that another plan has taken out meanwhile: nobody gets them afterwards.
+    pub(super) withdrawn: Vec<u16>,
+}
+
+/// So many ports in a row have their places together.
+const STRETCH: usize = 1 << 10;
+
+impl PortTable {
+    /// Nothing taken but what `ports` has taken out.
+    pub(super) fn new(ports: PortMap) -> Self {
+        let by_port = [const { None }; (1 << 16) / STRETCH];
+        Self { ports, by_port, blocks: HashMap::default(), withdrawn: Vec::new() }
+    }
+
+    #[inline(always)]
+    pub(super) fn held_by(&self, port: u16) -> u32 {
+        let port = usize::from(port);
+        self.by_port[port / STRETCH].as_ref().map_or(0, |stretch| stretch[port % STRETCH])
+    }
+
+    /// The place of a port, made if need be.
+    #[inline(always)]
+    pub(super) fn holder(&mut self, port: u16) -> &mut u32 {
+        let port = usize::from(port);
+        &mut self.by_port[port / STRETCH].get_or_insert_with(zeros)[port % STRETCH]
+    }
+
+    /// A port stays with whom it is, taken out or not.
+    pub(super) fn keep(&mut self, port: u16) {
+        if !self.ports.is_free(port) {
+            self.withdrawn.push(port);
+        }
+        self.ports.take(port);
+    }
+
+    /// A port is nobody's any more.
+    pub(super) fn release(&mut self, port: u16) {
+        if !self.is_withdrawn(port) {
+            self.ports.release(port);
+        }
+    }
+
+    /// Whether a plan has taken a port out while it was in use.
+    pub(in crate::device) fn is_withdrawn(&self, port: u16) -> bool {
+        !self.withdrawn.is_empty() && self.withdrawn.contains(&port)
+    }
+
+    /// The mapping at a port, the first of several where ports are overloaded.
+    pub(in crate::device) fn mapping(&self, port: u16) -> Option<u32> {
+        self.held_by(port).checked_sub(1)
+    }
+}

@@ -1,0 +1,491 @@
+//! When sessions expire: a timer wheel of three levels, whose current slot is kept in exact order.
+//!
+//! A slot of the first level is an eighth of a second explicit, one of the second 18 minutes, one of the third 104 days: together
+//! they reach further than a clock of 64 bits does. When a slot of an upper level begins, its entries move down. The clock
+//! jumps from one slot that holds something to the next, so that a hundred idle years cost no more than a second.
+//!
+//! Postponing an expiry costs nothing: the entry is looked at when its old slot begins, and put back. Bringing one
+//! forward leaves a stale entry behind, which `armed` tells apart.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+
+/// Nanoseconds to ticks: 134 ms.
+const SHIFT: u32 = 27;
+/// Slots of a level.
+const SLOTS: u64 = 1 << SLOT_BITS;
+const SLOT_BITS: u32 = 13;
+/// Levels: 2^(27 + 3 * 13) nanoseconds are more than a clock of 64 bits holds.
+const LEVELS: usize = 3;
+/// What does not expire.
+pub(super) const NEVER: u64 = u64::MAX;
+/// Not in the wheel.
+pub(super) const UNARMED: u16 = u16::MAX;
+
+/// Which slot of its level a tick belongs to, counted through all levels.
+fn slot_of(level: usize, tick: u64) -> u16 {
+    (level as u64 * SLOTS + (tick >> (SLOT_BITS * level as u32)) % SLOTS) as u16
+}
+
+/// What the wheel asks of the arena whose entries it keeps.
+pub(super) trait Timed {
+    /// When the entry expires, in nanoseconds; [`NEVER`] for one that is no more.
+    fn expires(&self, id: u32) -> u64;
+    /// The slot in which the wheel last filed the entry; [`UNARMED`] for none.
+    fn armed(&mut self, id: u32) -> &mut u16;
+}
+
+/// Entries of one slot, or of a part of it.
+#[derive(Debug, Clone, Copy)]
+struct Piece {
+    entries: [u32; PIECE],
+    /// The piece that was filled before this one.
+    before: u32,
+}
+
+/// Entries of a piece: with its link, four lines of a cache.
+const PIECE: usize = 63;
+/// No piece.
+const NO_PIECE: u32 = u32::MAX;
+
+/// The last piece of a slot, and how much of it is filled.
+#[derive(Debug, Clone, Copy)]
+struct Slot {
+    last: u32,
+    filled: u32,
+}
+
+/// The slots' entries, in pieces that are used again: growing moves nothing, and nothing is left unused but half a piece a
+/// slot.
+#[derive(Debug, Clone, Default)]
+struct Pieces {
+    pieces: Vec<Piece>,
+    free: Vec<u32>,
+}
+
+impl Pieces {
+    fn push(&mut self, slot: &mut Slot, id: u32) {
+        if slot.last == NO_PIECE || slot.filled as usize == PIECE {
+            let piece = Piece { entries: [0; PIECE], before: slot.last };
+            slot.last = match self.free.pop() {
+                Some(place) => {
+                    self.pieces[place as usize] = piece;
+                    place
+                }
+                None => {
+                    self.pieces.push(piece);
+                    self.pieces.len() as u32 - 1
+                }
+            };
+            slot.filled = 0;
+        }
+        self.pieces[slot.last as usize].entries[slot.filled as usize] = id;
+        slot.filled += 1;
+    }
+
+    /// Moves the entries of a slot over.
+    fn drain(&mut self, slot: Slot, into: &mut Vec<u32>) {
+        let (mut at, mut filled) = (slot.last, slot.filled as usize);
+        while at != NO_PIECE {
+            let piece = &self.pieces[at as usize];
+            into.extend_from_slice(&piece.entries[..filled]);
+            self.free.push(at);
+            (at, filled) = (piece.before, PIECE);
+        }
+    }
+}
+
+/// The slots of one level.
+#[derive(Debug, Clone, Default)]
+struct Level {
+    /// Empty until the first entry is filed here.
+    slots: Vec<Slot>,
+    /// A bit for every slot that holds something.
+    occupied: Vec<u64>,
+    /// Entries in all slots.
+    filed: usize,
+}
+
+impl Level {
+    fn push(&mut self, pieces: &mut Pieces, slot: usize, id: u32) {
+        if self.slots.is_empty() {
+            self.slots = vec![Slot { last: NO_PIECE, filled: 0 }; SLOTS as usize];
+            self.occupied = vec![0; SLOTS as usize / 64];
+        }
+        pieces.push(&mut self.slots[slot], id);
+        self.occupied[slot / 64] |= 1 << (slot % 64);
+        self.filed += 1;
+    }
+
+    fn drain(&mut self, pieces: &mut Pieces, slot: usize, into: &mut Vec<u32>) {
+        if self.filed == 0 || self.occupied[slot / 64] >> (slot % 64) & 1 == 0 {
+            return;
+        }
+        let before = into.len();
+        pieces.drain(std::mem::replace(&mut self.slots[slot], Slot { last: NO_PIECE, filled: 0 }), into);
+        self.occupied[slot / 64] &= !(1 << (slot % 64));
+        self.filed -= into.len() - before;
+    }
+
+    /// How many slots after `slot` the next one that holds something comes, going round once.
+    fn next_after(&self, slot: u64) -> Option<u64> {
+        if self.filed == 0 {
+            return None;
+        }
+        let first = (slot + 1) % SLOTS;
+        let words = self.occupied.len() as u64;
+        // the word that the search begins in is looked at twice: its upper bits first, its lower ones last
+        for step in 0..=words {
+            let word = (first / 64 + step) % words;
+            let bits = self.occupied[word as usize];
+            let bits = match step {
+                0 => bits & u64::MAX << (first % 64),
+                s if s == words => bits & !(u64::MAX << (first % 64)),
+                _ => bits,
+            };
+            if bits != 0 {
+                let found = word * 64 + u64::from(bits.trailing_zeros());
+                return Some((found + SLOTS - first) % SLOTS + 1);
+            }
+        }
+        None
+    }
+}
+
+/// The wheel.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Wheel {
+    levels: [Level; LEVELS],
+    pieces: Pieces,
+    /// Entries of the current tick in the order of their expiry: nanoseconds into the tick, then the entry, in one word
+    /// that is quickly sorted.
+    due: Vec<u64>,
+    /// How many of them have been given out.
+    given: usize,
+    /// How many of them have been fetched ahead.
+    fetched: usize,
+    /// Room for them as they came.
+    unordered: Vec<u64>,
+    /// When the current tick begins.
+    tick_start: u64,
+    /// Entries that were filed for the current tick after it began.
+    soon: BinaryHeap<Reverse<(u64, u32)>>,
+    origin: Option<u64>,
+    /// The current tick, counted from the origin.
+    now: u64,
+    /// Entries that wait to be put into their slots, together: so that places far apart are waited for together.
+    waiting: Vec<(u16, u32)>,
+    /// Room for the entries of the slot whose tick begins.
+    turning: Vec<u32>,
+    /// Slots that were looked at so far.
+    #[cfg(test)]
+    next_server: usize,
+}
+
+/// So many entries are fetched ahead at once.
+const AHEAD: usize = 64;
+/// So many entries are put into their slots at once.
+const TOGETHER: usize = 32;
+
+impl Wheel {
+    #[inline]
+    fn tick(&self, time: u64) -> u64 {
+        (time >> SHIFT).saturating_sub(self.origin.unwrap_or(0))
+    }
+
+    /// The first tick of the slot that an entry is filed in.
+    #[inline]
+    fn begins(&self, armed: u16) -> u64 {
+        let (level, slot) = (u32::from(armed) >> SLOT_BITS, u64::from(armed) % SLOTS);
+        let now = self.now >> (SLOT_BITS * level);
+        (now + slot.wrapping_sub(now) % SLOTS) << (SLOT_BITS * level)
+    }
+
+    /// Files an entry under its expiry, if it is not filed early enough already.
+    #[inline]
+    pub(super) fn arm(&mut self, arena: &mut impl Timed, id: u32) {
+        let expires = arena.expires(id);
+        let armed = arena.armed(id);
+        if *armed == UNARMED || self.tick(expires) < self.begins(*armed) {
+            *armed = self.file(expires, id);
+        }
+    }
+
+    /// Files an entry, and gives the slot that it is then armed for.
+    #[inline(always)]
+    pub(super) fn file(&mut self, expires: u64, id: u32) -> u16 {
+        let tick = self.tick(expires);
+        if tick <= self.now || self.origin.is_none() {
+            return self.file_soon(expires, id);
+        }
+        let slot = match tick - self.now < SLOTS {
+            true => slot_of(0, tick),
+            false => self.far_slot(tick),
+        };
+        self.waiting.push((slot, id));
+        if self.waiting.len() >= TOGETHER {
+            self.settle();
+        }
+        slot
+    }
+
+    /// The slot of a tick beyond the first level.
+    fn far_slot(&self, tick: u64) -> u16 {
+        let slots_ahead = |level: u32| (tick >> (SLOT_BITS * level)) - (self.now >> (SLOT_BITS * level));
+        slot_of(if slots_ahead(1) < SLOTS { 1 } else { 2 }, tick)
+    }
+
+    /// Puts the entries that wait into their slots.
+    #[inline(never)]
+    fn settle(&mut self) {
+        // read them all first: the processor then waits for them together
+        let filled = |w: &(u16, u32)| {
+            let level = &self.levels[usize::from(w.0 >> SLOT_BITS)];
+            level.slots.get(usize::from(w.0) % SLOTS as usize).map_or(0, |s| s.filled)
+        };
+        std::hint::black_box(self.waiting.iter().fold(0, |sum, w| sum ^ filled(w)));
+        for &(slot, id) in &self.waiting {
+            let level = &mut self.levels[usize::from(slot >> SLOT_BITS)];
+            level.push(&mut self.pieces, usize::from(slot) % SLOTS as usize, id);
+        }
+        self.waiting.clear();
+    }
+
+    #[cold]
+    fn file_soon(&mut self, expires: u64, id: u32) -> u16 {
+        // who files before anybody has asked: what expires earlier then counts as soon, too
+        self.origin.get_or_insert(expires >> SHIFT);
+        self.soon.push(Reverse((expires, id)));
+        slot_of(0, self.now)
+    }
+
+    /// The next entry that expires at `now` or before, in the order of expiry. It is then no longer filed.
+    pub(super) fn next_due(&mut self, arena: &mut impl Timed, now: u64) -> Option<u32> {
+        if self.origin.is_none() {
+            self.origin = Some(now >> SHIFT);
+        }
+        let target = self.tick(now);
+        loop {
+            while let Some((expires, id)) = self.peek() {
+                if expires > now {
+                    return None;
+                }
+                self.pop();
+                // stale, or postponed since it was filed
+                if *arena.armed(id) != slot_of(0, self.now) {
+                    continue;
+                }
+                *arena.armed(id) = UNARMED;
+                if arena.expires(id) <= now {
+                    return Some(id);
+                }
+                self.arm(arena, id);
+            }
+            if self.now >= target {
+                return None;
+            }
+            self.settle();
+            match self.next_occupied().filter(|next| *next <= target) {
+                Some(next) => {
+                    self.now = next;
+                    self.turn(arena);
+                }
+                // nothing is filed up to there
+                None => self.now = target,
+            }
+        }
+    }
+
+    /// The first tick after the current one at which a slot that holds something begins, on whichever level.
+    fn next_occupied(&self) -> Option<u64> {
+        let begins = |(level, slots): (u32, &Level)| {
+            let now = self.now >> (SLOT_BITS * level);
+            slots.next_after(now % SLOTS).map(|ahead| (now + ahead) << (SLOT_BITS * level))
+        };
+        (0..).zip(&self.levels).filter_map(begins).min()
+    }
+
+    /// Whether [`Self::ahead`] has something to tell.
+    #[inline]
+    pub(super) fn has_ahead(&self) -> bool {
+        self.given >= self.fetched && self.fetched < self.due.len()
+    }
+
+    /// The next entries of the current tick, once each, so that what they need can be fetched ahead.
+    pub(super) fn ahead(&mut self) -> impl Iterator<Item = u32> + '_ {
+        let from = self.given.max(self.fetched).min(self.due.len());
+        self.fetched = self.due.len().min(from + AHEAD);
+        self.due[from..self.fetched].iter().map(|key| *key as u32)
+    }
+
+    /// Until when nothing becomes due, unless something is filed.
+    pub(super) fn next_expiry(&self) -> u64 {
+        let Some(origin) = self.origin else { return 0 };
+        let next_tick = (origin + self.now).saturating_add(1).saturating_mul(1 << SHIFT);
+        self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick))
+    }
+
+    /// Takes over the slots that begin with the current tick: those of upper levels first, for their entries move down, into
+    /// the slot of the tick itself too.
+    fn turn(&mut self, arena: &mut impl Timed) {
+        #[cfg(test)]
+        {
+            self.next_server += 1;
+        }
+        let mut turning = std::mem::take(&mut self.turning);
+        for level in (1..LEVELS).rev() {
+            // a slot of an upper level begins where no lower digit is left
+            if self.now.trailing_zeros() >= SLOT_BITS * level as u32 {
+                self.drain(level, &mut turning);
+            }
+            for id in turning.drain(..) {
+                if *arena.armed(id) == slot_of(level, self.now) {
+                    *arena.armed(id) = UNARMED;
+                    self.arm(arena, id);
+                }
+            }
+            self.settle();
+        }
+        self.due.clear();
+        (self.given, self.fetched) = (0, 0);
+        self.tick_start = (self.origin.unwrap_or(0) + self.now) << SHIFT;
+        self.drain(0, &mut turning);
+        std::hint::black_box(turning.iter().fold(0, |sum, id| sum ^ arena.expires(*id)));
+        for id in turning.drain(..) {
+            if *arena.armed(id) != slot_of(0, self.now) {
+                continue;
+            }
+            let expires = arena.expires(id);
+            if self.tick(expires) > self.now {
+                *arena.armed(id) = UNARMED;
+                self.arm(arena, id);
+            } else {
+                self.due.push(expires.saturating_sub(self.tick_start) << 32 | u64::from(id));
+            }
+        }
+        self.turning = turning;
+        self.order_due();
+    }
+
+    fn drain(&mut self, level: usize, into: &mut Vec<u32>) {
+        let slot = usize::from(slot_of(level, self.now)) % SLOTS as usize;
+        self.levels[level].drain(&mut self.pieces, slot, into);
+    }
+
+    /// Puts the entries of the tick in order: into buckets first where they are many, for times are spread evenly.
+    fn order_due(&mut self) {
+        const BUCKETS: usize = 256;
+        if self.due.len() < BUCKETS / 2 {
+            return self.due.sort_unstable();
+        }
+        let bucket = |key: u64| (key >> (32 + SHIFT - BUCKETS.ilog2())) as usize % BUCKETS;
+        let mut ends = [0u32; BUCKETS];
+        self.due.iter().for_each(|key| ends[bucket(*key)] += 1);
+        let mut sum = 0;
+        for end in &mut ends {
+            sum += *end;
+            *end = sum;
+        }
+        self.unordered.clone_from(&self.due);
+        for key in &self.unordered {
+            let end = &mut ends[bucket(*key)];
+            *end -= 1;
+            self.due[*end as usize] = *key;
+        }
+        let mut start = 0;
+        for next in ends.into_iter().skip(1).chain([sum]) {
+            self.due[start..next as usize].sort_unstable();
+            start = next as usize;
+        }
+    }
+
+    fn first_due(&self) -> Option<(u64, u32)> {
+        self.due.get(self.given).map(|key| (self.tick_start + (key >> 32), *key as u32))
+    }
+
+    #[inline]
+    fn peek(&self) -> Option<(u64, u32)> {
+        let due = self.first_due();
+        match self.soon.peek() {
+            None => due,
+            Some(Reverse(soon)) => Some(due.map_or(*soon, |d| d.min(*soon))),
+        }
+    }
+
+    #[inline]
+    fn pop(&mut self) {
+        match (self.first_due(), self.soon.peek()) {
+            (Some(_), None) => self.given += 1,
+            (Some(due), Some(Reverse(soon))) if due <= *soon => self.given += 1,
+            _ => drop(self.soon.pop()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[derive(Default)]
+    struct Arena(Vec<(u64, u16)>);
+
+    impl Timed for Arena {
+        fn expires(&self, id: u32) -> u64 {
+            self.0[id as usize].0
+        }
+        fn armed(&mut self, id: u32) -> &mut u16 {
+            &mut self.0[id as usize].1
+        }
+    }
+
+    /// From milliseconds to decades, mostly the shorter ones.
+    const FAR: std::ops::Range<u32> = 20..44;
+
+    #[test]
+    fn a_century_is_jumped_over() {
+        const YEAR: u64 = 365 * 86_400 * 1_000_000_000;
+        let (mut wheel, mut arena) = (Wheel::default(), Arena(vec![(NEVER, UNARMED); 1000]));
+        assert_eq!(wheel.next_due(&mut arena, 0), None);
+        for id in 0..1000 {
+            let expires = 100 * YEAR + u64::from(id);
+            arena.0[id as usize] = (expires, UNARMED);
+            arena.0[id as usize].1 = wheel.file(expires, id);
+        }
+        assert_eq!(wheel.next_due(&mut arena, 100 * YEAR - 1), None);
+        let due: Vec<u32> = std::iter::from_fn(|| wheel.next_due(&mut arena, 101 * YEAR)).collect();
+        assert_eq!(due, (0..1000).collect::<Vec<_>>());
+        // each entry is looked at once a level: the slots in between are not
+        assert!(wheel.next_server < 10, "{} slots were looked at", wheel.next_server);
+    }
+
+    proptest! {
+        /// Each entry comes out once, at the first look at or after its expiry, in order, whatever was postponed or
+        /// brought forward in between.
+        #[test]
+        fn everything_comes_out_when_it_is_due(
+            start in 0u64..1 << 60,
+            steps in proptest::collection::vec((0u64..3000, FAR, 0u32..20, 0u64..3000, FAR), 1..200),
+        ) {
+            let (mut wheel, mut arena, mut now) = (Wheel::default(), Arena(vec![(NEVER, UNARMED); 20]), start);
+            for (forward, by, id, life, scale) in steps {
+                now += forward << by;
+                let mut last = 0;
+                while let Some(id) = wheel.next_due(&mut arena, now) {
+                    let expires = arena.expires(id);
+                    prop_assert!(expires <= now && expires >= last);
+                    last = expires;
+                    arena.0[id as usize].0 = NEVER;
+                }
+                prop_assert!(arena.0.iter().all(|e| e.0 > now));
+                let is_new = arena.0[id as usize].0 == NEVER;
+                arena.0[id as usize].0 = now + 1 + (life << scale);
+                if is_new {
+                    arena.0[id as usize].1 = wheel.file(arena.expires(id), id);
+                } else {
+                    wheel.arm(&mut arena, id);
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,112 @@
+//! Which rules look at a packet's source, and in which order: by its address where rules are few, by all that rules ask of it
+//! where they are many.
+
+use std::net::IpAddr;
+
+use super::first_match::{FirstMatch, Wants, service_number};
+use crate::device::key::{Key, numbered};
+use crate::net::{AddressRange, AddressSet, IntervalMap, Packet, Protocol, Service};
+use crate::plan::{self, Rule, RuleKind, RuleOrder};
+
+/// So many rules are looked at one by one.
+const FEW: usize = 64;
+
+/// The rules of step 8, found by source.
+#[derive(Debug, Clone)]
+pub(in crate::device) struct SourceRules {
+    by_source: IntervalMap<Vec<u16>>,
+    /// In place of the former where rules are many.
+    first_match: Option<FirstMatch>,
+    v6: Vec<u16>,
+}
+
+impl SourceRules {
+    /// Whose sources each rule is for, and in which order they are looked at.
+    pub(super) fn new(plan: &plan::Device) -> Self {
+        let mut order: Vec<u16> = super::in_force(plan).map(|r| r.0).collect();
+        if plan.behaviour.rule_order == RuleOrder::FixedFirst {
+            order.sort_by_cached_key(|&i| {
+                let rule = &plan.rules[usize::from(i)];
+                let group = match rule.kind {
+                    RuleKind::Exempt => 0,
+                    RuleKind::Static(_) | RuleKind::Forward(_) => 1,
+                    _ => 2,
+                };
+                (group, senders(rule).count(), rule.parties.destination.count(), i)
+            });
+        }
+        let v6 = |i: &u16| senders(&plan.rules[usize::from(*i)]).ranges().any(|r| r.first().is_ipv6());
+        let v6: Vec<u16> = order.iter().copied().filter(v6).collect();
+        if order.len() > FEW {
+            let rules: Vec<(u16, Wants)> = order.iter().map(|i| (*i, wants(&plan.rules[usize::from(*i)]))).collect();
+            let by_source = IntervalMap::new(&[], |_| Vec::new());
+            return Self { by_source, first_match: Some(FirstMatch::new(&rules)), v6 };
+        }
+        let (mut ranges, mut owners) = (Vec::new(), Vec::new());
+        for (position, &i) in order.iter().enumerate() {
+            let space = numbered(&senders(&plan.rules[usize::from(i)]));
+            owners.extend(std::iter::repeat_n(position, space.len()));
+            ranges.extend(space);
+        }
+        let by_source = IntervalMap::new(&ranges, |active| {
+            let mut rules: Vec<u16> = active.iter().map(|r| order[owners[*r]]).collect();
+            rules.dedup();
+            rules
+        });
+        Self { by_source, first_match: None, v6 }
+    }
+
+    /// Rules that may translate a source, in the order in which they are looked at.
+    #[inline]
+    pub(in crate::device) fn of_source(&self, source: IpAddr) -> impl Iterator<Item = u16> + '_ {
+        let many = Key::of(source).zip(self.first_match.as_ref()).map(|(a, many)| many.of_source(a.number()));
+        let few = many.is_none().then(|| self.few_rules(source));
+        many.into_iter().flatten().chain(few.into_iter().flatten().copied())
+    }
+
+    /// The same for a packet: those are left out that its destination or service does not suit.
+    #[inline]
+    pub(in crate::device) fn of_packet(&self, sent: Packet) -> impl Iterator<Item = u16> + '_ {
+        let (from, to) = (sent.source(), sent.destination());
+        let many = Key::of(from.address).zip(Key::of(to.address)).zip(self.first_match.as_ref());
+        let service = service_number(sent.protocol, to.port);
+        let many = many.map(|((a, b), many)| many.candidates(a.number(), b.number(), service));
+        let few = many.is_none().then(|| self.few_rules(from.address));
+        many.into_iter().flatten().chain(few.into_iter().flatten().copied())
+    }
+
+    fn few_rules(&self, source: IpAddr) -> &[u16] {
+        match Key::of(source) {
+            Some(a) => self.by_source.get(a.number()),
+            None => &self.v6,
+        }
+    }
+
+    /// Where the rules of a source may change.
+    pub(super) fn edges(&self) -> &[u64] {
+        self.first_match.as_ref().map_or(self.by_source.edges(), FirstMatch::source_edges)
+    }
+}
+
+/// Whose packets a rule is for in step 8: of a fixed rule, those of its internal end.
+pub(in crate::device) fn senders(rule: &Rule) -> AddressSet {
+    match &rule.kind {
+        RuleKind::Static(s) => s.internal.into(),
+        RuleKind::Forward(f) => f.servers.iter().map(|s| AddressRange::one(s.address)).collect(),
+        _ => rule.parties.source.clone(),
+    }
+}
+
+/// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its source and destination.
+fn wants(rule: &Rule) -> Wants {
+    let all = (0, service_number(Protocol(u8::MAX), u16::MAX));
+    let fixed = rule.kind.is_fixed();
+    let span = |s: &Service| match s.protocol {
+        None => all,
+        Some(p) if !p.has_ports() => (service_number(p, 0), service_number(p, u16::MAX)),
+        Some(p) => (service_number(p, s.ports.first), service_number(p, s.ports.last)),
+    };
+    let services = if fixed || rule.service.is_any() { vec![all] } else { rule.service.0.iter().map(span).collect() };
+    let (sources, destinations) = (numbered(&senders(rule)), numbered(&rule.parties.destination));
+    Wants { sources, destinations, services }
+}

@@ -1,0 +1,267 @@
+//! Flows and packets are entered on the fast path, through the same doors as on the other.
+
+use super::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
+use crate::device::allocation::first_tried;
+use crate::device::bindings::{
+    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, NewPort, Session, Sink,
+};
+use crate::device::key::{EndKey, Key};
+use crate::device::pipeline::Source;
+use crate::device::session_state::State;
+use crate::net::{Instant, Protocol, Signal};
+use crate::plan::RuleId;
+
+impl FlowKey {
+    /// What is to be done with a session that was answered already, where it is not certain that answers to its external
+    /// address come in by the flow's exit.
+    #[inline]
+    fn doubts(&self, session: &Session, returns: Option<bool>, address: Key) -> Option<FastOutcome> {
+        match returns {
+            Some(false) if session.has(ANSWERED) => Some(FastOutcome::SlowPath),
+            None if session.has(ANSWERED) => Some(FastOutcome::Ask(address, self.egress)),
+            _ => None,
+        }
+    }
+}
+
+impl Context<'_> {
+    /// Whether a session with tuples of its own may have the answers that come to an external end.
+    #[inline(always)]
+    fn is_contested_by_explicit(&self, flow: &FlowKey, external: EndKey) -> bool {
+        // kept apart: there is hardly ever such a session, and what is short is entered in place
+        self.bindings.table.has_explicit() && self.has_explicit_for(flow, external)
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn has_explicit_for(&self, flow: &FlowKey, external: EndKey) -> bool {
+        self.bindings.table.may_be_explicit(flow.protocol, flow.destination, external)
+    }
+
+    /// Whether a session with tuples of its own may be between the ends of a flow.
+    #[inline(always)]
+    fn may_be_explicit(&self, flow: &FlowKey) -> bool {
+        self.bindings.table.may_be_explicit(flow.protocol, flow.source, flow.destination)
+    }
+
+    fn finds_explicit(&self, flow: &FlowKey) -> bool {
+        self.bindings.table.find_explicit(flow.packet(), |_, _| true).is_some()
+    }
+
+    /// The external address that an endpoint mapping is on.
+    #[inline(always)]
+    fn external_address(&self, mapping: u32) -> &ExternalAddress {
+        let externals = &self.bindings.externals;
+        externals.get(externals.external_of(self.bindings.table.mapping(mapping).place()))
+    }
+
+    /// What keeps a flow from being entered under a living mapping.
+    #[inline(always)]
+    fn hindrance(&self, session: &Session, flow: &FlowKey, mapping: u32) -> Option<FastOutcome> {
+        let external = self.external_address(mapping);
+        let port = self.bindings.table.mapping(mapping).external_port;
+        if self.is_contested_by_explicit(flow, (external.address, port)) {
+            return Some(FastOutcome::SlowPath);
+        }
+        flow.doubts(session, external.returns, external.address)
+    }
+
+    /// The mapping of a flow's internal end.
+    #[inline(always)]
+    fn mapping_of_flow(&self, flow: &FlowKey) -> Option<u32> {
+        self.bindings.find_endpoint(flow.hash, flow.protocol, flow.source)
+    }
+
+    /// The session between a flow's ends under a mapping.
+    #[inline(always)]
+    fn session_of_flow(&self, mapping: u32, flow: &FlowKey) -> Option<u32> {
+        self.bindings.table.under(mapping, flow.destination.0, flow.destination.1)
+    }
+
+    /// Whether the session between a flow's ends is beside the mapping that was found beforehand: both may have ended since.
+    #[inline(always)]
+    fn is_beside(&self, flow: &FlowKey) -> bool {
+        flow.found != NONE
+            && self.bindings.is_mapping_of(flow.found, flow.protocol, flow.source)
+            && self.bindings.table.is_of(flow.found, flow.found, flow.destination.0, flow.destination.1)
+    }
+}
+
+impl<S: Sink> Engine<'_, S> {
+    /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.
+    pub(in crate::device) fn enter_flow(
+        &mut self,
+        now: Instant,
+        flow: &FlowKey,
+        schedule: FlowSchedule,
+    ) -> FastOutcome {
+        self.expire(now);
+        let timing = self.compiled.timing(flow.protocol, flow.destination.1);
+        let mut session = Session::new(now.0, timing, NONE, ANSWERED);
+        if session.expires <= schedule.answer.0 {
+            return FastOutcome::SlowPath;
+        }
+        (session.remote, session.remote_port) = flow.destination;
+        // the server's SYN establishes it: RFC 7857 figure 1
+        session.state = [State::Open, State::Established][usize::from(flow.protocol == Protocol::TCP)];
+        session.run_until(schedule.end.0, schedule.ending, timing);
+        let mapping = self.context().mapping_of_flow(flow);
+        if let Some(known) = mapping.and_then(|m| self.context().session_of_flow(m, flow)) {
+            // of two sessions with one answer, the older counts
+            if self.context().may_be_explicit(flow) {
+                return FastOutcome::SlowPath;
+            }
+            let owner = self.bindings.table.session(known).owner;
+            if let Some(hindrance) = self.context().hindrance(&session, flow, owner) {
+                return hindrance;
+            }
+            return self.enter_again(now, known, flow, schedule);
+        }
+        self.enter_new(now, session, flow, mapping)
+    }
+
+    /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be but for its owner; one
+    /// that was answered already is only entered where answers come back.
+    #[inline(always)]
+    fn enter_new(&mut self, now: Instant, mut session: Session, flow: &FlowKey, mapping: Option<u32>) -> FastOutcome {
+        // it may be an answer in a session that was let in as it was
+        if self.context().may_be_explicit(flow) && self.context().finds_explicit(flow) {
+            return FastOutcome::SlowPath;
+        }
+        if let Some(mapping) = mapping {
+            if self.bindings.table.mapping(mapping).rule != flow.rule {
+                return FastOutcome::SlowPath;
+            }
+            if let Some(hindrance) = self.context().hindrance(&session, flow, mapping) {
+                return hindrance;
+            }
+            session.owner = mapping;
+            return self.open_under(flow.rule, session);
+        }
+        let (external, pair) = self.context().external_for(flow);
+        // the first mapping of a host on a pool, or on an address, picks its place with all due care
+        let Some(external) = external else { return self.enter_first(now, session, flow) };
+        let e = self.bindings.externals.get(external);
+        let Some(page) = e.page(flow.protocol).filter(|_| e.endpoints > 0) else {
+            return self.enter_first(now, session, flow);
+        };
+        if let Some(unsure) = flow.doubts(&session, e.returns, e.address) {
+            return unsure;
+        }
+        let (behaviour, internal) = (&self.compiled.plan.behaviour, flow.source);
+        let class = behaviour.port_class(internal.1);
+        let range = behaviour.port_classes[class].into;
+        let from = first_tried(behaviour, range, self.bindings.externals.last(page, class), internal.1);
+        let Some(port) = self.bindings.externals.page(page).ports.next_free(&[range], from, None) else {
+            return FastOutcome::SlowPath;
+        };
+        if self.context().is_contested_by_explicit(flow, (e.address, port)) {
+            return FastOutcome::SlowPath;
+        }
+        let (rule, target, hash) = (flow.rule, flow.target, flow.hash);
+        self.open_both(session, &NewPort { rule, target, internal, hash, page, class, port, pair });
+        FastOutcome::Entered
+    }
+
+    /// Enters a packet that was seen on the path's interface: one of a flow from there, or `back` to who began it.
+    #[inline(always)]
+    pub(in crate::device) fn enter_packet(
+        &mut self,
+        now: Instant,
+        flow: &FlowKey,
+        back: bool,
+        signal: Signal,
+    ) -> FastPacket {
+        self.expire(now);
+        // another session could have the same ends the other way round
+        let table = &self.bindings.table;
+        let inside = table.may_be_inside(flow.destination.0);
+        if back & (inside | table.has_explicit()) {
+            let other = inside && table.first_by_internal(self.context().reverse_hash(flow)).is_some();
+            if other || table.may_be_explicit(flow.protocol, flow.destination, flow.source) {
+                return FastPacket::SlowPath;
+            }
+        }
+        let id = match self.context().is_beside(flow) && !table.has_explicit() {
+            true => flow.found,
+            false => {
+                let mapping = self.context().mapping_of_flow(flow);
+                match mapping.and_then(|m| self.context().session_of_flow(m, flow)) {
+                    Some(_) if self.context().may_be_explicit(flow) => return FastPacket::SlowPath,
+                    Some(id) => id,
+                    None if back => return FastPacket::SlowPath,
+                    None => return self.enter_first_packet(now, flow, signal, mapping),
+                }
+            }
+        };
+        let session = self.bindings.table.session(id);
+        let inbound = session.has(INBOUND);
+        let mapping = self.bindings.table.mapping(session.owner);
+        if mapping.rule != flow.rule {
+            return FastPacket::SlowPath;
+        }
+        let port = if inbound { mapping.external_port } else { flow.destination.1 };
+        let timing = self.compiled.timing(flow.protocol, port);
+        let heading = Heading { from_initiator: inbound == back, outbound: !back };
+        self.change_in_place(id, |session| {
+            session.on_packet(now.0, signal, heading, timing);
+        });
+        FastPacket::Known
+    }
+
+    /// A packet of no session that is known: it may begin one.
+    fn enter_first_packet(&mut self, now: Instant, flow: &FlowKey, signal: Signal, mapping: Option<u32>) -> FastPacket {
+        if signal != flow.packet().signal {
+            return FastPacket::SlowPath;
+        }
+        let mut session = Session::new(now.0, self.compiled.timing(flow.protocol, flow.destination.1), NONE, 0);
+        (session.remote, session.remote_port) = flow.destination;
+        match self.enter_new(now, session, flow, mapping) {
+            FastOutcome::Entered => FastPacket::New,
+            FastOutcome::Ask(..) | FastOutcome::SlowPath => FastPacket::SlowPath,
+        }
+    }
+
+    /// A flow that needs a new place on a target.
+    #[cold]
+    fn enter_first(&mut self, now: Instant, mut session: Session, flow: &FlowKey) -> FastOutcome {
+        let packet = flow.packet();
+        let Ok(Source::New(rule, external, _)) = self.context().overload(flow.rule, packet, packet.destination())
+        else {
+            return FastOutcome::SlowPath;
+        };
+        let contested = self.context().is_contested_by_explicit(flow, (external.address, external.port));
+        if external.kind != Kind::Endpoint || contested {
+            return FastOutcome::SlowPath;
+        }
+        let known = self.bindings.externals.find(external.address);
+        let returns = known.and_then(|e| self.bindings.externals.get(e).returns);
+        if let Some(unsure) = flow.doubts(&session, returns, external.address) {
+            return unsure;
+        }
+        let (rule, protocol, internal, peer) = (rule.0, flow.protocol, flow.source, flow.destination);
+        session.owner = self.open_mapping(now.0, &NewMapping { rule, protocol, internal, peer, external });
+        self.open_under(flow.rule, session)
+    }
+
+    /// A new session under a mapping.
+    fn open_under(&mut self, rule: u16, session: Session) -> FastOutcome {
+        self.open_session(session, None, [Some(RuleId(rule)), None]);
+        FastOutcome::Entered
+    }
+
+    /// Another flow on a living session.
+    fn enter_again(&mut self, now: Instant, id: u32, flow: &FlowKey, schedule: FlowSchedule) -> FastOutcome {
+        let mut session = *self.bindings.table.session(id);
+        if session.expires <= schedule.answer.0 {
+            return FastOutcome::SlowPath;
+        }
+        let (from_initiator, packet) = (!session.has(INBOUND), flow.packet());
+        let timing = self.context().timing(&session);
+        session.on_packet(now.0, packet.signal, Heading { from_initiator, outbound: true }, timing);
+        let back = Heading { from_initiator: !from_initiator, outbound: false };
+        session.on_packet(now.0, packet.answer().signal, back, timing);
+        self.run_on(now, id, session, (schedule.end.0, schedule.ending));
+        FastOutcome::Entered
+    }
+}

@@ -1,0 +1,73 @@
+//! What flows and packets are looked up by, read before their turn comes. For many at once: what has to be waited for is then
+//! waited for together.
+
+use super::FlowKey;
+use crate::device::bindings::{Context, NONE};
+
+impl Context<'_> {
+    /// A flow with what only a new mapping needs.
+    #[inline(always)]
+    pub(in crate::device) fn with_external(&self, flow: FlowKey) -> FlowKey {
+        FlowKey { external: self.fixed_external(flow.source.0, flow.target).unwrap_or(NONE), ..flow }
+    }
+
+    /// Reads what a flow will be looked up by.
+    #[inline(always)]
+    pub(in crate::device) fn prefetch_index(&self, flow: &FlowKey) -> u64 {
+        self.bindings.table.touch_internal(flow.hash)
+    }
+
+    /// Looks for the mapping that a packet may belong to.
+    #[inline(always)]
+    pub(in crate::device) fn find_mapping(&self, flow: &mut FlowKey) {
+        flow.found = self.bindings.table.first_by_internal(flow.hash).unwrap_or(NONE);
+    }
+
+    /// Reads the mapping that was found; or else what a new one needs.
+    #[inline(always)]
+    pub(in crate::device) fn prefetch_mapping(&self, flow: &FlowKey) -> u64 {
+        if flow.found == NONE {
+            self.prefetch_port(flow).into()
+        } else {
+            self.bindings.table.mapping(flow.found).internal.number()
+        }
+    }
+
+    /// Reads where a packet that goes back would have another mapping.
+    #[inline(always)]
+    pub(in crate::device) fn prefetch_reverse(&self, flow: &FlowKey) -> u64 {
+        let table = &self.bindings.table;
+        if table.may_be_inside(flow.destination.0) { table.touch_internal(self.reverse_hash(flow)) } else { 0 }
+    }
+
+    /// What would find a mapping of a flow's receiver, as if that had begun it.
+    pub(super) fn reverse_hash(&self, flow: &FlowKey) -> u32 {
+        self.bindings.endpoint_hash(flow.protocol, flow.destination, flow.source)
+    }
+
+    /// Reads what a flow's host is looked up by, where that is kept.
+    #[inline(always)]
+    pub(in crate::device) fn prefetch_host(&self, flow: &FlowKey) -> u64 {
+        let kept = self.bindings.target(flow.target).keeps_pairs();
+        if kept { self.bindings.paired.touch(flow.source.0, flow.target) } else { 0 }
+    }
+
+    /// Reads where the next port of a flow's host will be entered.
+    #[inline(always)]
+    pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
+        let external = if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
+        let page = external.and_then(|e| self.bindings.externals.get(e).page(flow.protocol));
+        page.map_or(0, |p| self.bindings.externals.touch_next(p))
+    }
+
+    /// The external address that a host has or would get, if it has been used, and where that is noted.
+    #[inline(always)]
+    pub(super) fn external_for(&self, flow: &FlowKey) -> (Option<u32>, Option<usize>) {
+        // asked when its turn comes: what was known beforehand may hold no longer
+        if !self.bindings.target(flow.target).keeps_pairs() {
+            let known = flow.knows_external().then_some(flow.external);
+            return (known.or_else(|| self.fixed_external(flow.source.0, flow.target)), None);
+        }
+        self.bindings.paired.find(flow.source.0, flow.target).unzip()
+    }
+}

@@ -1,0 +1,165 @@
+//! Step 10: what a forwarded first packet leaves behind.
+
+use super::destination::Entry;
+use super::report::{report_refusal, step};
+use super::source::Source;
+use crate::device::bindings::{Engine, ExplicitTuple, INBOUND, Kind, NONE, NewMapping, Session, Sink, distinct};
+use crate::device::key::{EndKey, Key};
+use crate::device::outcome::{Forwarded, Refusal, SessionRef};
+use crate::net::{Endpoint, Instant, Packet};
+use crate::observe::{Observer, Stage, StageResult};
+use crate::plan::{InterfaceId, RuleId, RuleKind, Spread};
+
+/// A session that was made.
+struct Made {
+    session: SessionRef,
+    /// Whether an older one has the same answers, which belong to that as long as it lives.
+    contested: bool,
+}
+
+/// The interfaces that a first packet passes; the device's own comes in nowhere.
+type Passed = (Option<InterfaceId>, InterfaceId);
+
+/// An end as state is keyed by it; of one that no state is kept of, no address.
+fn end_key(end: Endpoint) -> EndKey {
+    (Key::of(end.address).unwrap_or(Key::NONE), end.port)
+}
+
+impl<S: Sink> Engine<'_, S> {
+    /// Step 10: a packet on its way out begins a session.
+    pub(super) fn begin<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: Option<InterfaceId>,
+        sent: Packet,
+        (entry, source): (&Entry, Source),
+        out: &mut Forwarded,
+        observer: &mut O,
+    ) -> Result<(), Refusal> {
+        let mapping = matches!(source, Source::New(..));
+        let made = self.commit(now, (ingress, out.interface), sent, out.packet, entry, source);
+        let made = made.inspect_err(|r| report_refusal(observer, Stage::Commit, *r))?;
+        observer.step(|| step(Stage::Commit, StageResult::Committed { mapping }));
+        (out.session, out.contested) = (Some(made.session), made.contested);
+        Ok(())
+    }
+
+    /// Makes the session of a first packet, and the mapping if it needs a new one.
+    fn commit(
+        &mut self,
+        now: Instant,
+        (ingress, egress): Passed,
+        sent: Packet,
+        out: Packet,
+        entry: &Entry,
+        source: Source,
+    ) -> Result<Made, Refusal> {
+        self.context().check_sessions()?;
+        let remote = self.remote_end((ingress, sent, out), entry, &source);
+        let source_mapping = self.source_mapping(now, sent, remote, &source);
+        let entered = entry.mapping.unwrap_or(NONE);
+        let compact = ingress.is_some() && self.follows_from_mapping(remote, entry, &source, source_mapping);
+        let answer = Packet { ends: out.ends.reversed(), ..sent };
+        let twin = if compact { None } else { self.context().find_compact(answer) };
+        let comes_second = twin.is_some_and(|hit| self.bindings.table.session(hit.id).created == now.0);
+        let contested = twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some();
+        let (inbound_rule, outbound_rule) = (entry.rule, source.rule());
+        let explicit = (!compact).then_some(ExplicitTuple {
+            protocol: sent.protocol,
+            original: sent.ends,
+            translated: out.ends,
+            inbound_rule: inbound_rule.map(|r| r.0),
+            outbound_rule: outbound_rule.map(|r| r.0),
+            source_mapping,
+            entered,
+            interfaces: (ingress.map_or(u16::MAX, |i| i.0), egress.0),
+            serial: 0,
+            comes_second,
+        });
+        let inbound = inbound_rule.is_some() && outbound_rule.is_none();
+        let owner = if source_mapping != NONE { source_mapping } else { entered };
+        let timing = self.compiled.timing(sent.protocol, sent.destination().port);
+        let mut session = Session::new(now.0, timing, owner, if inbound { INBOUND } else { 0 });
+        (session.remote, session.remote_port) = end_key(remote);
+        let id = self.open_session(session, explicit, distinct(inbound_rule, outbound_rule));
+        if let Some(rule) = inbound_rule {
+            self.move_to_next_server(rule);
+        }
+        Ok(Made { session: SessionRef { id, created: now.0 }, contested })
+    }
+
+    /// The far end as a mapping's filter knows it.
+    fn remote_end(
+        &self,
+        (ingress, sent, out): (Option<InterfaceId>, Packet, Packet),
+        entry: &Entry,
+        source: &Source,
+    ) -> Endpoint {
+        let hairpins = |r: RuleId| ingress.is_some_and(|i| self.compiled.rule(r.0).hairpin.interfaces.contains(i));
+        match (entry.rule, source.rule()) {
+            (Some(_), None) => sent.source(),
+            (Some(rule), Some(_)) if hairpins(rule) => sent.destination(),
+            _ => out.destination(),
+        }
+    }
+
+    /// The dynamic mapping of a session's source: a living one, or one that is opened for it; or [`NONE`].
+    fn source_mapping(&mut self, now: Instant, sent: Packet, remote: Endpoint, source: &Source) -> u32 {
+        match source {
+            Source::Mapped(rule, mapping, _) => {
+                self.share(now, *mapping, rule.0);
+                *mapping
+            }
+            Source::New(rule, external, _) => {
+                let (internal, peer) = (end_key(sent.source()), end_key(remote));
+                let (rule, protocol, external) = (rule.0, sent.protocol, *external);
+                self.open_mapping(now.0, &NewMapping { rule, protocol, internal, peer, external })
+            }
+            Source::Keep(_) | Source::Fixed(..) => NONE,
+        }
+    }
+
+    /// Whether the tuples of a session follow from the one mapping that it is under and its far end.
+    fn follows_from_mapping(&self, remote: Endpoint, entry: &Entry, source: &Source, mapping: u32) -> bool {
+        if self.compiled.remembers_interfaces() {
+            return false;
+        }
+        let is_endpoint = |m: u32| self.bindings.table.mapping(m).kind() == Kind::Endpoint;
+        match (mapping, entry.mapping.unwrap_or(NONE)) {
+            (mapping, NONE) if mapping != NONE => entry.rule.is_none() && is_endpoint(mapping),
+            // a session of another peer than the mapping's would not be found through it from inside
+            (NONE, mapping) if mapping != NONE => {
+                let own = self.bindings.is_own_peer(mapping, end_key(remote));
+                source.untranslated().is_some() && is_endpoint(mapping) && own
+            }
+            _ => false,
+        }
+    }
+
+    /// A forward's next session goes to its next server.
+    fn move_to_next_server(&mut self, rule: RuleId) {
+        if let RuleKind::Forward(f) = &self.compiled.rule(rule.0).kind
+            && f.servers.len() > 1
+            && f.spread == Spread::InTurn
+        {
+            let next = &mut self.bindings.turns.next_server[rule.index()];
+            *next = (*next + 1) % f.servers.len() as u32;
+        }
+    }
+
+    /// Two pool rules on one pool share a host's address mapping, which then counts as the newer one's only while the
+    /// older is disabled.
+    fn share(&mut self, now: Instant, mapping: u32, rule: u16) {
+        let owner = self.bindings.table.mapping(mapping).rule;
+        if owner == rule {
+            return;
+        }
+        let sharing = self.bindings.details.sharing.entry(mapping).or_insert_with(|| vec![owner]);
+        if !sharing.contains(&rule) {
+            sharing.push(rule);
+        }
+        if !self.active.has(owner) {
+            self.hand_over(now.0, mapping, rule);
+        }
+    }
+}

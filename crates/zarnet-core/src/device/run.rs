@@ -1,0 +1,117 @@
+//! Packets and flows through a device.
+
+use super::Device;
+use super::fast_path::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
+use super::key::Key;
+use super::outcome::{Outcome, Refusal, SessionRef};
+use super::pipeline::{ForwardedError, OwnSource};
+use crate::net::{IcmpError, Instant, Packet, Signal};
+use crate::observe::Observer;
+use crate::plan::InterfaceId;
+use crate::traffic::Ending;
+
+impl Device {
+    /// A packet comes in on an interface.
+    pub fn receive(&mut self, now: Instant, ingress: InterfaceId, packet: Packet) -> Outcome {
+        self.receive_watched(now, ingress, packet, &mut ())
+    }
+
+    /// The same, watched.
+    pub fn receive_watched<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: InterfaceId,
+        packet: Packet,
+        observer: &mut O,
+    ) -> Outcome {
+        self.engine().receive(now, ingress, packet, observer)
+    }
+
+    /// The device sends a packet of its own: it is routed and filtered on its way out. Rules look at it only where the device
+    /// is told so.
+    pub fn originate(&mut self, now: Instant, packet: Packet) -> Outcome {
+        self.originate_watched(now, packet, OwnSource::Given, &mut ())
+    }
+
+    /// The same, watched.
+    pub fn originate_watched<O: Observer>(
+        &mut self,
+        now: Instant,
+        packet: Packet,
+        source: OwnSource,
+        observer: &mut O,
+    ) -> Outcome {
+        self.engine().originate(now, packet, source, observer)
+    }
+
+    /// An ICMP error comes in on an interface. Nothing in the table changes (RFC 5508 §4 REQ-6, RFC 4787 §10 REQ-12).
+    ///
+    /// # Errors
+    /// The reason for which it is dropped: `no-session` if the packet that it is about belongs to none.
+    pub fn receive_error(
+        &mut self,
+        now: Instant,
+        ingress: InterfaceId,
+        error: IcmpError,
+    ) -> Result<ForwardedError, Refusal> {
+        self.expire(now);
+        self.context().receive_error(ingress, error)
+    }
+
+    /// Enters a packet that was seen coming in on an inner interface and belongs to a session that nothing can object to
+    /// any more. `false`: nothing was done, and the packet has to go the whole way.
+    pub fn refresh_coming(&mut self, now: Instant, interface: InterfaceId, packet: Packet) -> bool {
+        self.engine().refresh_coming(now, interface, packet)
+    }
+
+    /// Enters a packet that was seen going out and belongs to a known session.
+    pub fn refresh_leaving(&mut self, now: Instant, packet: Packet) -> bool {
+        self.engine().refresh_leaving(now, packet)
+    }
+
+    /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of packet by packet: the
+    /// session's state at any moment in between follows from it.
+    pub fn run_until(&mut self, now: Instant, session: SessionRef, end: Instant, ending: Ending) {
+        self.engine().run_until(now, session, end, ending);
+    }
+
+    /// A flow that runs on a session is over: nothing more is sent on it.
+    pub fn stop(&mut self, now: Instant, session: SessionRef) {
+        self.engine().stop(now, session);
+    }
+
+    /// A packet that was entered ahead of its time, at `entered`, passes at `at`.
+    pub(crate) fn put_off(&mut self, passed: SessionRef, refreshed: bool, entered: Instant, at: Instant) {
+        self.bindings.put_off(passed, refreshed, entered, at);
+    }
+
+    /// Gives back the memory of everything that is only needed for packets still to come.
+    pub(crate) fn release(&mut self) {
+        self.bindings.release();
+    }
+
+    /// Ends everything whose time is up at `now`, after [`Device::release`].
+    pub(crate) fn expire_finally(&mut self, now: Instant) {
+        // use over time is told in its order
+        let ordered = self.recorder.history.is_some();
+        self.engine().expire_finally(now, ordered);
+    }
+
+    /// Enters a whole flow on the fast path.
+    #[inline(always)]
+    pub(crate) fn enter_flow(&mut self, now: Instant, flow: &FlowKey, schedule: FlowSchedule) -> FastOutcome {
+        self.engine().enter_flow(now, flow, schedule)
+    }
+
+    /// Enters a packet that was seen on the fast path: one of a flow from there, or `back` to who began it.
+    #[inline(always)]
+    pub(crate) fn enter_packet(&mut self, now: Instant, flow: &FlowKey, back: bool, signal: Signal) -> FastPacket {
+        self.engine().enter_packet(now, flow, back, signal)
+    }
+
+    /// Notes whether answers to an external address come in by the interface that it is used on.
+    pub(crate) fn note_return(&mut self, address: Key, returns: bool) {
+        let external = self.bindings.externals.obtain(address);
+        self.bindings.externals.get_mut(external).returns = Some(returns);
+    }
+}

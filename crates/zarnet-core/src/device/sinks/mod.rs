@@ -1,0 +1,63 @@
+//! Who is told of what happens to a device's table: counters always, use over time where that is wanted.
+
+mod counters;
+mod history;
+mod peak;
+mod series;
+mod use_counters;
+
+use std::sync::Arc;
+
+use super::bindings::{Bindings, Sink, TableEvent};
+use super::compiled::Compiled;
+use crate::plan::{self, Renaming};
+
+pub use counters::{Counters, RuleCounters};
+pub use history::{History, Supply};
+pub(super) use history::{RefusedFlow, usable_ports};
+pub use peak::Peak;
+pub use series::{Series, Span};
+pub use use_counters::{AddressUse, PoolUse};
+
+use use_counters::UseCounters;
+
+/// Everybody who is told.
+#[derive(Debug, Clone)]
+pub(super) struct Recorder {
+    pub counters: Counters,
+    pub uses: UseCounters,
+    /// What was in use over time, where that is wanted.
+    pub history: Option<Box<History>>,
+}
+
+impl Recorder {
+    /// Counters that stand at nothing, and no history.
+    pub(super) fn new(compiled: &Compiled) -> Self {
+        let counters = Counters::new(compiled.plan.rules.len());
+        Self { counters, uses: UseCounters::new(compiled.targets.list.len()), history: None }
+    }
+
+    /// The device is described anew: what is counted by rule, pool or target has other numbers.
+    pub(super) fn rename(
+        &mut self,
+        compiled: &Arc<Compiled>,
+        renaming: &Renaming,
+        targets: &[u16],
+        old: &plan::Device,
+    ) {
+        if let Some(history) = &mut self.history {
+            history.rename(compiled, renaming, old);
+        }
+        self.counters.rename(renaming, compiled.plan.rules.len());
+        self.uses.renumber(targets, compiled.targets.list.len());
+    }
+}
+
+impl Sink for Recorder {
+    #[inline(always)]
+    fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
+        self.history.note(at, event, bindings);
+        self.counters.note(at, event, bindings);
+        self.uses.note(at, event, bindings);
+    }
+}

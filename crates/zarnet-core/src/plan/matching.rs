@@ -1,0 +1,81 @@
+//! What the conditions of filters and policies ask of a packet: asked by the engine and by every question about a plan, told
+//! once.
+
+use std::net::IpAddr;
+
+use super::{Acl, AclEntry, Device, InterfaceId, Parties, Policy, Verdict, Zone};
+use crate::net::{Endpoint, Packet, Protocol};
+
+impl Zone {
+    /// Whether an interface is in it; of no zone, whichever it is.
+    pub fn allows(zone: Option<&Self>, id: InterfaceId) -> bool {
+        zone.is_none_or(|zone| zone.interfaces.contains(id))
+    }
+}
+
+impl Parties {
+    /// Whether both ends are in their lists.
+    pub fn hold(&self, source: IpAddr, destination: IpAddr) -> bool {
+        self.source.contains(source) && self.destination.contains(destination)
+    }
+}
+
+impl AclEntry {
+    /// Whether it decides about a packet. `is_answer`: the packet is one of a known session, against its initiator's direction.
+    pub fn is_for(&self, packet: Packet, is_answer: bool) -> bool {
+        let (from, to) = (packet.source(), packet.destination());
+        (!self.answers || is_answer)
+            && self.service.holds(packet.protocol, to.port)
+            && self.source_service.holds(packet.protocol, from.port)
+            && self.parties.hold(from.address, to.address)
+    }
+}
+
+impl Acl {
+    /// The first entry that decides about a packet; `None` for the drop at the end.
+    pub fn first(&self, packet: Packet, is_answer: bool) -> Option<usize> {
+        self.entries.iter().position(|e| e.is_for(packet, is_answer))
+    }
+}
+
+impl Policy {
+    /// Whether it is about packets that come in by one interface and leave by another.
+    pub fn is_between(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {
+        Zone::allows(self.from.as_ref(), ingress) && Zone::allows(self.into.as_ref(), egress)
+    }
+
+    /// Whether it is about everything that goes between its interfaces.
+    pub fn is_for_all(&self) -> bool {
+        self.service.is_any() && self.parties.source.is_all() && self.parties.destination.is_all()
+    }
+}
+
+impl Device {
+    /// The destination that policies look at: as sent, or as step 4 made it.
+    pub fn policy_destination(&self, sent: Packet, inside: Packet) -> Endpoint {
+        if self.behaviour.policy_sees_translated { inside.destination() } else { sent.destination() }
+    }
+
+    /// Step 7: the first policy entry that decides about a packet; `None` for the default. `to`: its destination as policies
+    /// see it.
+    pub fn first_policy(
+        &self,
+        ingress: InterfaceId,
+        egress: InterfaceId,
+        protocol: Protocol,
+        source: IpAddr,
+        to: Endpoint,
+    ) -> Option<usize> {
+        self.policies.iter().position(|p| {
+            p.is_between(ingress, egress) && p.service.holds(protocol, to.port) && p.parties.hold(source, to.address)
+        })
+    }
+
+    /// Whether policies accept whatever goes between two interfaces, without a look at the packet.
+    pub fn accepts_all(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {
+        match self.policies.iter().find(|p| p.is_between(ingress, egress)) {
+            Some(entry) => entry.is_for_all() && entry.verdict == Verdict::Accept,
+            None => self.default_policy == Verdict::Accept,
+        }
+    }
+}
