@@ -98,7 +98,8 @@ fn named_in(source: &str) -> Vec<Named> {
         flatten(tree.trim_end_matches(';'), &[], &mut paths);
         named.extend(paths.into_iter().map(|path| Named { path, hands_on }));
     }
-    for (at, _) in rest.match_indices("crate::") {
+    // a visibility names a module, and takes nothing from it
+    for (at, _) in rest.match_indices("crate::").filter(|(at, _)| !rest[..*at].ends_with("in ")) {
         let end = rest[at..].find(|c: char| !c.is_alphanumeric() && c != '_' && c != ':').unwrap_or(0);
         let path = rest[at..at + end].split("::").map(str::to_owned).collect();
         named.push(Named { path, hands_on: false });
@@ -221,8 +222,12 @@ fn modules_depend_on_each_other_one_way() {
         for inner in folders {
             let inside: BTreeSet<_> = arrows.iter().filter_map(|a| between(&inner, a)).collect();
             if let Some(way) = circle(&inside) {
-                let (way, place) = (way.join(" -> "), inner.join("/"));
-                circles.push(format!("{}/{place}: {way} -> back", folder.display()));
+                circles.push(format!("in {}/{}:", folder.display(), inner.join("/")));
+                for (from, to) in way.iter().zip(way.iter().cycle().skip(1)) {
+                    let example = arrows.iter().find(|a| between(&inner, a) == Some((from.clone(), to.clone())));
+                    let (a, b) = example.map(|(a, b)| (a.join("::"), b.join("::"))).unwrap_or_default();
+                    circles.push(format!("  {from} -> {to}: {a} takes from {b}"));
+                }
             }
         }
     }

@@ -150,8 +150,8 @@ impl Device {
 /// The table, and what was counted.
 impl Device {
     /// What it counted.
-    pub fn counters(&self) -> &Counters {
-        &self.recorder.counters
+    pub fn counters(&self) -> Counters {
+        self.recorder.events.with(&self.bindings)
     }
 
     /// Every external address that dynamic mappings have used, in numeric order.

@@ -52,7 +52,7 @@ impl Run {
         for table in &mut tables {
             table.history = self.network.device_mut(table.device).take_history();
             let device = &self.network.devices()[table.device.index()];
-            table.totals = device.counters().clone();
+            table.totals = device.counters();
             // an address that was first used after the moment had no mapping then
             let then: HashMap<IpAddr, u64> = table.addresses.iter().map(|a| (a.address, a.mappings)).collect();
             table.addresses = device.addresses();
@@ -93,6 +93,7 @@ impl Run {
         self.expire_all(at);
         let sessions = self.options.sessions;
         let table = |(i, device): (usize, &crate::device::Device)| {
+            let counters = device.counters();
             let mut mappings = device.fixed_mappings(at);
             device.list_mappings(at, &mut mappings);
             let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
@@ -103,8 +104,8 @@ impl Run {
                 sessions: rows,
                 session_count: device.session_count(),
                 mapping_count: device.mapping_count(),
-                active: device.counters().rules.iter().map(|r| r.active).collect(),
-                totals: device.counters().clone(),
+                active: counters.rules.iter().map(|r| r.active).collect(),
+                totals: counters,
                 addresses: device.addresses(),
                 pools: device.pools(),
                 history: None,

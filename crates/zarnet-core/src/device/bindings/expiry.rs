@@ -7,13 +7,14 @@ use crate::net::Instant;
 
 impl<S: Sink> Engine<'_, S> {
     /// Ends everything whose time is up at `now`, in the order of expiry.
-    #[inline]
+    #[inline(always)]
     pub(in crate::device) fn expire(&mut self, now: Instant) {
         if now.0 >= self.bindings.next_expiry {
             self.expire_due(now);
         }
     }
 
+    #[inline(never)]
     fn expire_due(&mut self, now: Instant) {
         'next: loop {
             let until = now.0.min(self.bindings.lingering.next_end());

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::Peak;
-use crate::device::bindings::{Bindings, Cause, Sink, TableEvent};
+use crate::device::bindings::{Bindings, Cause, Live, Sink, TableEvent};
 use crate::plan::{Renaming, RuleId};
 use crate::reason::Reason;
 
@@ -49,20 +49,76 @@ pub struct Counters {
     pub refused_by: BTreeMap<(Option<RuleId>, Reason), u64>,
 }
 
-impl Counters {
+/// What happened to the sessions and mappings of a rule; what lives of it is known to the table.
+#[derive(Debug, Clone, Copy, Default)]
+struct RuleEvents {
+    /// Most sessions at one time.
+    peak: Peak,
+    /// Sessions that expired, and that were cleared.
+    expired: u64,
+    cleared: u64,
+    refused: u64,
+    /// Mappings that are its own no longer, less those that were another's before.
+    gone: u64,
+}
+
+impl RuleEvents {
+    #[inline(always)]
+    fn lose(&mut self) {
+        self.gone = self.gone.wrapping_add(1);
+    }
+}
+
+/// What happened to sessions and mappings, and what was refused.
+#[derive(Debug, Clone, Default)]
+pub(in crate::device) struct EventCounters {
+    rules: Vec<RuleEvents>,
+    peak_mappings: Peak,
+    peak_sessions: Peak,
+    expired: u64,
+    cleared: u64,
+    refused: u64,
+    refused_by: BTreeMap<(Option<RuleId>, Reason), u64>,
+}
+
+impl EventCounters {
     /// None yet, of so many rules.
-    pub(in crate::device) fn new(rules: usize) -> Self {
-        Self { rules: vec![RuleCounters::default(); rules], ..Self::default() }
+    pub(super) fn new(rules: usize) -> Self {
+        Self { rules: vec![RuleEvents::default(); rules], ..Self::default() }
     }
 
     /// Rules have other numbers from now on, and there are so many.
     pub(super) fn rename(&mut self, renaming: &Renaming, rules: usize) {
-        let before = std::mem::replace(&mut self.rules, vec![RuleCounters::default(); rules]);
+        let before = std::mem::replace(&mut self.rules, vec![RuleEvents::default(); rules]);
         for (rule, counter) in renaming.rules.iter().zip(before) {
             self.rules[rule.index()] = counter;
         }
         let refused = std::mem::take(&mut self.refused_by).into_iter();
         self.refused_by = refused.map(|((rule, why), n)| ((rule.map(|r| renaming.rules[r.index()]), why), n)).collect();
+    }
+
+    /// What was counted, with what lives.
+    pub(in crate::device) fn with(&self, bindings: &Bindings) -> Counters {
+        let of = |(events, live): (&RuleEvents, &Live)| RuleCounters {
+            hits: live.sessions + events.expired + events.cleared,
+            active: live.sessions,
+            peak: events.peak,
+            expired: events.expired,
+            cleared: events.cleared,
+            refused: events.refused,
+            mappings: live.mappings,
+            created: live.mappings.wrapping_add(events.gone),
+        };
+        Counters {
+            rules: self.rules.iter().zip(&bindings.live).map(of).collect(),
+            peak_mappings: self.peak_mappings,
+            created: bindings.table.session_count() + self.expired + self.cleared,
+            expired: self.expired,
+            cleared: self.cleared,
+            peak_sessions: self.peak_sessions,
+            refused: self.refused,
+            refused_by: self.refused_by.clone(),
+        }
     }
 
     fn refuse(&mut self, rule: Option<RuleId>, reason: Reason) {
@@ -74,48 +130,33 @@ impl Counters {
     }
 
     #[inline(always)]
-    fn open_session(&mut self, at: u64, rules: [Option<RuleId>; 2], count: u64) {
-        for rule in rules.into_iter().flatten() {
-            let r = &mut self.rules[rule.index()];
-            r.hits += 1;
-            r.active += 1;
-            r.peak.note(r.active, at);
-        }
-        self.created += 1;
-        self.peak_sessions.note(count, at);
-    }
-
-    #[inline(always)]
     fn close_session(&mut self, rules: [Option<RuleId>; 2], cause: Cause) {
-        let expired = u64::from(cause == Cause::Expired);
+        let is_expired = cause == Cause::Expired;
+        let count = |expired: &mut u64, cleared: &mut u64| *if is_expired { expired } else { cleared } += 1;
         for rule in rules.into_iter().flatten() {
             let r = &mut self.rules[rule.index()];
-            r.active -= 1;
-            r.expired += expired;
-            r.cleared += 1 - expired;
+            count(&mut r.expired, &mut r.cleared);
         }
-        self.expired += expired;
-        self.cleared += 1 - expired;
+        count(&mut self.expired, &mut self.cleared);
     }
 }
 
-impl Sink for Counters {
+impl Sink for EventCounters {
     #[inline(always)]
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         match event {
-            TableEvent::MappingOpened { rule, .. } => {
-                let r = &mut self.rules[usize::from(rule)];
-                r.mappings += 1;
-                r.created += 1;
-                self.peak_mappings.note(bindings.table.mapping_count(), at);
-            }
-            TableEvent::MappingClosed { rule, .. } => self.rules[usize::from(rule)].mappings -= 1,
+            TableEvent::MappingOpened { .. } => self.peak_mappings.note(bindings.table.mapping_count(), at),
+            TableEvent::MappingClosed { rule, .. } => self.rules[usize::from(rule)].lose(),
             TableEvent::MappingHandedOver { from, to, .. } => {
-                self.rules[usize::from(from)].mappings -= 1;
-                self.rules[usize::from(to)].mappings += 1;
+                self.rules[usize::from(from)].lose();
+                let to = &mut self.rules[usize::from(to)];
+                to.gone = to.gone.wrapping_sub(1);
             }
             TableEvent::SessionOpened { rules, .. } => {
-                self.open_session(at, rules, bindings.table.session_count());
+                for rule in rules.into_iter().flatten() {
+                    self.rules[rule.index()].peak.note(bindings.live[rule.index()].sessions, at);
+                }
+                self.peak_sessions.note(bindings.table.session_count(), at);
             }
             TableEvent::SessionClosed { rules, cause, .. } => self.close_session(rules, cause),
             TableEvent::Refused { rule, reason, .. } => self.refuse(rule, reason),

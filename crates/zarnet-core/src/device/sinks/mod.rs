@@ -19,12 +19,13 @@ pub use peak::Peak;
 pub use series::{Series, Span};
 pub use use_counters::{AddressUse, PoolUse};
 
+use counters::EventCounters;
 use use_counters::UseCounters;
 
 /// Everybody who is told.
 #[derive(Debug, Clone)]
 pub(super) struct Recorder {
-    pub counters: Counters,
+    pub events: EventCounters,
     pub uses: UseCounters,
     /// What was in use over time, where that is wanted.
     pub history: Option<Box<History>>,
@@ -33,8 +34,8 @@ pub(super) struct Recorder {
 impl Recorder {
     /// Counters that stand at nothing, and no history.
     pub(super) fn new(compiled: &Compiled) -> Self {
-        let counters = Counters::new(compiled.plan.rules.len());
-        Self { counters, uses: UseCounters::new(compiled.targets.list.len()), history: None }
+        let events = EventCounters::new(compiled.plan.rules.len());
+        Self { events, uses: UseCounters::new(compiled.targets.list.len()), history: None }
     }
 
     /// The device is described anew: what is counted by rule, pool or target has other numbers.
@@ -48,7 +49,7 @@ impl Recorder {
         if let Some(history) = &mut self.history {
             history.rename(compiled, renaming, old);
         }
-        self.counters.rename(renaming, compiled.plan.rules.len());
+        self.events.rename(renaming, compiled.plan.rules.len());
         self.uses.renumber(targets, compiled.targets.list.len());
     }
 }
@@ -57,7 +58,7 @@ impl Sink for Recorder {
     #[inline(always)]
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         self.history.note(at, event, bindings);
-        self.counters.note(at, event, bindings);
+        self.events.note(at, event, bindings);
         self.uses.note(at, event, bindings);
     }
 }
