@@ -38,6 +38,7 @@ pub mod compare;
 pub mod device;
 pub mod diagnose;
 pub mod event;
+mod finding;
 mod ids;
 pub mod impact;
 pub mod limits;

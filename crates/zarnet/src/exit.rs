@@ -1,9 +1,6 @@
-//! How the program ends: exit codes, and what is said on the way out.
+//! How the program ends: exit codes, and why a command came to no answer.
 
 use std::io;
-use std::process::ExitCode;
-
-use crate::render::diagnostic;
 
 /// The answer is there.
 pub const FINE: u8 = 0;
@@ -43,20 +40,4 @@ impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
         Self::Io(error)
     }
-}
-
-/// Turns the outcome of a command into an exit code.
-pub fn finish(outcome: Result<u8, Failure>) -> ExitCode {
-    ExitCode::from(match outcome {
-        Ok(code) => code,
-        Err(Failure::Told) => WRONG_INPUT,
-        Err(Failure::Wrong { name, message, help }) => {
-            diagnostic::say(name, &message, None, help.as_deref());
-            WRONG_INPUT
-        }
-        Err(Failure::Io(error)) => {
-            diagnostic::say("cannot-write", &error.to_string(), None, None);
-            FAILED
-        }
-    })
 }

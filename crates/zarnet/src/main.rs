@@ -9,11 +9,29 @@ mod render;
 use std::process::ExitCode;
 
 use clap::Parser;
+use exit::{FAILED, Failure, WRONG_INPUT};
+use render::diagnostic;
 
 fn main() -> ExitCode {
     files::remove_on_signal();
     match args::Arguments::try_parse() {
-        Ok(arguments) => exit::finish(commands::run(&arguments)),
-        Err(said) => exit::finish(commands::not_a_command(&said)),
+        Ok(arguments) => finish(commands::run(&arguments)),
+        Err(said) => finish(commands::not_a_command(&said)),
     }
+}
+
+/// Turns the outcome of a command into an exit code.
+fn finish(outcome: Result<u8, Failure>) -> ExitCode {
+    ExitCode::from(match outcome {
+        Ok(code) => code,
+        Err(Failure::Told) => WRONG_INPUT,
+        Err(Failure::Wrong { name, message, help }) => {
+            diagnostic::say(name, &message, None, help.as_deref());
+            WRONG_INPUT
+        }
+        Err(Failure::Io(error)) => {
+            diagnostic::say("cannot-write", &error.to_string(), None, None);
+            FAILED
+        }
+    })
 }

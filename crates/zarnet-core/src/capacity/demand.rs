@@ -6,6 +6,9 @@ use crate::device::Supply;
 use crate::named::named;
 use crate::net::Instant;
 
+/// No forecast looks for more than this.
+pub const MOST_UNITS: u64 = 1 << 20;
+
 named! {
     /// Something that a forecast rests on and that the traffic contradicts.
     Assumption {

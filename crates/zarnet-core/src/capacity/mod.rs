@@ -10,9 +10,9 @@ mod remedy;
 mod resource;
 mod spread;
 
-pub use demand::{Assumption, Demand, Forecast, demand, of_hour};
+pub use crate::predict::Holder;
+pub use demand::{Assumption, Demand, Forecast, MOST_UNITS, demand, of_hour};
 pub use held::{listed, of_table};
 pub use remedy::{Kind, Remedy, remedies};
-pub(crate) use resource::holders;
-pub use resource::{Holder, Refused, Resource, resources};
+pub use resource::{Refused, Resource, resources};
 pub use spread::Spread;

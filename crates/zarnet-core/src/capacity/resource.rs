@@ -3,12 +3,10 @@
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
-use foldhash::fast::RandomState;
-
 use crate::device::{MappingRow, Series, Supply};
 use crate::net::{AddressRange, AddressSet, Instant, Protocol};
 use crate::plan::{self, DeviceId, PoolId, RuleId, RuleKind, Target};
-use crate::predict::{FirstRefusal, Prediction};
+use crate::predict::{FirstRefusal, Held, Holder, Prediction};
 use crate::reason::Reason;
 
 /// A supply of a device: how much there is, how much of it is in use, and what came of that.
@@ -32,25 +30,6 @@ pub struct Resource {
     pub refused: Vec<Refused>,
     /// Flows that found nothing left of it.
     pub refused_flows: u64,
-}
-
-/// What an internal host holds of a resource.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Holder {
-    /// The host.
-    pub host: IpAddr,
-    /// Addresses, ports or mappings.
-    pub held: u64,
-    /// When the first of them was made.
-    pub since: Instant,
-    /// When the last of them ends if nothing more comes.
-    pub until: Instant,
-    /// Its last packet.
-    pub last_active: Option<Instant>,
-    /// The rules that made them.
-    pub rules: Vec<RuleId>,
-    /// The external address, where all are on one.
-    pub external: Option<IpAddr>,
 }
 
 /// A host that found nothing left.
@@ -186,43 +165,6 @@ fn listed(device: &plan::Device, target: Target) -> AddressSet {
         Target::Pool(pool) => device.pools[pool.index()].listed(),
         Target::Interface(i) => one(device.interfaces[i.index()].primary()),
         Target::Address(a) => one(Some(a)),
-    }
-}
-
-/// Who holds what of a supply, by the mappings that draw on it.
-pub(crate) fn holders(supply: Supply, rows: impl Iterator<Item = MappingRow>) -> Vec<Holder> {
-    let mut held = Held::default();
-    rows.for_each(|row| held.add(supply, &row));
-    held.take()
-}
-
-/// Holders in the making.
-#[derive(Debug, Default)]
-struct Held(HashMap<IpAddr, Holder, RandomState>);
-
-impl Held {
-    fn add(&mut self, supply: Supply, row: &MappingRow) {
-        let (since, until) = (row.created.unwrap_or_default(), row.expires.unwrap_or_default());
-        let holder = self.0.entry(row.internal.address).or_insert_with(|| {
-            let (host, external) = (row.internal.address, Some(row.external.address));
-            Holder { host, held: 0, since, until, last_active: None, rules: Vec::new(), external }
-        });
-        holder.held += if supply == Supply::Sessions { u64::from(row.sessions) } else { 1 };
-        holder.since = holder.since.min(since);
-        holder.until = holder.until.max(until);
-        holder.last_active = holder.last_active.max(row.last_active);
-        holder.external = holder.external.filter(|a| *a == row.external.address);
-        if !holder.rules.contains(&row.rule) {
-            holder.rules.push(row.rule);
-        }
-    }
-
-    /// Those with the most first.
-    fn take(&mut self) -> Vec<Holder> {
-        let mut list: Vec<Holder> = std::mem::take(&mut self.0).into_values().collect();
-        list.iter_mut().for_each(|h| h.rules.sort_unstable());
-        list.sort_by_key(|h| (std::cmp::Reverse(h.held), h.since, h.host));
-        list
     }
 }
 

@@ -9,9 +9,11 @@ mod names;
 mod near;
 mod search;
 mod steps;
+mod suspect;
 mod suspects;
 
 pub use cause::Cause;
 pub use near::{NearMiss, near_misses};
-pub use search::{Diagnosis, Repair, Suspect, Workshop, diagnose, satisfied};
+pub use search::{Diagnosis, Repair, Workshop, diagnose, satisfied};
 pub use steps::{Outcome, SearchStep, steps};
+pub use suspect::Suspect;

@@ -1,11 +1,11 @@
 //! The search: suspects in order, each tried; where no single repair is enough, the one that gets the flow furthest is kept
 //! and the search goes on from there.
 
+use super::suspect::Suspect;
 use super::suspects::suspects;
 use super::{Cause, NearMiss, near_misses};
 use crate::observe::Stage;
 use crate::plan::Edit;
-use crate::plan::{DeviceId, Place, RuleId};
 use crate::predict::{Followed, Scene, failures};
 use crate::reason::Reason;
 
@@ -14,25 +14,6 @@ pub trait Workshop {
     /// What becomes of the flow after some changes, each list of which speaks of the plan that the one before it leads to.
     /// `None`: the changes cannot be made, or do not make a plan.
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene>;
-}
-
-/// Something that may be wrong, and what could be done about it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Suspect {
-    /// What would be wrong.
-    pub cause: Cause,
-    /// Where: the device.
-    pub device: Option<DeviceId>,
-    /// The rule.
-    pub rule: Option<RuleId>,
-    /// Where that stands.
-    pub place: Option<Place>,
-    /// What is wrong, in a sentence.
-    pub verdict: String,
-    /// What would be done about it.
-    pub title: String,
-    /// The same as changes of the plan; none where nobody who writes the plan can do it.
-    pub edits: Vec<Edit>,
 }
 
 /// A repair that was tried.

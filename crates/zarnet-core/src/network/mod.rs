@@ -1,6 +1,8 @@
 //! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
 
+mod fast_flows;
 mod fast_paths;
+mod fate;
 mod link;
 mod trace;
 mod walk;
@@ -14,86 +16,15 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::device::{Device, Forwarded, OwnSource, SessionRef};
+use crate::device::Device;
 use crate::event::{Action, Event};
-use crate::net::{AddressSet, Instant, Packet};
-use crate::plan::{DeviceId, HostId, InterfaceId, Place, Plan, Renaming, RuleId, RuleKind, SegmentId};
-use crate::reason::Reason;
+use crate::net::{AddressSet, Instant};
+use crate::plan::{DeviceId, Plan, Renaming, RuleKind};
 pub(crate) use fast_paths::FastFlow;
 use fast_paths::FastPaths;
+pub use fate::{Fate, Loss, Origin, Passage, Receiver};
 pub use trace::{Handover, Hop, Trace};
 use world::World;
-
-/// Where a packet comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Origin {
-    /// A host of the plan.
-    Host(HostId),
-    /// A device of the plan, and how the source of its packet was found.
-    Device(DeviceId, OwnSource),
-    /// Somebody on the internet.
-    Peer,
-    /// A host that the plan does not declare, on the one segment where it can be.
-    Undeclared(SegmentId),
-}
-
-/// Who got a packet.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Receiver {
-    /// A host of the plan.
-    Host(HostId),
-    /// A host that the plan does not declare.
-    Undeclared(SegmentId),
-    /// Somebody on the internet.
-    Peer,
-    /// A device, which took it as an answer to a packet of its own.
-    Device(DeviceId),
-    /// A device, which answers it.
-    Answering(DeviceId, Forwarded),
-}
-
-/// What became of a packet.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fate {
-    /// It arrived, as it then was.
-    Arrived(Receiver, Packet),
-    /// It did not.
-    Lost(Loss),
-}
-
-/// Why a packet did not arrive, and who is to blame.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Loss {
-    /// The reason.
-    pub reason: Reason,
-    /// The device that dropped it, or sent it to where it was lost.
-    pub device: Option<DeviceId>,
-    /// The rule, for reasons that a rule causes.
-    pub rule: Option<RuleId>,
-    /// What in the plan caused it.
-    pub place: Option<Place>,
-}
-
-/// A device that a packet passed.
-#[derive(Debug, Clone, Copy)]
-pub struct Passage {
-    /// The device.
-    pub device: DeviceId,
-    /// Where the packet came in; `None` for the device's own.
-    pub ingress: Option<InterfaceId>,
-    /// Where it went out.
-    pub egress: InterfaceId,
-    /// Its session there.
-    pub session: Option<SessionRef>,
-    /// Whether it keeps that session alive for longer.
-    pub refreshes: bool,
-    /// Whether an older session has the answers to it, as long as that lives.
-    pub contested: bool,
-    /// Whether the device changed an address or port.
-    pub changed: bool,
-    /// Why not, if it did not.
-    pub unchanged: Option<(Reason, Option<RuleId>)>,
-}
 
 /// A network with the state of its devices.
 #[derive(Debug, Clone)]

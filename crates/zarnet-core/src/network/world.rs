@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use foldhash::fast::RandomState;
 
-use super::Origin;
+use super::fate::Origin;
 use crate::device::OwnSource;
 use crate::net::{AddressRange, AddressSet, IntervalMap, PrefixMap};
 use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, RuleKind, SegmentId};

@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-use super::run::{Answer, Run, play};
+use super::answer::Answer;
+use super::play::play;
+use super::run::Run;
 use super::{Halt, Moment, Options};
 use crate::event::Event;
 use crate::net::{Instant, Packet, Signal, Tuple};

@@ -1,11 +1,17 @@
 //! Traffic through a network: the table at a moment, what was counted, and what was not translated and why.
 
+mod answer;
 mod capture;
 mod expect;
 mod finish;
+mod first_packet;
+mod flow;
 mod follow;
+mod holders;
+mod play;
 mod recording;
 mod run;
+mod shortage;
 mod strangers;
 mod tally;
 
@@ -24,8 +30,10 @@ use crate::traffic::Flow;
 pub(crate) use expect::failures;
 pub use expect::{Failed, Tried};
 pub use follow::{Followed, Rehearsal, Scene, Sight, Sighting, Vantage, follow_during};
+pub(crate) use holders::Held;
+pub use holders::Holder;
+pub use play::predict;
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, Shortage};
-pub use run::predict;
 pub use strangers::Elsewhere;
 pub use tally::Tally;
 

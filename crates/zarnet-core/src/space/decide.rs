@@ -8,8 +8,8 @@ use rand_chacha::rand_core::{Rng, SeedableRng};
 
 use super::conditions::Constraint;
 use super::diagram::{Diagram, Nodes, Part};
+use super::steps::Steps;
 use super::{Field, Point};
-use crate::limits;
 
 /// What is asked about: a packet, and which conditions it meets.
 pub struct Cuts<'a> {
@@ -17,24 +17,6 @@ pub struct Cuts<'a> {
     pub point: Point,
     /// The conditions that it meets, by position.
     pub met: &'a [u32],
-}
-
-/// How much work going through all packets may still be ([`limits::CLASS_STEPS`]): conditions on several fields multiply.
-#[derive(Debug, Clone)]
-pub struct Steps(u64);
-
-impl Default for Steps {
-    fn default() -> Self {
-        Self(limits::CLASS_STEPS)
-    }
-}
-
-impl Steps {
-    /// Takes so many steps; `None` if there are no more.
-    pub(super) fn take(&mut self, steps: usize) -> Option<()> {
-        self.0 = self.0.checked_sub(steps as u64)?;
-        Some(())
-    }
 }
 
 /// What asking a device about one packet counts for, in steps.

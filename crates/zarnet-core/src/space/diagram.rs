@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use super::decide::Steps;
+use super::steps::Steps;
 use super::{Area, Field, Intervals, Point};
 
 /// A node, or a number at the end of a way.

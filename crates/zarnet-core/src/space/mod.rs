@@ -10,12 +10,14 @@ mod conditions;
 mod decide;
 mod diagram;
 mod meaning;
+mod steps;
 
 pub use boxes::{Area, Intervals};
 pub use conditions::{Conditions, Constraint};
-pub use decide::{Cuts, Steps, decide};
+pub use decide::{Cuts, decide};
 pub use diagram::{Diagram, PacketSet};
 pub use meaning::{DestinationMeaning, Meaning, SameMeaning, SourceMeaning, meaning};
+pub use steps::Steps;
 
 use std::net::IpAddr;
 

@@ -9,8 +9,9 @@ use zarnet_core::net::{Packet, Signal};
 
 use super::Fault;
 use super::decode::{Datagram, Sight, Why, decode};
-use super::frames::{self, Records};
 use super::input::{Contents, Failure};
+use super::pcap_fast::{self, Records};
+use super::wire::Wire;
 
 /// Frames that say nothing about translation, by why.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -36,16 +37,6 @@ impl Skipped {
         self.icmp_other += other.icmp_other;
         self.bad += other.bad;
     }
-}
-
-/// An interface of a pcapng section, or the one of a pcap.
-#[derive(Clone, Copy)]
-pub(super) struct Wire {
-    pub link: i32,
-    /// Ticks of a second: a power of ten or of two.
-    pub ticks: u64,
-    /// Seconds to add.
-    pub offset: i64,
 }
 
 /// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
@@ -229,7 +220,7 @@ impl Capture {
                     };
                     if let Some((time, link, data)) = frame {
                         self.packets += 1;
-                        let decoded = match frames::plain(link, data) {
+                        let decoded = match pcap_fast::plain(link, data) {
                             Some(packet) => Ok((Sight::Packet(packet), None)),
                             None => decode(link, data),
                         };
@@ -326,18 +317,5 @@ fn ticks_of(option: Option<&u8>) -> u64 {
         None => 1_000_000,
         Some(n) if n & 0x80 != 0 => 1u64.checked_shl(u32::from(n & 0x7f)).filter(|t| *t > 0).unwrap_or(1 << 63),
         Some(n) => 10u64.checked_pow(u32::from(*n)).unwrap_or(10_000_000_000_000_000_000),
-    }
-}
-
-impl Wire {
-    /// Nanoseconds since the epoch.
-    #[inline(always)]
-    pub(super) fn time(&self, ticks: u64) -> i128 {
-        if self.ticks == 1_000_000 {
-            return i128::from(ticks) * 1000 + i128::from(self.offset) * 1_000_000_000;
-        }
-        let whole = i128::from(ticks / self.ticks) + i128::from(self.offset);
-        let part = u128::from(ticks % self.ticks) * 1_000_000_000 / u128::from(self.ticks);
-        whole * 1_000_000_000 + part as i128
     }
 }

@@ -8,9 +8,9 @@ use zarnet_core::limits;
 use zarnet_core::traffic::{Flow, Item};
 
 use super::Fault;
+use super::csv_fast::{self, ROOM};
 use super::fields::{Column, Context, Fields};
 use super::input::fault_of;
-use super::plain::{self, ROOM};
 
 /// Lines of a text that is read as it comes.
 pub(super) struct Lines {
@@ -150,7 +150,7 @@ impl<'a> CsvList<'a> {
                 Column::check(&columns).map(|()| columns)
             });
             let columns = columns.map_err(|fault| (lines.number, fault))?;
-            let plain = plain::suits(&columns) && context.names.are_plain();
+            let plain = csv_fast::suits(&columns) && context.names.are_plain();
             return Ok(Self { lines, columns, plain, context });
         }
     }
@@ -164,7 +164,7 @@ impl<'a> CsvList<'a> {
     #[inline]
     pub(super) fn fill(&mut self, batch: &mut Vec<Item>, most: usize) {
         while self.plain && batch.len() < most {
-            let Some(flow) = self.lines.next_plain(|text| plain::flow(text, self.columns.len())) else { return };
+            let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len())) else { return };
             batch.push(Item::Flow(flow));
         }
     }
@@ -176,7 +176,7 @@ impl Iterator for CsvList<'_> {
     #[inline]
     fn next(&mut self) -> Option<Self::Item> {
         if self.plain
-            && let Some(flow) = self.lines.next_plain(|text| plain::flow(text, self.columns.len()))
+            && let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
         {
             return Some(Ok(flow));
         }

@@ -2,18 +2,20 @@
 
 mod capture;
 mod clock;
+mod csv_fast;
 mod csv_list;
 mod decode;
 mod error;
 mod fields;
-mod frames;
+
 mod input;
 mod json_list;
 mod merge;
 mod names;
-mod plain;
+mod pcap_fast;
 mod scenario;
 pub mod single;
+mod wire;
 
 pub use capture::Skipped;
 pub use error::{Fault, TrafficError};

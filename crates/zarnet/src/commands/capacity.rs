@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use zarnet_core::capacity::{self, Resource, Spread, demand, of_hour, of_table, remedies, resources};
+use zarnet_core::capacity::{self, MOST_UNITS, Resource, Spread, demand, of_hour, of_table, remedies, resources};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Edit, RuleId};
@@ -29,8 +29,6 @@ use crate::render::{diagnostic, json, output};
 const GROWTHS: [f64; 5] = [1.0, 1.25, 1.5, 2.0, 3.0];
 /// No forecast is made from fewer.
 const LEAST_REQUESTS: u64 = 10;
-/// No forecast looks for more than this.
-pub const MOST: u64 = 1 << 20;
 
 pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
     if args.target <= 0.0 || args.target >= 1.0 {
@@ -183,7 +181,7 @@ impl Setting<'_> {
         let forecasts = GROWTHS.iter().map(|g| demand.grown(usable, *g)).collect();
         let headroom = demand.headroom(usable, self.args.target);
         let months = self.args.growth.filter(|g| *g > 0.0).zip(headroom).map(|(g, h)| h.ln() / g.ln_1p());
-        let needed = demand.needed(self.args.target, 1.0, MOST);
+        let needed = demand.needed(self.args.target, 1.0, MOST_UNITS);
         Some(Outlook { demand, forecasts, headroom, months, needed, simulated: Vec::new() })
     }
 

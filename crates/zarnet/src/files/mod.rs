@@ -3,13 +3,14 @@
 //! A change is locked beside the file, written beside it, brought to the disk, and renamed into place, if what is there is
 //! still what the change was made from. Links are followed; mode and owner stay.
 
+mod change;
 mod leftovers;
 mod lock;
 mod target;
 
+pub use change::{Before, Change};
 pub use leftovers::remove_on_signal;
 
-use std::io;
 use std::path::{Path, PathBuf};
 
 use zarnet_formats::source::Sources;
@@ -17,28 +18,6 @@ use zarnet_formats::source::Sources;
 use crate::exit::Failure;
 use lock::Lock;
 use target::{Draft, Target};
-
-/// What may be at a place before it is written.
-#[derive(Debug, Clone, Copy)]
-pub enum Before<'a> {
-    /// Nothing, or the same contents.
-    Nothing,
-    /// Exactly these contents: those that the new ones were made from.
-    Exactly(&'a [u8]),
-    /// What an earlier run wrote there, by its contents.
-    Own(fn(&[u8]) -> bool),
-}
-
-/// A file to be written.
-#[derive(Debug, Clone, Copy)]
-pub struct Change<'a> {
-    /// Where.
-    pub path: &'a Path,
-    /// What.
-    pub contents: &'a [u8],
-    /// What may be there before.
-    pub before: Before<'a>,
-}
 
 /// Writes a file whose place is free, or holds the same contents; with `force` whatever is there.
 ///
@@ -100,10 +79,4 @@ pub fn write(changes: &[Change<'_>], force: bool) -> Result<(), Failure> {
         target.sync_folder();
     }
     Ok(())
-}
-
-/// Whether an error of the system says that the user may not, or that there is no such place: wrong input, not a failure.
-fn is_refusal(error: &io::Error) -> bool {
-    use io::ErrorKind::{IsADirectory, NotADirectory, NotFound, PermissionDenied, ReadOnlyFilesystem, TimedOut};
-    matches!(error.kind(), IsADirectory | NotADirectory | NotFound | PermissionDenied | ReadOnlyFilesystem | TimedOut)
 }

@@ -5,9 +5,9 @@ use std::io::{self, ErrorKind, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
 
+use super::change::{Before, Change, is_refusal};
 use super::leftovers::{Held, Leftover, hold};
 use super::lock::beside;
-use super::{Before, Change, is_refusal};
 use crate::exit::Failure;
 
 /// A place, where links lead to.

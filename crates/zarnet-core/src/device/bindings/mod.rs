@@ -15,6 +15,7 @@ mod final_expiry;
 mod find_session;
 mod free_addresses;
 mod index;
+mod inherit;
 mod inherited_ends;
 mod keys;
 mod lingering;

@@ -10,8 +10,8 @@ mod passage;
 
 use std::net::IpAddr;
 
-use super::Cause;
-use super::search::Suspect;
+use super::cause::Cause;
+use super::suspect::Suspect;
 use crate::network::{Hop, Loss, Origin, Receiver, Trace};
 use crate::observe::{Stage, StageResult};
 use crate::plan::edit::{Edit, Table, Value};

@@ -8,10 +8,12 @@ use std::hash::Hash;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use super::{Problem, Problems, Text};
 use crate::limits;
 use crate::net::{AddressRange, NotationError, Prefix, Service};
-use crate::plan::{Draft, PlanError};
+use crate::plan::{Draft, Placed, PlanError, Problem, Problems};
+
+/// Text with its place.
+type Text = Placed<String>;
 
 /// A range, and the prefix that it was written as.
 pub(super) type Part = (AddressRange, Option<Prefix>);

@@ -1,6 +1,7 @@
 //! The answer of `capacity`: what ran out, for whom, what would be enough, and which remedy helps.
 
 pub mod chart;
+mod numbers;
 mod text;
 
 use std::io::{self, Write};

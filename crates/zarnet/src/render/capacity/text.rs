@@ -3,13 +3,13 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
-use zarnet_core::capacity::{Assumption, Resource, listed};
+use zarnet_core::capacity::{Assumption, MOST_UNITS, Resource, listed};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 
 use super::chart::{self, terminal};
+use super::numbers::{number, rounded, share};
 use super::{Answer, Outlook, Trial};
-use crate::commands::capacity::MOST;
 use crate::render::change;
 use crate::render::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
 
@@ -316,7 +316,7 @@ impl Answer<'_> {
         let target = share(self.args.target);
         match o.needed {
             _ if d.contradicted.contains(&Assumption::NeverInUse) => {}
-            None => writeln!(out, "No size up to {} meets {target}.", MOST)?,
+            None => writeln!(out, "No size up to {} meets {target}.", MOST_UNITS)?,
             Some(needed) if needed <= usable => {
                 let room = o.headroom.map(|h| format!("; the load may grow to x {h:.2}")).unwrap_or_default();
                 let when = o.months.map(|m| format!(", in {} at the growth given", months(m))).unwrap_or_default();
@@ -420,39 +420,11 @@ impl Answer<'_> {
     }
 }
 
-/// An instant to the second: nobody reads milliseconds here.
-pub fn rounded(at: Instant) -> String {
-    Instant(at.0 / 1_000_000_000 * 1_000_000_000).to_string()
-}
-
 fn of(peak: Option<(u64, Option<u64>)>) -> String {
     match peak {
         Some((peak, Some(usable))) => format!("{peak} of {usable}"),
         Some((peak, None)) => peak.to_string(),
         None => String::new(),
-    }
-}
-
-/// A share in per cent, with as many places as it takes.
-pub fn share(share: f64) -> String {
-    let percent = share * 100.0;
-    match percent {
-        p if p <= 0.0 => "0 %".to_owned(),
-        p if p < 0.001 => "<0.001 %".to_owned(),
-        p if p < 0.1 => format!("{p:.3} %"),
-        p if p < 10.0 => format!("{p:.2} %"),
-        p => format!("{p:.1} %"),
-    }
-}
-
-/// A number with three digits that matter.
-pub fn number(n: f64) -> String {
-    match n {
-        n if n >= 100.0 => format!("{n:.0}"),
-        n if n >= 10.0 => format!("{n:.1}"),
-        n if n >= 1.0 => format!("{n:.2}"),
-        n if n >= 0.001 || n == 0.0 => format!("{n:.4}"),
-        n => format!("{n:.1e}"),
     }
 }
 

@@ -8,8 +8,8 @@ use zarnet_core::capacity::Resource;
 use zarnet_core::net::Instant;
 
 use super::super::Answer;
-use super::super::text::{rounded, share};
 use super::{BySize, Curve, LEAST_SHARE, Strip, strips};
+use crate::render::capacity::numbers::{rounded, share};
 use crate::render::escape::{Form, escaped};
 
 /// Form of a picture.

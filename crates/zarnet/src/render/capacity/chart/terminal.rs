@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use super::{BySize, Curve, LEAST_SHARE, Strip};
-use crate::render::capacity::text::{rounded, share};
+use crate::render::capacity::numbers::{rounded, share};
 use crate::render::table::{BAD, DIM};
 
 /// Lines of use over time.

@@ -5,8 +5,8 @@ use std::net::IpAddr;
 
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 
-use super::capture::Wire;
 use super::decode::tcp_signal;
+use super::wire::Wire;
 
 /// How the records of a capture are written, least octet first.
 #[derive(Debug, Clone, Copy)]

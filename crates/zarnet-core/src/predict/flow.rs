@@ -1,0 +1,157 @@
+//! A flow from its first packet to its last.
+
+use std::cmp::Reverse;
+
+use super::NotTranslated;
+use super::answer::Answer;
+use super::run::{Run, Running};
+use crate::device::FlowSchedule;
+use crate::net::Instant;
+use crate::network::{FastFlow, Fate, Loss, Passage};
+use crate::plan::{DeviceId, Place, RuleId};
+use crate::reason::{Class, Reason};
+use crate::traffic::Flow;
+
+impl Run {
+    /// The first packet of a flow.
+    pub(super) fn flow(&mut self, flow: &Flow, fast: Option<&FastFlow>) {
+        let now = flow.start;
+        self.end = self.end.max(now);
+        let answer = flow.answered_at();
+        if let Some(fast) = fast
+            && self.is_unwatched_until(answer)
+        {
+            let end = flow.ends_at();
+            if self.network.enter_flow(now, fast, FlowSchedule { answer, end, ending: flow.ending() }) {
+                self.end = self.end.max(end);
+                self.fast_path += 1;
+                self.note_peak(now);
+                return self.tally.count(Class::Translated);
+            }
+        }
+        let flow = &match self.as_things_are(flow) {
+            Ok(flow) => flow,
+            Err((flow, device)) => {
+                let loss = Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None };
+                return self.lost(&flow, loss, &[]);
+            }
+        };
+        let (origin, packet) = match self.first_packet(flow) {
+            Ok(first) => first,
+            Err((reason, device)) if reason.class() == Class::Untranslated => {
+                return self.unchanged(flow, reason, device, None, &[]);
+            }
+            Err((reason, device)) => return self.lost(flow, Loss { reason, device, rule: None, place: None }, &[]),
+        };
+        let mut passages = std::mem::take(&mut self.passages);
+        passages.clear();
+        let fate = self.network.send(now, origin, packet, &mut passages, &mut ());
+        // what was made for a packet that is lost later counts too
+        self.note_peak(now);
+        match fate {
+            Fate::Lost(loss) => self.lost(flow, loss, &passages),
+            Fate::Arrived(receiver, arrived) => {
+                let at = answer;
+                if self.is_certain_until(at, &passages) {
+                    let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
+                    passages = self.conclude(now, answer);
+                } else {
+                    let forth = std::mem::take(&mut passages);
+                    let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages: forth };
+                    self.answers.push(Reverse((at, self.sequence)));
+                    self.underway.insert(self.sequence, answer);
+                }
+            }
+        }
+        self.passages = passages;
+    }
+
+    pub(super) fn answer(&mut self, at: Instant, answer: Answer) {
+        self.end = self.end.max(at);
+        self.conclude(at, answer);
+    }
+
+    /// Sends the answer, tells the flow's class, and lets it run to its end.
+    fn conclude(&mut self, now: Instant, mut answer: Answer) -> Vec<Passage> {
+        let flow = answer.flow;
+        let forth = answer.passages.len();
+        let asked = (answer.origin, answer.asked);
+        let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages, &mut ());
+        // an answer that was entered ahead of its time passes when it is due: on its flow's sessions that follows from the
+        // rest of the flow, if it arrives
+        let (there, back) = answer.passages.split_at(forth);
+        let is_lost = matches!(fate, Fate::Lost(_));
+        let runs_on = |p: &Passage| there.iter().any(|t| (t.device, t.session) == (p.device, p.session));
+        for passage in back.iter().filter(|p| now < flow.answered_at() && (is_lost || !runs_on(p))) {
+            if let Some(session) = passage.session {
+                let device = self.network.device_mut(passage.device);
+                device.put_off(session, passage.refreshes, now, flow.answered_at());
+            }
+        }
+        if let Fate::Lost(loss) = fate {
+            self.end = self.end.max(flow.answered_at());
+            self.lost(&flow, loss, &answer.passages[..forth]);
+            return answer.passages;
+        }
+        let end = flow.ends_at();
+        self.end = self.end.max(end);
+        for passage in &answer.passages[..forth] {
+            if let Some(session) = passage.session {
+                self.network.device_mut(passage.device).run_until(now, session, end, flow.ending());
+            }
+        }
+        self.keep_running(end, &answer.passages[..forth]);
+        self.classify(&flow, &answer, forth);
+        answer.passages
+    }
+
+    /// Remembers a flow that runs through several devices, where an event may come before its end.
+    fn keep_running(&mut self, end: Instant, passages: &[Passage]) {
+        if self.events.front().is_none_or(|e| e.at > end) {
+            return;
+        }
+        let sessions: Vec<_> = passages.iter().filter_map(|p| Some((p.device, p.session?))).collect();
+        if sessions.len() > 1 {
+            self.running.push(Running { end, sessions });
+        }
+    }
+
+    fn classify(&mut self, flow: &Flow, answer: &Answer, forth: usize) {
+        match answer.unchanged(forth) {
+            None => self.tally.count(Class::Translated),
+            Some((reason, device, rule)) => self.unchanged(flow, reason, device, rule, &answer.passages[..forth]),
+        }
+    }
+
+    pub(super) fn unchanged(
+        &mut self,
+        flow: &Flow,
+        reason: Reason,
+        device: Option<DeviceId>,
+        rule: Option<RuleId>,
+        passages: &[Passage],
+    ) {
+        self.negative |= self.is_passed_by(reason, passages);
+        self.tally.count(Class::Untranslated);
+        self.record_shortage(flow, reason, device, rule, passages);
+        let place = self.rule_place(device, rule);
+        self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
+    }
+
+    /// Whether a rule was meant for a flow that none translated.
+    pub(super) fn is_passed_by(&self, reason: Reason, passages: &[Passage]) -> bool {
+        reason == Reason::PassedExhausted || reason == Reason::NoRule && self.network.rule_was_meant(passages)
+    }
+
+    pub(super) fn rule_place(&self, device: Option<DeviceId>, rule: Option<RuleId>) -> Option<Place> {
+        device.zip(rule).map(|(d, r)| self.network.plan().devices[d.index()].rules[r.index()].place)
+    }
+
+    pub(super) fn lost(&mut self, flow: &Flow, loss: Loss, passages: &[Passage]) {
+        self.negative = true;
+        self.tally.count(loss.reason.class());
+        let Loss { reason, device, rule, place } = loss;
+        self.record_shortage(flow, reason, device, rule, passages);
+        self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
+    }
+}
