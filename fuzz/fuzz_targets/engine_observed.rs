@@ -6,13 +6,13 @@ use std::sync::LazyLock;
 
 use zarnet_core::compare::{Begun, compare};
 use zarnet_core::predict::{Options, Prediction, predict};
-use zarnet_core::traffic::Item;
+use zarnet_core::traffic::{Item, OneByOne};
 use zarnet_formats::observed::{Form, parse};
 use zarnet_fuzz::PLAN;
 
 static PREDICTION: LazyLock<Option<Prediction>> = LazyLock::new(|| {
     let nothing = std::iter::empty::<Result<Item, Infallible>>();
-    predict(PLAN.clone(), nothing, Vec::new(), Options::default()).ok()
+    predict(PLAN.clone(), OneByOne(nothing), Vec::new(), Options::default()).ok()
 });
 
 libfuzzer_sys::fuzz_target!(|data: &[u8]| {

@@ -12,7 +12,7 @@ use zarnet_core::device::Device;
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
 use zarnet_core::plan::{InterfaceId, Plan};
 use zarnet_core::predict::{Options, predict};
-use zarnet_core::traffic::{Flow, Item, Party};
+use zarnet_core::traffic::{Flow, Item, OneByOne, Party};
 
 const EDGE: &str = r#"
 [[segment]]
@@ -101,7 +101,7 @@ fn floor(flows: &[Flow]) -> usize {
 fn engine(plan: &Arc<Plan>, flows: &[Flow]) -> u64 {
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
     let options = Options { sessions: false, ..Options::default() };
-    predict(plan.clone(), items, Vec::new(), options).map_or(0, |p| p.tally.total())
+    predict(plan.clone(), OneByOne(items), Vec::new(), options).map_or(0, |p| p.tally.total())
 }
 
 /// The median of so many runs, in nanoseconds a flow.

@@ -23,12 +23,12 @@
 //! use std::sync::Arc;
 //! use zarnet_core::plan::{build, Draft};
 //! use zarnet_core::predict::{predict, Options};
-//! use zarnet_core::traffic::Item;
+//! use zarnet_core::traffic::{Item, OneByOne};
 //!
 //! // a plan without devices, and traffic without flows: the least that can be predicted
 //! let plan = build(&Draft::default()).expect("nothing can be wrong with nothing");
 //! let nothing = std::iter::empty::<Result<Item, Infallible>>();
-//! let prediction = predict(Arc::new(plan), nothing, Vec::new(), Options::default()).expect("nothing to read");
+//! let prediction = predict(Arc::new(plan), OneByOne(nothing), Vec::new(), Options::default()).expect("nothing to read");
 //! assert_eq!(prediction.tally.total(), 0);
 //! ```
 

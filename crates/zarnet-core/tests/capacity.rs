@@ -6,12 +6,12 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use zarnet_core::Reason;
-use zarnet_core::capacity::{Assumption, Kind, Resource, Spread, demand, erlang, of_hour, remedies, resources};
+use zarnet_core::capacity::{Assumption, Kind, Resource, SampleSpread, demand, erlang, of_hour, remedies, resources};
 use zarnet_core::device::Supply;
 use zarnet_core::net::{AddressSet, Instant, Protocol};
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Crowd, Flow, Item, Length, Load, Party};
+use zarnet_core::traffic::{Crowd, Flow, Item, Length, Load, OneByOne, Party};
 
 use common::{OVERLOAD, plan, plan_text, pool};
 
@@ -39,7 +39,7 @@ fn flow(start: u64, host: u8, port: u16) -> Flow {
 fn played(plan: &Arc<Plan>, flows: impl IntoIterator<Item = Flow>, moment: Moment) -> Prediction {
     let items = flows.into_iter().map(|f| Ok::<_, std::convert::Infallible>(Item::Flow(f)));
     let options = Options { moment, record: true, ..Options::default() };
-    predict(plan.clone(), items, Vec::new(), options).expect("flows in order")
+    predict(plan.clone(), OneByOne(items), Vec::new(), options).expect("flows in order")
 }
 
 fn of(list: &[Resource], is: impl Fn(Supply) -> bool) -> &Resource {
@@ -180,7 +180,7 @@ fn erlangs_formula_and_the_device_agree_whatever_the_distribution() {
                 tally.refused as f64 / tally.total() as f64
             })
             .collect();
-        let spread = Spread::of(&shares).expect("twelve runs");
+        let spread = SampleSpread::of(&shares).expect("twelve runs");
         let formula = erlang::refusal(6, 4.01);
         assert!(spread.holds(formula), "{each:?}: {spread:?} without {formula}");
         assert!(spread.high - spread.low < 0.03, "{spread:?} says nothing");
@@ -275,7 +275,7 @@ proptest! {
         let list = resources(&whole, true);
         let plain = {
             let items = flows.iter().map(|f| Ok::<_, std::convert::Infallible>(Item::Flow(*f)));
-            predict(plan.clone(), items, Vec::new(), Options::default()).expect("flows in order")
+            predict(plan.clone(), OneByOne(items), Vec::new(), Options::default()).expect("flows in order")
         };
         prop_assert_eq!(plain.tally, whole.tally, "recording changes nothing");
         prop_assert_eq!(&plain.tables[0].mappings, &whole.tables[0].mappings);

@@ -9,7 +9,7 @@ use zarnet_core::compare::{Begun, Comparison, Observed, compare};
 use zarnet_core::net::{Endpoint, Instant, Protocol};
 use zarnet_core::plan::DeviceId;
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Flow, Item, Party};
+use zarnet_core::traffic::{Flow, Item, OneByOne, Party};
 
 fn endpoint(text: &str) -> Endpoint {
     let (address, port) = text.split_once(':').unwrap_or((text, "0"));
@@ -46,7 +46,7 @@ fn predicted(behaviour: &str, rules: &str, flows: &[&str]) -> (Prediction, Begun
         sources: Some(Default::default()),
         ..Options::default()
     };
-    (predict(plan, items, Vec::new(), options).unwrap(), begun)
+    (predict(plan, OneByOne(items), Vec::new(), options).unwrap(), begun)
 }
 
 /// Holds `INTERNAL EXTERNAL` lines against a prediction; tells the entries that agree, and `KIND CAUSE` of the others.
@@ -121,7 +121,7 @@ fn a_row_on_a_further_address_of_an_interface_is_of_no_overload() {
         line: 1,
     };
     let nothing = || std::iter::empty::<Result<Item, Infallible>>();
-    let prediction = predict(plan.clone(), nothing(), Vec::new(), Options::default()).unwrap();
+    let prediction = predict(plan.clone(), OneByOne(nothing()), Vec::new(), Options::default()).unwrap();
     let told = |external: &str| {
         let compared = compare(&prediction, &[row(external)], &Begun::default());
         let why = compared.differences[0].why.name();

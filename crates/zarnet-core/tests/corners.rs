@@ -11,7 +11,7 @@ use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
-use zarnet_core::traffic::{Item, Party, Seen, SeenError};
+use zarnet_core::traffic::{Item, OneByOne, Party, Seen, SeenError};
 
 /// The same file taking over changes nothing, also for segments that nobody named.
 #[test]
@@ -202,7 +202,7 @@ fn a_session_names_the_rule_of_each_step() {
     let lines = ["0 udp h0:5000>198.51.100.80:53 9", "1 udp h1:6000>203.0.113.2:5000 9"];
     let items = lines.iter().map(|l| Ok::<Item, Infallible>(Item::Flow(flow(&plan, l))));
     let options = Options { moment: Moment::At(seconds("5")), sessions: true, ..Options::default() };
-    let prediction = predict(plan.clone(), items, vec![], options).unwrap();
+    let prediction = predict(plan.clone(), OneByOne(items), vec![], options).unwrap();
     let rules: Vec<_> = prediction.tables[0].sessions.iter().map(|s| s.rules).collect();
     assert!(rules.contains(&[Some(RuleId(0)), Some(RuleId(0))]), "{rules:?}");
 }
@@ -247,7 +247,7 @@ fn no_rule_is_to_blame_for_a_family_that_none_translates() {
     (flow.source, flow.destination) =
         (Party::Address("fd00:20::9".parse().unwrap()), Party::Address("2001:db8:9::1".parse().unwrap()));
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Flow(flow)));
-    let prediction = predict(plan.clone(), items, vec![], Options::default()).unwrap();
+    let prediction = predict(plan.clone(), OneByOne(items), vec![], Options::default()).unwrap();
     assert_eq!(Played { plan, prediction }.lost(), ["unsupported-family edge"]);
 }
 
@@ -260,7 +260,7 @@ fn a_device_counts_its_own_packets_that_it_drops() {
     let mut own = flow(&plan, "0 udp h0:1>198.51.100.80:53");
     own.source = Party::Device(DeviceId(0));
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Flow(own)));
-    let prediction = predict(plan, items, vec![], Options::default()).unwrap();
+    let prediction = predict(plan, OneByOne(items), vec![], Options::default()).unwrap();
     assert_eq!(prediction.tables[0].totals.refused, 1);
 }
 
@@ -289,7 +289,7 @@ fn multicast_broadcast_and_link_local_packets_stay_on_their_link() {
     for stepwise in [false, true] {
         let items = others.iter().map(|to| Ok::<Item, Infallible>(Item::Seen(seen(to))));
         let options = Options { stepwise, ..Options::default() };
-        let prediction = predict(plan.clone(), items, vec![], options).unwrap();
+        let prediction = predict(plan.clone(), OneByOne(items), vec![], options).unwrap();
         assert_eq!((prediction.link_only, prediction.tally.total(), prediction.unattributed), (5, 0, 0));
         assert!(prediction.tables.iter().all(|t| t.mappings.is_empty()));
     }
@@ -298,7 +298,7 @@ fn multicast_broadcast_and_link_local_packets_stay_on_their_link() {
     let (from, to) = ("169.254.7.7".parse().unwrap(), "10.20.0.11".parse().unwrap());
     let error = Item::Error(SeenError { at, device, interface, error: IcmpError { from, to, about: packet } });
     let items = std::iter::once(Ok::<Item, Infallible>(error));
-    let prediction = predict(plan.clone(), items, vec![], Options::default()).unwrap();
+    let prediction = predict(plan.clone(), OneByOne(items), vec![], Options::default()).unwrap();
     assert_eq!((prediction.link_only, prediction.icmp_errors.dropped), (1, 0));
 }
 
@@ -317,7 +317,7 @@ fn a_capture_from_elsewhere_is_told_and_not_judged() {
     };
     let play = |senders: &[&str]| {
         let items = senders.iter().map(|from| Ok::<Item, Infallible>(Item::Seen(seen(from))));
-        predict(plan.clone(), items, vec![], Options::default()).unwrap()
+        predict(plan.clone(), OneByOne(items), vec![], Options::default()).unwrap()
     };
     let prediction = play(&["10.20.0.11", "10.20.0.13", "198.51.100.9"]);
     let elsewhere = prediction.elsewhere.unwrap();

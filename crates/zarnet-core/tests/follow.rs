@@ -13,7 +13,7 @@ use zarnet_core::network::Trace;
 use zarnet_core::observe::Taker;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
 use zarnet_core::predict::{Followed, Moment, Options, Rehearsal, Vantage, follow_during, predict};
-use zarnet_core::traffic::{Flow, Item};
+use zarnet_core::traffic::{Flow, Item, OneByOne};
 
 /// A wharf behind an edge, a shed behind the wharf's own box, and a server next to the wharf.
 const WHARF: &str = r#"
@@ -244,7 +244,7 @@ fn a_flow_can_be_followed_in_the_middle_of_a_day() {
     let disable = Event { at: second(600), device: DeviceId(0), action: Action::Disable(RuleId(3)) };
     let at = |moment| {
         let options = Options { moment, ..Options::default() };
-        let f = follow_during(plan.clone(), items(), vec![disable.clone()], options, &flow).unwrap().followed;
+        let f = follow_during(plan.clone(), OneByOne(items()), vec![disable.clone()], options, &flow).unwrap().followed;
         (f.at, f.arrived.map(|a| a.1.source().to_string()), f.loss.map(|l| l.reason.name()))
     };
     let then = |n, source: &str| (second(n), Some(source.to_owned()), None);
@@ -310,7 +310,7 @@ proptest! {
         let (plan, flow) = parsed(&format!("{source} -> {destination}{port}/{protocol}"));
         let followed = Rehearsal::new(plan.clone(), 0).follow(&flow);
         let items = std::iter::once(Ok::<_, Infallible>(Item::Flow(flow)));
-        let predicted = predict(plan.clone(), items, Vec::new(), Options { sources: Some(Default::default()), ..Options::default() }).unwrap();
+        let predicted = predict(plan.clone(), OneByOne(items), Vec::new(), Options { sources: Some(Default::default()), ..Options::default() }).unwrap();
         let told = predicted.not_translated.first();
         prop_assert_eq!(followed.loss.map(|l| (l.reason, l.device, l.rule, l.place)), told.map(|n| (n.reason, n.device, n.rule, n.place)));
         prop_assert_eq!(followed.answered(), matches!(followed.class, Class::Translated | Class::Untranslated));

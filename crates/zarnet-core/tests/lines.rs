@@ -10,7 +10,7 @@ use played::{HOSTS, nothing, plan, play, written};
 use zarnet_core::net::{Endpoint, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, Routed};
 use zarnet_core::predict::{Options, Scene, predict};
-use zarnet_core::traffic::{Flow, Item, Seen};
+use zarnet_core::traffic::{Flow, Item, OneByOne, Seen};
 
 /// An edge with two lines; `routes` are those besides the default one by `street`.
 fn two_lines(checks: bool, keys: &str, routes: &str, rules: &[&str]) -> Arc<Plan> {
@@ -212,6 +212,6 @@ fn a_capture_of_the_second_line_is_judged() {
     let packet = Packet::first(Protocol::TCP, end("198.51.100.80", 4000), end("192.0.2.2", 443));
     let seen = Seen { at: played::seconds("1"), device: DeviceId(0), interface: InterfaceId(2), packet };
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Seen(seen)));
-    let prediction = predict(plan, items, vec![], Options::default()).unwrap();
+    let prediction = predict(plan, OneByOne(items), vec![], Options::default()).unwrap();
     assert_eq!((prediction.tally.translated, prediction.unattributed), (1, 0));
 }

@@ -11,7 +11,7 @@ use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{FlowNotation, Instant};
 use zarnet_core::plan::{DeviceId, Plan, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
-use zarnet_core::traffic::{Flow, Item, Party};
+use zarnet_core::traffic::{Flow, Item, OneByOne, Party};
 
 const TOWN: &str = r#"
 [[segment]]
@@ -100,7 +100,8 @@ fn run(plan: &Arc<Plan>, flows: &[Flow], events: Vec<Event>, moment: Moment) -> 
     let sources: Sources =
         flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
-    predict(plan.clone(), items, events, Options { moment, sources: Some(sources), ..Options::default() }).unwrap()
+    predict(plan.clone(), OneByOne(items), events, Options { moment, sources: Some(sources), ..Options::default() })
+        .unwrap()
 }
 
 /// The reason of a single flow, or `translated`.

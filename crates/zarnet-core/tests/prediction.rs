@@ -13,7 +13,7 @@ use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Prefix, Protocol, Signal};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
-use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Ending, OneByOne};
 use zarnet_core::traffic::{Flow, Item, Party, Seen};
 
 const S: u64 = 1_000_000_000;
@@ -204,7 +204,7 @@ fn run_items(plan: &Arc<Plan>, items: &[Item], events: Vec<Event>, moment: Momen
     let sources: Sources = items.iter().filter_map(source).collect();
     let items = items.iter().map(|item| Ok::<_, Infallible>(*item));
     let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise, record: false };
-    predict(plan.clone(), items, events, options).unwrap()
+    predict(plan.clone(), OneByOne(items), events, options).unwrap()
 }
 
 /// Whether two predictions come to the same.

@@ -18,7 +18,7 @@ use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
-use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Ending, OneByOne};
 use zarnet_core::traffic::{Flow, Item, Party, Repeated, RepeatedFlows};
 
 /// A flow, after how many seconds it is sent again, and how often in all.
@@ -173,7 +173,7 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
             stepwise,
             ..Options::default()
         };
-        let prediction = predict(plan.clone(), items, events.collect(), options).unwrap();
+        let prediction = predict(plan.clone(), OneByOne(items), events.collect(), options).unwrap();
         // all of the traffic, and what there was at the moment
         let mut ahead = Estate::new(rules.clone(), b.clone(), &sent);
         ahead.play(&sent, &acts, last.unwrap_or(0));

@@ -13,7 +13,7 @@ use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
 use zarnet_core::network::Network;
 use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::Item;
+use zarnet_core::traffic::{Item, OneByOne};
 
 const S: u64 = 1_000_000_000;
 /// Ports of the outside interface that lead to a server.
@@ -38,7 +38,7 @@ fn day(plans: &[(u64, String)], flows: &[&str]) -> Prediction {
     // a server outside is one because it sends
     let sources = Some(flows.iter().map(|f| f.split([' ', ':']).nth(1).unwrap().parse().unwrap()).collect());
     let options = Options { moment: Moment::End, sources, ..Options::default() };
-    predict(plan(&plans[0].1), items, events, options).unwrap()
+    predict(plan(&plans[0].1), OneByOne(items), events, options).unwrap()
 }
 
 fn edge(timers: &str, rules: &str) -> String {

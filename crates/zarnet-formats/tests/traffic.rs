@@ -7,7 +7,7 @@ use std::path::Path;
 use zarnet_core::event::Action;
 use zarnet_core::net::{Instant, Protocol, Signal};
 use zarnet_core::plan::{DeviceId, InterfaceId};
-use zarnet_core::traffic::{Flow, Item, Party};
+use zarnet_core::traffic::{Batches, Flow, Item, Party};
 use zarnet_formats::plan::Loaded;
 use zarnet_formats::traffic::{Attempt, Fault, Given, Reading, Traffic, TrafficError};
 

@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use super::{Finding, finding};
 use crate::net::{AddressRange, AddressSet};
-use crate::plan::{Device, External, Plan, Rule, RuleKind, Target};
+use crate::plan::{DevicePlan, External, Plan, Rule, RuleKind, Target};
 
 pub(super) fn find(
     plan: &Plan,
-    device: &Device,
+    device: &DevicePlan,
     taken: &Arc<AddressSet>,
     sizes: &[Option<u32>],
     findings: &mut Vec<Finding>,
@@ -39,14 +39,14 @@ pub(super) fn find(
     unheld(plan, device, findings);
 }
 
-fn external(device: &Device, end: External) -> Option<AddressRange> {
+fn external(device: &DevicePlan, end: External) -> Option<AddressRange> {
     match end {
         External::Range(range) => Some(range),
         External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
     }
 }
 
-fn pools(device: &Device, taken: &Arc<AddressSet>, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
+fn pools(device: &DevicePlan, taken: &Arc<AddressSet>, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
     let first_end = |r: &Rule| match &r.kind {
         RuleKind::Static(s) => external(device, s.external).map(AddressRange::first),
         _ => None,
@@ -97,7 +97,7 @@ fn pools(device: &Device, taken: &Arc<AddressSet>, sizes: &[Option<u32>], findin
 }
 
 /// External addresses that nobody would answer for, and that are routed nowhere.
-fn unheld(plan: &Plan, device: &Device, findings: &mut Vec<Finding>) {
+fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
     let mut held = AddressSet::default();
     for interface in &device.interfaces {
         let own = interface.own();

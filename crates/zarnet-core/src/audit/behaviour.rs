@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use super::{Finding, finding};
-use crate::plan::{Behaviour, Dependence, Device, Preset, RuleKind, Timers};
+use crate::plan::{Behaviour, Dependence, DevicePlan, Preset, RuleKind, Timers};
 
-pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
+pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     timers(&device.timers, device, findings);
     let pool = device.rules.iter().find(|r| r.enabled && matches!(r.kind, RuleKind::Pool { .. }));
     if let (Some(rule), Dependence::EndpointIndependent) = (pool, device.behaviour.filtering) {
@@ -29,7 +29,7 @@ pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
     }
 }
 
-fn timers(timers: &Timers, device: &Device, findings: &mut Vec<Finding>) {
+fn timers(timers: &Timers, device: &DevicePlan, findings: &mut Vec<Finding>) {
     let s = Duration::from_secs;
     let table = [
         ("udp-timeout", timers.udp, s(120), "RFC 4787 REQ-5"),

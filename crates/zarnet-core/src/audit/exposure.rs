@@ -121,7 +121,7 @@ fn is_everyone(area: &Area) -> bool {
 }
 
 /// A port of administration that an area leads to inside.
-fn administered(device: &crate::plan::Device, rule: RuleId, area: &Area) -> Option<u16> {
+fn administered(device: &crate::plan::DevicePlan, rule: RuleId, area: &Area) -> Option<u16> {
     let by = match &device.rules[rule.index()].kind {
         RuleKind::Forward(f) => f.servers.first().map_or(0, |s| s.port.wrapping_sub(f.ports.first)),
         _ => 0,

@@ -13,7 +13,7 @@ mod supply;
 use crate::device;
 pub use crate::finding::{FINDINGS, Severity};
 use crate::net::Packet;
-use crate::plan::{Device, DeviceId, Edit, Place, Plan};
+use crate::plan::{DeviceId, DevicePlan, Edit, Place, Plan};
 use crate::space::Steps;
 
 /// Something found.
@@ -83,7 +83,7 @@ fn finding(name: &'static str, message: String, places: Vec<Place>, help: impl I
 }
 
 /// Names of realms and interfaces of a device.
-fn zone_names(device: &Device) -> Vec<&str> {
+fn zone_names(device: &DevicePlan) -> Vec<&str> {
     let realms = device.interfaces.iter().filter_map(|i| i.realm.as_deref());
     let mut names: Vec<&str> = realms.chain(device.interfaces.iter().map(|i| i.name.as_str())).collect();
     names.sort_unstable();

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use super::{Finding, finding};
 use crate::net::{AddressRange, AddressSet, Prefix, PrefixMap};
-use crate::plan::{Device, Interface, Place, Plan, Rule, RuleKind, SegmentId};
+use crate::plan::{DevicePlan, Interface, Place, Plan, Rule, RuleKind, SegmentId};
 
 /// Who has an address on a segment that is not the internet.
 #[derive(Clone, Copy)]
@@ -178,7 +178,7 @@ struct Ways {
 }
 
 impl Ways {
-    fn new(device: &Device) -> Self {
+    fn new(device: &DevicePlan) -> Self {
         let (mut routes, mut connected) = (PrefixMap::default(), PrefixMap::default());
         let for_all = device.routes.iter().enumerate().filter(|(_, r)| r.condition.is_none());
         routes.extend(for_all.map(|(i, r)| (r.to, (r.to.length(), i))));

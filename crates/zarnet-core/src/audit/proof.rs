@@ -74,7 +74,7 @@ pub(super) fn find(device: &Device, id: DeviceId, steps: &mut Steps, findings: &
 }
 
 /// That nothing can be said of a device, for there would be too much to go through.
-pub(super) fn unproved(plan: &plan::Device) -> Finding {
+pub(super) fn unproved(plan: &plan::DevicePlan) -> Finding {
     let message =
         format!("`{}` tells apart more classes of packets than are gone through: nothing is proved of it", plan.name);
     let help =

@@ -4,9 +4,9 @@ use std::collections::HashSet;
 
 use super::{Finding, finding, zone_names};
 use crate::net::AddressSet;
-use crate::plan::{Device, Direction, Rule, RuleKind, RuleOrder, Zone, nearest};
+use crate::plan::{DevicePlan, Direction, Rule, RuleKind, RuleOrder, Zone, nearest};
 
-pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
+pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     let known = zone_names(device);
     let mut zones: Vec<(&Zone, String)> = Vec::new();
     for rule in device.rules.iter().filter(|r| r.enabled) {
@@ -44,7 +44,7 @@ pub(super) fn find(device: &Device, findings: &mut Vec<Finding>) {
 }
 
 /// What rules, policy entries and routes of a device name: realms and interfaces, those by default included.
-fn named_zones(device: &Device) -> impl Iterator<Item = &str> {
+fn named_zones(device: &DevicePlan) -> impl Iterator<Item = &str> {
     let rules = device.rules.iter().flat_map(|r| [&r.from, &r.into, &r.hairpin]);
     let policies = device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into));
     let routes = device.routes.iter().filter_map(|r| r.condition.as_ref()?.from.as_ref());
@@ -52,7 +52,7 @@ fn named_zones(device: &Device) -> impl Iterator<Item = &str> {
 }
 
 /// A realm that one interface has and nothing else names: likely a slip, or a realm that nothing is for.
-fn once(device: &Device, named: &HashSet<&str>, findings: &mut Vec<Finding>) {
+fn once(device: &DevicePlan, named: &HashSet<&str>, findings: &mut Vec<Finding>) {
     if device.rules.is_empty() && device.policies.is_empty() {
         return;
     }
@@ -73,7 +73,7 @@ fn once(device: &Device, named: &HashSet<&str>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn unattached(device: &Device, findings: &mut Vec<Finding>) {
+fn unattached(device: &DevicePlan, findings: &mut Vec<Finding>) {
     for (i, acl) in device.acls.iter().enumerate() {
         let mut attached = device.interfaces.iter().flat_map(|f| [f.ingress_acl, f.egress_acl]).flatten();
         if !attached.any(|a| a.index() == i) {
@@ -86,7 +86,7 @@ fn unattached(device: &Device, findings: &mut Vec<Finding>) {
 }
 
 /// In listed order, a static below an overload that matches its internal end too loses outbound and wins inbound.
-fn hidden_statics(device: &Device, findings: &mut Vec<Finding>) {
+fn hidden_statics(device: &DevicePlan, findings: &mut Vec<Finding>) {
     if device.behaviour.rule_order != RuleOrder::Listed {
         return;
     }

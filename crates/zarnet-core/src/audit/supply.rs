@@ -3,10 +3,10 @@
 use std::sync::Arc;
 
 use super::{Finding, finding};
-use crate::plan::{Device, Fallback, Plan, Rule, RuleKind, Target, Verdict};
+use crate::plan::{DevicePlan, Fallback, Plan, Rule, RuleKind, Target, Verdict};
 use crate::predict::Rehearsal;
 
-pub(super) fn find(device: &Device, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
+pub(super) fn find(device: &DevicePlan, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
     let mut used = vec![false; device.pools.len()];
     for target in device.rules.iter().flat_map(targets) {
         if let Target::Pool(pool) = target {

@@ -68,7 +68,7 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
 }
 
 /// The supply that an entry draws on, by the rule that explains it; `None` for one of a fixed rule, or of none.
-fn supply_of(device: &plan::Device, row: &Observed) -> Option<(Supply, RuleId)> {
+fn supply_of(device: &plan::DevicePlan, row: &Observed) -> Option<(Supply, RuleId)> {
     let explains = |rule: &&(usize, &plan::Rule)| {
         let (_, r) = rule;
         let listed = |pool: PoolId| device.pools[pool.index()].listed().contains(row.external.address);

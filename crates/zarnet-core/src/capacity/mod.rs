@@ -6,6 +6,7 @@
 mod demand;
 pub mod erlang;
 mod held;
+mod port_remedies;
 mod remedy;
 mod resource;
 mod spread;
@@ -15,4 +16,4 @@ pub use demand::{Assumption, Demand, Forecast, MOST_UNITS, demand, of_hour};
 pub use held::{listed, of_table};
 pub use remedy::{Kind, Remedy, remedies};
 pub use resource::{Refused, Resource, resources};
-pub use spread::Spread;
+pub use spread::SampleSpread;

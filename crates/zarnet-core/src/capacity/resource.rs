@@ -117,7 +117,7 @@ type OfRange = (usize, (u16, u16));
 
 /// What the rows of a table draw on, in one pass over them; `wanted`: of which supplies.
 fn by_supply(
-    device: &plan::Device,
+    device: &plan::DevicePlan,
     supplies: &[(Supply, Series)],
     wanted: impl Fn(usize) -> bool,
     rows: &[MappingRow],
@@ -159,7 +159,7 @@ fn by_supply(
 }
 
 /// The addresses of a target.
-fn listed(device: &plan::Device, target: Target) -> AddressSet {
+fn listed(device: &plan::DevicePlan, target: Target) -> AddressSet {
     let one = |a: Option<IpAddr>| a.map(AddressRange::one).into_iter().collect();
     match target {
         Target::Pool(pool) => device.pools[pool.index()].listed(),

@@ -2,7 +2,7 @@
 
 /// A mean and the interval that holds the true one with 95 % confidence.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Spread {
+pub struct SampleSpread {
     /// The mean of all runs.
     pub mean: f64,
     /// Lower end of the interval.
@@ -19,7 +19,7 @@ const T: [f64; 30] = [
     2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056, 2.052, 2.048, 2.045, 2.042,
 ];
 
-impl Spread {
+impl SampleSpread {
     /// Of samples from independent runs; `None` of fewer than two.
     pub fn of(samples: &[f64]) -> Option<Self> {
         let runs = samples.len();
@@ -46,9 +46,9 @@ mod tests {
     #[test]
     fn the_interval_of_a_known_sample() {
         // mean 3, deviation 1.5811, t(4) 2.776: 1.9629 either way
-        let s = Spread::of(&[1.0, 2.0, 3.0, 4.0, 5.0]).expect("five runs");
+        let s = SampleSpread::of(&[1.0, 2.0, 3.0, 4.0, 5.0]).expect("five runs");
         assert!((s.mean - 3.0).abs() < 1e-12 && (s.high - 4.9629).abs() < 1e-3 && (s.low - 1.0371).abs() < 1e-3);
         assert!(s.holds(4.9) && !s.holds(5.0));
-        assert_eq!(Spread::of(&[1.0]), None);
+        assert_eq!(SampleSpread::of(&[1.0]), None);
     }
 }

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 use crate::device::MappingRow;
 use crate::named::named;
 use crate::net::{AddressSet, Endpoint, Protocol};
-use crate::plan::{Device, DeviceId, External, Fallback, Rule, RuleId, RuleKind, Target};
+use crate::plan::{DeviceId, DevicePlan, External, Fallback, Rule, RuleId, RuleKind, Target};
 use crate::predict::Prediction;
 use crate::reason::Reason;
 use crate::traffic::{Flow, Party};
@@ -174,7 +174,7 @@ fn same_peer(row: &MappingRow, observed: &Observed) -> bool {
 }
 
 /// Why an entry with the same internal end is not the same; `None` if the device was free to choose so.
-fn difference(device: &Device, row: &MappingRow, observed: &Observed) -> Option<Why> {
+fn difference(device: &DevicePlan, row: &MappingRow, observed: &Observed) -> Option<Why> {
     if observed.external == row.external {
         return None;
     }
@@ -191,7 +191,7 @@ fn difference(device: &Device, row: &MappingRow, observed: &Observed) -> Option<
 }
 
 /// Every external address that a rule may give.
-fn targets(device: &Device, rule: &Rule) -> AddressSet {
+fn targets(device: &DevicePlan, rule: &Rule) -> AddressSet {
     let interface = |i: crate::plan::InterfaceId| device.interfaces[i.index()].primary();
     let target = |t: Target| -> AddressSet {
         match t {
@@ -222,7 +222,7 @@ fn targets(device: &Device, rule: &Rule) -> AddressSet {
 }
 
 /// Whether a rule may have made an entry: its senders and its external addresses hold both ends.
-fn explains(device: &Device, rule: &Rule, observed: &Observed) -> bool {
+fn explains(device: &DevicePlan, rule: &Rule, observed: &Observed) -> bool {
     let inside = match &rule.kind {
         RuleKind::Static(s) => s.internal.contains(observed.internal.address),
         RuleKind::Forward(f) => f.servers.iter().any(|s| s.address == observed.internal.address),

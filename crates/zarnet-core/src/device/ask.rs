@@ -17,7 +17,7 @@ use crate::reason::Reason;
 /// The plan, and what a packet would meet.
 impl Device {
     /// The device as planned, with leases as they are now.
-    pub fn plan(&self) -> &plan::Device {
+    pub fn plan(&self) -> &plan::DevicePlan {
         &self.compiled.plan
     }
 

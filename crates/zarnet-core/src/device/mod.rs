@@ -51,7 +51,7 @@ pub struct Device {
 impl Device {
     /// A device with nothing in its table. `taken`: addresses of the plan's interfaces, hosts and next hops, which no
     /// pool hands out. The same `seed` gives the same choices on every machine.
-    pub fn new(plan: &plan::Device, taken: &Arc<AddressSet>, seed: u64) -> Self {
+    pub fn new(plan: &plan::DevicePlan, taken: &Arc<AddressSet>, seed: u64) -> Self {
         let enabled = plan.rules.iter().map(|r| r.enabled).collect();
         let compiled = Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
         let active = ActiveRules::new(&compiled, enabled);
@@ -80,7 +80,7 @@ impl Device {
 }
 
 /// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.
-pub(crate) fn usable_by_pool(plan: &plan::Device, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
+pub(crate) fn usable_by_pool(plan: &plan::DevicePlan, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
     let compiled = Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
     let mut sizes = vec![None; plan.pools.len()];
     for whole in [false, true] {

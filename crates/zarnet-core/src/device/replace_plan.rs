@@ -16,7 +16,7 @@ impl Device {
     pub(crate) fn replace_plan(
         &mut self,
         now: Instant,
-        plan: plan::Device,
+        plan: plan::DevicePlan,
         taken: &Arc<AddressSet>,
         renaming: &Renaming,
         enabled: Vec<bool>,
@@ -60,7 +60,7 @@ impl Device {
     }
 
     /// A description with an interface at another address.
-    pub(crate) fn plan_with_lease(&self, interface: InterfaceId, address: IpAddr, prefix: Prefix) -> plan::Device {
+    pub(crate) fn plan_with_lease(&self, interface: InterfaceId, address: IpAddr, prefix: Prefix) -> plan::DevicePlan {
         let mut plan = self.compiled.plan.clone();
         let addresses = &mut plan.interfaces[interface.index()].addresses;
         match addresses.iter_mut().find(|a| a.0.is_ipv4() == address.is_ipv4()) {

@@ -15,5 +15,5 @@ mod suspects;
 pub use cause::Cause;
 pub use near::{NearMiss, near_misses};
 pub use search::{Diagnosis, Repair, Workshop, diagnose, satisfied};
-pub use steps::{Outcome, SearchStep, steps};
+pub use steps::{SearchStep, StepOutcome, steps};
 pub use suspect::Suspect;

@@ -80,7 +80,7 @@ pub(super) fn egress(hop: &Hop) -> Option<InterfaceId> {
         .find_map(|s| if let StageResult::Routed { interface, .. } = s.result { Some(interface) } else { None })
 }
 
-fn realm(device: &crate::plan::Device, id: InterfaceId) -> String {
+fn realm(device: &crate::plan::DevicePlan, id: InterfaceId) -> String {
     device.interfaces[id.index()].realm.clone().unwrap_or_else(|| "none".into())
 }
 
@@ -94,7 +94,7 @@ fn list(written: &[crate::plan::Placed<String>], otherwise: &str) -> String {
 }
 
 fn outbound(
-    device: &crate::plan::Device,
+    device: &crate::plan::DevicePlan,
     rule: &Rule,
     condition: Condition,
     (ingress, egress): (InterfaceId, InterfaceId),
@@ -116,7 +116,7 @@ fn outbound(
 }
 
 fn inbound(
-    device: &crate::plan::Device,
+    device: &crate::plan::DevicePlan,
     rule: &Rule,
     condition: Condition,
     ingress: InterfaceId,

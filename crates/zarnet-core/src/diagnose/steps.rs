@@ -8,7 +8,7 @@ use crate::reason::Reason;
 
 /// What a step of the search came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Outcome {
+pub enum StepOutcome {
     /// As it should be.
     Passed,
     /// Here it stops.
@@ -17,7 +17,7 @@ pub enum Outcome {
     NotReached,
 }
 
-impl Outcome {
+impl StepOutcome {
     /// Its stable name.
     pub fn name(self) -> &'static str {
         match self {
@@ -38,7 +38,7 @@ pub struct SearchStep {
     /// What was looked at: a stage of a device, or `handover`, `delivery`, `answer`.
     pub what: &'static str,
     /// What came of it.
-    pub outcome: Outcome,
+    pub outcome: StepOutcome,
     /// The step of the trace, where there is one.
     pub evidence: Option<Step>,
     /// Of handing over: who was asked last.
@@ -62,39 +62,39 @@ const STAGES: [Stage; 8] = [
 /// Everything that was looked at, there and back.
 pub fn steps(followed: &Followed) -> Vec<SearchStep> {
     if followed.loss.is_some_and(|l| l.reason == Reason::LinkOnly) {
-        return vec![plain(false, "departure", Outcome::Passed)];
+        return vec![plain(false, "departure", StepOutcome::Passed)];
     }
     let mut list = Vec::new();
     way(&mut list, &followed.forth, false, followed.delivered());
-    let delivered = if followed.delivered() { Outcome::Passed } else { Outcome::NotReached };
+    let delivered = if followed.delivered() { StepOutcome::Passed } else { StepOutcome::NotReached };
     list.push(plain(false, "delivery", delivered));
     if followed.delivered() {
         way(&mut list, &followed.back, true, followed.answered());
     }
     let answered = match (followed.answered(), followed.returned.is_some()) {
-        (true, _) => Outcome::Passed,
-        (false, true) => Outcome::Failed,
-        (false, false) => Outcome::NotReached,
+        (true, _) => StepOutcome::Passed,
+        (false, true) => StepOutcome::Failed,
+        (false, false) => StepOutcome::NotReached,
     };
     list.push(plain(true, "answer", answered));
     list
 }
 
-fn plain(back: bool, what: &'static str, outcome: Outcome) -> SearchStep {
+fn plain(back: bool, what: &'static str, outcome: StepOutcome) -> SearchStep {
     SearchStep { back, device: None, what, outcome, evidence: None, asked: None, place: None }
 }
 
 fn way(list: &mut Vec<SearchStep>, trace: &Trace, back: bool, arrives: bool) {
     let lost_at_once = trace.hops.is_empty() && !arrives;
     let unanswered = trace.departure.iter().any(|h| h.to.is_none());
-    let outcome = if lost_at_once || unanswered { Outcome::Failed } else { Outcome::Passed };
+    let outcome = if lost_at_once || unanswered { StepOutcome::Failed } else { StepOutcome::Passed };
     list.push(SearchStep { asked: trace.departure.last().copied(), ..plain(back, "departure", outcome) });
     // what goes round in circles is not told again and again
     for hop in trace.hops.iter().take(8) {
         device(list, hop, back);
         if hop.exit.is_some() {
             let last = trace.hops.last() == Some(hop);
-            let outcome = if last && !arrives { Outcome::Failed } else { Outcome::Passed };
+            let outcome = if last && !arrives { StepOutcome::Failed } else { StepOutcome::Passed };
             let step = SearchStep {
                 device: Some(hop.device),
                 asked: hop.handed.last().copied(),
@@ -111,15 +111,15 @@ fn device(list: &mut Vec<SearchStep>, hop: &Hop, back: bool) {
     for stage in STAGES {
         let found = hop.steps.iter().find(|s| s.stage == stage);
         let outcome = match (found.map(|s| s.result), failed) {
-            (Some(StageResult::Dropped(_)), _) => Outcome::Failed,
-            (Some(_), _) => Outcome::Passed,
-            (None, Some(f)) if stage > f => Outcome::NotReached,
+            (Some(StageResult::Dropped(_)), _) => StepOutcome::Failed,
+            (Some(_), _) => StepOutcome::Passed,
+            (None, Some(f)) if stage > f => StepOutcome::NotReached,
             _ => continue,
         };
         // what says nothing but that there was nothing to say is left out
         let silent =
             matches!(found.map(|s| s.result), Some(StageResult::NotAttached | StageResult::NotOwn | StageResult::New));
-        if silent || known && outcome == Outcome::NotReached && matches!(stage, Stage::Policy | Stage::Source) {
+        if silent || known && outcome == StepOutcome::NotReached && matches!(stage, Stage::Policy | Stage::Source) {
             continue;
         }
         let (evidence, place) = (found.copied(), found.and_then(|s| s.place));

@@ -12,7 +12,7 @@ use crate::space::{
 
 /// Packets that something else becomes of.
 #[derive(Debug, Clone)]
-pub struct Class {
+pub struct ChangedClass {
     /// The device, by name.
     pub device: String,
     /// The interfaces that they come in by, by name.
@@ -31,7 +31,7 @@ pub struct Class {
 #[derive(Debug, Clone, Default)]
 pub struct Impact {
     /// Packets that something else becomes of; the most first.
-    pub classes: Vec<Class>,
+    pub classes: Vec<ChangedClass>,
     /// Devices and interfaces that are in one plan only, as `DEVICE` or `DEVICE/INTERFACE`: those that went.
     pub gone: Vec<String>,
     /// Those that came.
@@ -98,15 +98,15 @@ struct Pair {
 
 fn interfaces(pair: &Pair, impact: &mut Impact) {
     let (before, after) = (pair.before.plan(), pair.after.plan());
-    let named = |d: &plan::Device, name: &str| d.interfaces.iter().position(|i| i.name == name);
+    let named = |d: &plan::DevicePlan, name: &str| d.interfaces.iter().position(|i| i.name == name);
     let whole = |name: &str| format!("{}/{name}", before.name);
-    let only = |d: &plan::Device, other: &plan::Device| -> Vec<String> {
+    let only = |d: &plan::DevicePlan, other: &plan::DevicePlan| -> Vec<String> {
         d.interfaces.iter().filter(|i| named(other, &i.name).is_none()).map(|i| whole(&i.name)).collect()
     };
     impact.gone.extend(only(before, after));
     impact.new.extend(only(after, before));
     // interfaces with the same classes are told together
-    let mut together: BTreeMap<(Area, String), (Vec<String>, Class)> = BTreeMap::new();
+    let mut together: BTreeMap<(Area, String), (Vec<String>, ChangedClass)> = BTreeMap::new();
     let mut steps = Steps::default();
     for (i, interface) in before.interfaces.iter().enumerate() {
         let Some(j) = named(after, &interface.name) else { continue };
@@ -120,7 +120,7 @@ fn interfaces(pair: &Pair, impact: &mut Impact) {
             entry.0.push(interface.name.clone());
         }
     }
-    impact.classes.extend(together.into_values().map(|(from, class)| Class { from, ..class }));
+    impact.classes.extend(together.into_values().map(|(from, class)| ChangedClass { from, ..class }));
 }
 
 /// What both plans make of a packet, as a number: 0 where it is the same.
@@ -152,7 +152,7 @@ impl Labels {
 }
 
 impl Pair {
-    fn classes(&self, before: InterfaceId, after: InterfaceId, steps: &mut Steps) -> Option<Vec<Class>> {
+    fn classes(&self, before: InterfaceId, after: InterfaceId, steps: &mut Steps) -> Option<Vec<ChangedClass>> {
         let (diagram, labels) = self.diagram(before, after, steps)?;
         let mut classes = Vec::new();
         for (n, areas) in diagram.all_areas(steps, |v| v > 0)? {
@@ -161,7 +161,7 @@ impl Pair {
                 let Some(witness) = self.witness(&area, before) else { continue };
                 let (before, after) = (was.clone(), is.clone());
                 let device = self.before.plan().name.clone();
-                classes.push(Class { device, from: Vec::new(), area, before, after, witness });
+                classes.push(ChangedClass { device, from: Vec::new(), area, before, after, witness });
             }
         }
         Some(classes)
@@ -221,8 +221,8 @@ pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
 }
 
 /// What a device is told to do that no first packet shows: timers, filtering, limits.
-fn settings(before: &plan::Device, after: &plan::Device, impact: &mut Impact) {
-    let all = |d: &plan::Device| -> Vec<(String, String)> {
+fn settings(before: &plan::DevicePlan, after: &plan::DevicePlan, impact: &mut Impact) {
+    let all = |d: &plan::DevicePlan| -> Vec<(String, String)> {
         let described = d.behaviour.settings().into_iter().chain(d.timers.settings());
         described.map(|s| (s.key, s.value)).collect()
     };

@@ -4,6 +4,7 @@ mod fast_flows;
 mod fast_paths;
 mod fate;
 mod link;
+mod next_hop_owner;
 mod trace;
 mod walk;
 mod world;

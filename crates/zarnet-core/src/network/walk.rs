@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 
+use super::next_hop_owner::Found;
 use super::world::{Answering, Node, Way, World};
 use super::{Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::device::{Forwarded, Outcome, OwnSource, Refusal, Taken};
@@ -299,47 +300,6 @@ impl Network {
         Fate::Lost(Loss { reason, device, rule: None, place })
     }
 
-    /// Owner before listed proxies before what rules and mappings need; of these, what is due has expired.
-    pub(super) fn answering(&mut self, now: Instant, segment: SegmentId, address: IpAddr) -> Option<Answering> {
-        let known = self.world.answering(segment, address);
-        if known.is_some() {
-            return known;
-        }
-        let node = self.world.proxy(segment, address).or_else(|| {
-            let devices = &mut self.devices;
-            let found = self.world.attached(segment).iter().find(|a| {
-                let device = &mut devices[a.device.index()];
-                device.expire(now);
-                device.answers_for_translated(a.interface, address)
-            });
-            found.map(|a| Node::Interface(a.device, a.interface))
-        });
-        node.map(Answering::Node)
-    }
-
-    /// Who answers on a segment that is not the internet; `Peer` stands for an undeclared host.
-    fn who(&mut self, now: Instant, segment: SegmentId, address: IpAddr, home: IpAddr) -> Option<Found> {
-        if let Some(Answering::Node(node)) = self.world.answering(segment, address) {
-            return Some(Found::Node(node));
-        }
-        let may_be_host = self.world.origin(address) == Some(Origin::Undeclared(segment));
-        // it is there if it sends somewhere in the traffic, or if a rule says so that leads there
-        let sends = self.sources.as_ref().map(|sources| sources.contains(&address));
-        if may_be_host && (address == home || sends == Some(true)) {
-            return Some(Found::Peer);
-        }
-        let answering = self.answering(now, segment, address);
-        if let Some(Answering::Node(node)) = answering {
-            self.missed_source |= may_be_host && sends.is_none();
-            return Some(Found::Node(node));
-        }
-        if may_be_host && self.world.is_server(address) {
-            return Some(Found::Peer);
-        }
-        self.missed_source |= may_be_host && sends.is_none();
-        None
-    }
-
     fn at_undeclared(&self, leg: Leg) -> Fate {
         if leg.packet.destination().address != leg.next_hop {
             return leg.lost(Reason::NotForThisHost);
@@ -361,40 +321,6 @@ impl Network {
             return lost(Reason::NoListener);
         }
         Fate::Arrived(Receiver::Host(id), packet)
-    }
-}
-
-/// Somebody of the plan, or somebody who is not.
-enum Found {
-    Node(Node),
-    Peer,
-}
-
-impl Found {
-    /// The same as told to an observer; somebody who is not of the plan is an `outsider`.
-    fn taker(&self, outsider: Taker) -> Taker {
-        match self {
-            Self::Node(node) => node.taker(),
-            Self::Peer => outsider,
-        }
-    }
-}
-
-impl Answering {
-    fn taker(self) -> Taker {
-        match self {
-            Self::Node(node) => node.taker(),
-            Self::Provider => Taker::Provider,
-        }
-    }
-}
-
-impl Node {
-    fn taker(self) -> Taker {
-        match self {
-            Self::Host(id) => Taker::Host(id),
-            Self::Interface(device, interface) => Taker::Interface(device, interface),
-        }
     }
 }
 

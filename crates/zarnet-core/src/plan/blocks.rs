@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use super::{Device, DeviceId, External, HostId, InterfaceId, Plan, PoolId, RuleId, RuleKind, Target};
+use super::{DeviceId, DevicePlan, External, HostId, InterfaceId, Plan, PoolId, RuleId, RuleKind, Target};
 use crate::net::{AddressRange, AddressSet, Prefix};
 
 /// External addresses that belong together.
@@ -97,7 +97,7 @@ pub fn uses(plan: &Plan, block: &Block) -> Vec<(AddressRange, Use)> {
     list
 }
 
-fn device_uses(id: DeviceId, device: &Device, note: &mut impl FnMut(AddressRange, Use)) {
+fn device_uses(id: DeviceId, device: &DevicePlan, note: &mut impl FnMut(AddressRange, Use)) {
     for (i, interface) in device.interfaces.iter().enumerate() {
         let what = Use::Interface(id, InterfaceId(i as u16));
         interface.own().for_each(|a| note(AddressRange::one(a), what));

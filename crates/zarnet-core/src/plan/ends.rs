@@ -1,6 +1,6 @@
 //! The external ends of rules: asked by the engine and by every question about a plan, told once.
 
-use super::{Device, External, Rule, RuleKind, Target};
+use super::{DevicePlan, External, Rule, RuleKind, Target};
 use crate::net::{AddressRange, AddressSet};
 
 impl RuleKind {
@@ -14,7 +14,7 @@ impl RuleKind {
     }
 }
 
-impl Device {
+impl DevicePlan {
     /// The addresses of an external end as they are now: of an interface its first IPv4 address, if it has one.
     pub fn external(&self, external: External) -> Option<AddressRange> {
         match external {

@@ -4,7 +4,7 @@
 use std::net::IpAddr;
 
 use super::edit::{Edit, List, Table};
-use super::{Device, DeviceId, Interface, InterfaceId, Plan};
+use super::{DeviceId, DevicePlan, Interface, InterfaceId, Plan};
 use crate::net::{AddressSet, Packet};
 
 impl Plan {
@@ -21,7 +21,7 @@ impl Plan {
 /// known to be a next hop.
 pub fn answers_as_they_came(
     id: DeviceId,
-    device: &Device,
+    device: &DevicePlan,
     line: InterfaceId,
     ingress: InterfaceId,
     answer: Packet,

@@ -3,7 +3,7 @@
 
 use std::net::IpAddr;
 
-use super::{Acl, AclEntry, Device, InterfaceId, Parties, Policy, Verdict, Zone};
+use super::{Acl, AclEntry, DevicePlan, InterfaceId, Parties, Policy, Verdict, Zone};
 use crate::net::{Endpoint, Packet, Protocol};
 
 impl Zone {
@@ -50,7 +50,7 @@ impl Policy {
     }
 }
 
-impl Device {
+impl DevicePlan {
     /// The destination that policies look at: as sent, or as step 4 made it.
     pub fn policy_destination(&self, sent: Packet, inside: Packet) -> Endpoint {
         if self.behaviour.policy_sees_translated { inside.destination() } else { sent.destination() }

@@ -33,9 +33,9 @@ pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub(crate) use lines::{answers_as_they_came, everywhere};
 pub use model::{
-    Acl, AclEntry, Device, Direction, External, Fallback, Forward, Host, Interface, InterfaceSet, Log, Parties, Plan,
-    Policy, Pool, Route, RouteCondition, Routed, Rule, RuleKind, Segment, Server, Spread, Static, Target, Verdict,
-    Written, Zone,
+    Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface, InterfaceSet, Log, Parties,
+    Plan, Policy, Pool, Route, RouteCondition, Routed, Rule, RuleKind, Segment, Server, Spread, Static, Target,
+    Verdict, Written, Zone,
 };
 pub use place::{Place, Placed};
 pub use problems::{Problems, nearest};

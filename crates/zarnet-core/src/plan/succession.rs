@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
 use super::{
-    Device, DeviceId, External, Fallback, Interface, InterfaceId, Plan, Pool, PoolId, Rule, RuleId, RuleKind,
+    DeviceId, DevicePlan, External, Fallback, Interface, InterfaceId, Plan, Pool, PoolId, Rule, RuleId, RuleKind,
     SegmentId, Target,
 };
 use crate::net::{AddressRange, Prefix};
@@ -26,7 +26,7 @@ pub struct Renaming {
 
 impl Renaming {
     /// Everything where it was.
-    pub fn unchanged(device: &Device) -> Self {
+    pub fn unchanged(device: &DevicePlan) -> Self {
         Self {
             rules: (0..device.rules.len() as u16).map(RuleId).collect(),
             pools: (0..device.pools.len() as u16).map(PoolId).collect(),
@@ -47,7 +47,7 @@ impl Renaming {
     }
 
     /// A target under its new name; of an interface that is gone, the address that it had.
-    pub(crate) fn target(&self, target: Target, old: &Device) -> Target {
+    pub(crate) fn target(&self, target: Target, old: &DevicePlan) -> Target {
         match target {
             Target::Pool(p) => Target::Pool(self.pools[p.index()]),
             Target::Address(_) => target,
@@ -109,7 +109,7 @@ impl Plan {
     }
 }
 
-fn keep_what_may_be_in_use(old: &Device, new: &mut Device) -> Renaming {
+fn keep_what_may_be_in_use(old: &DevicePlan, new: &mut DevicePlan) -> Renaming {
     let interface = |name: &str| new.interfaces.iter().position(|n| n.name == name).map(|i| InterfaceId(i as u16));
     let mut renaming = Renaming {
         rules: Vec::new(),
@@ -137,7 +137,7 @@ fn keep_what_may_be_in_use(old: &Device, new: &mut Device) -> Renaming {
 }
 
 /// A rule that is no more, for the sessions that it made.
-fn kept(rule: &Rule, renaming: &Renaming, old: &Device) -> Rule {
+fn kept(rule: &Rule, renaming: &Renaming, old: &DevicePlan) -> Rule {
     let mut rule = Rule { enabled: false, retired: true, ..rule.clone() };
     for zone in [&mut rule.from, &mut rule.into, &mut rule.hairpin] {
         zone.interfaces = Default::default();

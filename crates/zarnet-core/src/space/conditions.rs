@@ -168,7 +168,7 @@ impl Conditions {
     }
 
     /// What is for the device itself, and what its answers meet on their way out: there the ends are swapped.
-    fn own(&mut self, plan: &plan::Device) {
+    fn own(&mut self, plan: &plan::DevicePlan) {
         let mut all = AddressSet::default();
         for interface in &plan.interfaces {
             let own: AddressSet = interface.own().map(AddressRange::one).collect();
@@ -195,7 +195,7 @@ impl Conditions {
     }
 
     /// Where the way out changes, for destinations as they are and as they become.
-    fn routes(&mut self, plan: &plan::Device, ingress: InterfaceId, fixed: &[Fixed]) {
+    fn routes(&mut self, plan: &plan::DevicePlan, ingress: InterfaceId, fixed: &[Fixed]) {
         for (to, condition) in plan.routes.iter().filter_map(|r| Some((r.to, r.condition.as_ref()?))) {
             // the device's own answers have their source where the packet has its destination, and come in nowhere
             if condition.from.is_none() {
@@ -315,7 +315,7 @@ struct Asked<'a> {
 }
 
 /// Prefixes that a device has a way to.
-fn prefixes(plan: &plan::Device) -> Vec<Prefix> {
+fn prefixes(plan: &plan::DevicePlan) -> Vec<Prefix> {
     let connected = plan.interfaces.iter().flat_map(|i| i.addresses.iter().map(|a| a.1));
     connected.chain(plan.routes.iter().map(|r| r.to)).collect()
 }

@@ -128,8 +128,7 @@ impl Item {
     }
 }
 
-/// Items that come many at a time: to be asked for each would cost more than most of them take. Whatever gives items one by
-/// one is that too.
+/// Items that come many at a time: to be asked for each would cost more than most of them take.
 pub trait Batches {
     /// Why no more can be read.
     type Error;
@@ -139,12 +138,16 @@ pub trait Batches {
     fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<Self::Error>;
 }
 
-impl<I: Iterator<Item = Result<Item, E>>, E> Batches for I {
+/// Items that come one by one, for few of them: the slow way.
+#[derive(Debug, Clone)]
+pub struct OneByOne<I>(pub I);
+
+impl<I: Iterator<Item = Result<Item, E>>, E> Batches for OneByOne<I> {
     type Error = E;
 
     fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<E> {
         while batch.len() < most {
-            match self.next()? {
+            match self.0.next()? {
                 Ok(item) => batch.push(item),
                 Err(error) => return Some(error),
             }

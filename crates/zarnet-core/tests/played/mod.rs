@@ -11,7 +11,7 @@ use zarnet_core::event::{Action, Event};
 use zarnet_core::net::{Endpoint, Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
-use zarnet_core::traffic::Ending;
+use zarnet_core::traffic::{Ending, OneByOne};
 use zarnet_core::traffic::{Flow, Item, Party};
 
 pub const HOSTS: &str = r#"
@@ -124,7 +124,7 @@ pub fn play(plan: &Arc<Plan>, lines: &[&str], events: Vec<Event>, at: Option<f64
     let once = |stepwise, sources| {
         let items = flows.iter().map(|f| Ok::<Item, Infallible>(Item::Flow(*f)));
         let options = Options { moment, stepwise, sources, ..Options::default() };
-        predict(plan.clone(), items, events.clone(), options)
+        predict(plan.clone(), OneByOne(items), events.clone(), options)
     };
     // step by step, and the short way: both come to the same
     let [slow, quick] = [true, false].map(|stepwise| match once(stepwise, None) {

@@ -6,38 +6,15 @@ use pcap_parser::traits::PcapReaderIterator;
 use pcap_parser::{Block, PcapBlockOwned, PcapError, create_reader};
 use zarnet_core::limits;
 use zarnet_core::net::{Packet, Signal};
+use zarnet_core::traffic::{Item, Seen, SeenError};
 
-use super::Fault;
+use super::clock::Clock;
 use super::decode::{Datagram, Sight, Why, decode};
 use super::input::{Contents, Failure};
 use super::pcap_fast::{self, Records};
+use super::source::{Located, Source};
 use super::wire::Wire;
-
-/// Frames that say nothing about translation, by why.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Skipped {
-    /// Of a link type that is not read.
-    pub link: u64,
-    /// Neither IPv4 nor IPv6, or not whole enough to tell.
-    pub not_ip: u64,
-    /// Fragments whose first was not seen before them: nothing tells whose they are.
-    pub fragments: u64,
-    /// ICMP that is no query, reply or error about an IPv4 packet.
-    pub icmp_other: u64,
-    /// Lines or packets that were wrong.
-    pub bad: u64,
-}
-
-impl Skipped {
-    /// Adds up two counts.
-    pub fn add(&mut self, other: Self) {
-        self.link += other.link;
-        self.not_ip += other.not_ip;
-        self.fragments += other.fragments;
-        self.icmp_other += other.icmp_other;
-        self.bad += other.bad;
-    }
-}
+use super::{Fault, Skipped, Vantage};
 
 /// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
 /// then says nothing new.
@@ -92,13 +69,14 @@ pub(super) struct Capture {
     /// The link type last met that is not read.
     unread_link: Option<i32>,
     failure: Failure,
+    seen_at: Vantage,
 }
 
 /// Room for a block at first: no more than stays at hand for the processor.
 const ROOM: usize = 1 << 17;
 
 impl Capture {
-    pub(super) fn new(contents: Contents) -> Result<Self, Fault> {
+    pub(super) fn new(contents: Contents, seen_at: Vantage) -> Result<Self, Fault> {
         let Contents { reader, failure } = contents;
         let reader = create_reader(ROOM, reader).map_err(|e| match e {
             PcapError::Eof | PcapError::Incomplete(_) => Fault::CaptureTruncated(0),
@@ -122,10 +100,11 @@ impl Capture {
             consumed: 0,
             unread_link: None,
             failure,
+            seen_at,
         })
     }
 
-    /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next`].
+    /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next_sight`].
     pub(super) fn take_usual(&mut self, mut take: impl FnMut(i128, Packet) -> bool) {
         let Some(records) = self.records else { return };
         let data = self.reader.data();
@@ -149,7 +128,7 @@ impl Capture {
     }
 
     /// The next packet.
-    pub(super) fn next(&mut self) -> Option<Result<(i128, Sight), Fault>> {
+    pub(super) fn next_sight(&mut self) -> Option<Result<(i128, Sight), Fault>> {
         while !self.ended {
             if self.is_too_short() {
                 self.ended = true;
@@ -317,5 +296,35 @@ fn ticks_of(option: Option<&u8>) -> u64 {
         None => 1_000_000,
         Some(n) if n & 0x80 != 0 => 1u64.checked_shl(u32::from(n & 0x7f)).filter(|t| *t > 0).unwrap_or(1 << 63),
         Some(n) => 10u64.checked_pow(u32::from(*n)).unwrap_or(10_000_000_000_000_000_000),
+    }
+}
+
+impl Source for Capture {
+    fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
+        let (device, interface) = self.seen_at;
+        let item = self.next_sight()?.and_then(|(at, sight)| {
+            let at = clock.absolute(at).ok_or_else(|| Fault::NegativeTime("a packet".into()))?;
+            Ok(match sight {
+                Sight::Packet(packet) => Item::Seen(Seen { at, device, interface, packet }),
+                Sight::Error(error) => Item::Error(SeenError { at, device, interface, error }),
+            })
+        });
+        Some(item.map_err(|fault| (self.packets, fault)))
+    }
+
+    fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) {
+        let (device, interface) = self.seen_at;
+        self.take_usual(|at, packet| {
+            if batch.len() >= most {
+                return false;
+            }
+            let at = clock.absolute(at);
+            batch.extend(at.map(|at| Item::Seen(Seen { at, device, interface, packet })));
+            at.is_some()
+        });
+    }
+
+    fn skipped(&self) -> Skipped {
+        self.skipped
     }
 }

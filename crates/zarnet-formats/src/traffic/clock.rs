@@ -1,35 +1,67 @@
 //! Times of traffic: seconds, lengths of time, or RFC 3339 with a common origin.
 
-use std::cell::Cell;
-
 use zarnet_core::limits;
 use zarnet_core::net::{Instant, parse_span};
 
 use super::Fault;
 
-/// The clock of a prediction. Times of day count from the first one that is read.
-#[derive(Debug, Default)]
+/// The clock of a prediction. Times of day count from its origin: the first one that is read, unless it is known already.
+#[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Clock {
-    origin: Cell<Option<i128>>,
+    origin: Option<i128>,
+    /// The earliest time of day that was read.
+    earliest: Option<i128>,
+    /// Whether the origin is looked for: then no time of day lies before it.
+    surveys: bool,
+    /// Whether times were read that do not count from the origin.
+    has_plain: bool,
 }
 
+/// So far before the first time of day the origin is taken to be while it is looked for, in nanoseconds: a century.
+const BEFORE_ALL: i128 = limits::SECONDS as i128 * 1_000_000_000;
+
 impl Clock {
+    /// A clock with a known origin; the first time of day, if there is none.
+    pub(super) fn from(origin: Option<i128>) -> Self {
+        Self { origin, earliest: origin, ..Self::default() }
+    }
+
+    /// From now on, the origin is looked for.
+    pub(super) fn survey(&mut self) {
+        self.surveys = true;
+    }
+
+    /// The earliest time of day that was read.
+    pub(super) fn earliest(&self) -> Option<i128> {
+        self.earliest
+    }
+
+    /// Whether times were read that count from the origin, and others that do not: which comes first is not known before the
+    /// origin is.
+    pub(super) fn is_mixed(&self) -> bool {
+        self.has_plain && self.earliest.is_some()
+    }
+
+    /// Times were read that do not count from the origin.
+    #[inline(always)]
+    pub(super) fn note_plain(&mut self) {
+        self.has_plain = true;
+    }
+
     /// Time since the epoch, in nanoseconds, on this clock; `None` if it lies before its origin.
-    pub(super) fn absolute(&self, nanoseconds: i128) -> Option<Instant> {
-        let origin = self.origin.get().unwrap_or(nanoseconds);
-        self.origin.set(Some(origin));
+    #[inline]
+    pub(super) fn absolute(&mut self, nanoseconds: i128) -> Option<Instant> {
+        self.earliest = Some(self.earliest.map_or(nanoseconds, |e| e.min(nanoseconds)));
+        let origin = *self.origin.get_or_insert(nanoseconds);
+        let origin = if self.surveys { origin - BEFORE_ALL } else { origin };
         u64::try_from(nanoseconds - origin).ok().map(Instant)
     }
 
-    /// Moves the origin back, if need be, so that this time lies behind it.
-    pub(super) fn include(&self, nanoseconds: i128) {
-        self.origin.set(Some(self.origin.get().map_or(nanoseconds, |o| o.min(nanoseconds))));
-    }
-
     /// A time as written.
-    pub(super) fn parse(&self, text: &str) -> Result<Instant, Fault> {
+    pub(super) fn parse(&mut self, text: &str) -> Result<Instant, Fault> {
         let text = text.trim();
         if let Some(instant) = plain_seconds(text.as_bytes()) {
+            self.has_plain = true;
             return Ok(instant);
         }
         match parse_span(text) {

@@ -305,8 +305,8 @@ mod tests {
         fn plain_lines_mean_the_same_to_both_readers(line in near_plain(), cut in 0usize..80) {
             let columns: Vec<Column> = COLUMNS.iter().take(8).map(|c| c.1).collect();
             prop_assert!(suits(&columns));
-            let (names, clock) = (Names::new(&Plan::default()), Clock::default());
-            let context = Context { names: &names, clock: &clock };
+            let (names, mut clock) = (Names::new(&Plan::default()), Clock::default());
+            let context = &mut Context { names: &names, clock: &mut clock };
             let cut = line.len().min(if cut < 70 { usize::MAX } else { cut - 60 });
             let line = &line.as_bytes()[..cut];
             let mut text = [b'7'; ROOM];

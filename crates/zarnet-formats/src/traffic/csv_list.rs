@@ -1,130 +1,17 @@
-//! Flow lists as CSV with a header, line by line: a list of any length takes no more memory than its longest line.
+//! Flow lists as CSV with a header, line by line.
 
 use std::cell::RefCell;
-use std::io::{ErrorKind, Read};
+use std::io::Read;
 
 use csv_core::ReadRecordResult;
-use zarnet_core::limits;
 use zarnet_core::traffic::{Flow, Item};
 
-use super::Fault;
-use super::csv_fast::{self, ROOM};
+use super::clock::Clock;
+use super::csv_fast;
 use super::fields::{Column, Context, Fields};
-use super::input::fault_of;
-
-/// Lines of a text that is read as it comes.
-pub(super) struct Lines {
-    reader: Box<dyn Read + Send>,
-    /// Text, with the room behind it that the quick reading of lines needs.
-    buffer: Vec<u8>,
-    at: usize,
-    have: usize,
-    ended: bool,
-    /// Number of the line given last, from 1.
-    pub number: u64,
-}
-
-impl Lines {
-    pub(super) fn new(reader: Box<dyn Read + Send>) -> Self {
-        Self { reader, buffer: vec![0; 1 << 17], at: 0, have: 0, ended: false, number: 0 }
-    }
-
-    /// The next line if `read` knows what to make of it, which also tells its length.
-    #[inline]
-    fn next_plain<T>(&mut self, read: impl Fn(&[u8; ROOM]) -> Option<(T, usize)>) -> Option<T> {
-        let (value, length) = read(self.buffer.get(self.at..)?.first_chunk()?)?;
-        // behind what was read there may still be what was read before
-        if self.at + length > self.have {
-            return None;
-        }
-        self.at += length;
-        self.number += 1;
-        Some(value)
-    }
-
-    /// The next line without its end.
-    #[inline]
-    pub(super) fn next(&mut self) -> Option<Result<&[u8], Fault>> {
-        let mut searched = self.at;
-        loop {
-            if let Some(n) = memchr::memchr(b'\n', &self.buffer[searched..self.have]) {
-                let (start, end) = (self.at, searched + n);
-                self.at = end + 1;
-                self.number += 1;
-                return Some(Ok(strip(&self.buffer[start..end])));
-            }
-            if self.ended {
-                if self.at == self.have {
-                    return None;
-                }
-                let start = std::mem::replace(&mut self.at, self.have);
-                self.number += 1;
-                return Some(Ok(strip(&self.buffer[start..self.have])));
-            }
-            if self.have - self.at > limits::LINE_OCTETS {
-                self.number += 1;
-                return Some(Err(self.skip_long()));
-            }
-            let seen = self.have - self.at;
-            if let Err(fault) = self.fill() {
-                self.ended = true;
-                self.at = self.have;
-                return Some(Err(fault));
-            }
-            searched = (self.at + seen).min(self.have);
-        }
-    }
-
-    fn fill(&mut self) -> Result<(), Fault> {
-        self.buffer.copy_within(self.at..self.have, 0);
-        self.have -= self.at;
-        self.at = 0;
-        if self.have + ROOM >= self.buffer.len() {
-            self.buffer.resize(self.buffer.len() * 2, 0);
-        }
-        let end = self.buffer.len() - ROOM;
-        loop {
-            match self.reader.read(&mut self.buffer[self.have..end]) {
-                Ok(n) => {
-                    self.ended = n == 0;
-                    self.have += n;
-                    // a mark of the byte order is no part of the first line
-                    if self.number == 0 && self.buffer[..self.have].starts_with(b"\xef\xbb\xbf") {
-                        self.at = 3;
-                    }
-                    return Ok(());
-                }
-                Err(e) if e.kind() == ErrorKind::Interrupted => {}
-                Err(e) => return Err(fault_of(e)),
-            }
-        }
-    }
-
-    /// Throws a line away that is too long to be one.
-    fn skip_long(&mut self) -> Fault {
-        loop {
-            if let Some(n) = memchr::memchr(b'\n', &self.buffer[self.at..self.have]) {
-                self.at += n + 1;
-                break;
-            }
-            self.at = self.have;
-            if self.ended || self.fill().is_err() {
-                self.ended = true;
-                break;
-            }
-        }
-        Fault::LineTooLong(limits::LINE_OCTETS)
-    }
-}
-
-fn strip(line: &[u8]) -> &[u8] {
-    line.strip_suffix(b"\r").unwrap_or(line)
-}
-
-/// Whether a line says nothing.
-pub(super) fn is_blank(line: &[u8]) -> bool {
-    line.first() == Some(&b'#') || line.iter().all(u8::is_ascii_whitespace)
-}
+use super::lines::{Lines, is_blank};
+use super::source::{Located, Source};
+use super::{Fault, Names, Skipped};
 
 /// A flow list in CSV.
 pub(super) struct CsvList<'a> {
@@ -132,11 +19,11 @@ pub(super) struct CsvList<'a> {
     columns: Vec<Column>,
     /// Whether most lines can be read the short way.
     plain: bool,
-    context: Context<'a>,
+    names: &'a Names,
 }
 
 impl<'a> CsvList<'a> {
-    pub(super) fn new(reader: Box<dyn Read + Send>, context: Context<'a>) -> Result<Self, (u64, Fault)> {
+    pub(super) fn new(reader: Box<dyn Read + Send>, names: &'a Names) -> Result<Self, Located> {
         let mut lines = Lines::new(reader);
         loop {
             let header = match lines.next() {
@@ -150,56 +37,58 @@ impl<'a> CsvList<'a> {
                 Column::check(&columns).map(|()| columns)
             });
             let columns = columns.map_err(|fault| (lines.number, fault))?;
-            let plain = csv_fast::suits(&columns) && context.names.are_plain();
-            return Ok(Self { lines, columns, plain, context });
+            let plain = csv_fast::suits(&columns) && names.are_plain();
+            return Ok(Self { lines, columns, plain, names });
         }
     }
 
-    /// Number of the line read last.
-    pub(super) fn line(&self) -> u64 {
-        self.lines.number
+    /// The next flow, if its line can be read the short way.
+    #[inline(always)]
+    fn next_plain(&mut self) -> Option<Flow> {
+        self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
     }
 
-    /// Adds flows to a batch until it holds `most` items, or a line is none that can be read the short way.
+    #[inline(never)]
+    fn next_careful(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
+        loop {
+            let flow = match self.lines.next()? {
+                Ok(line) if is_blank(line) => continue,
+                Ok(line) => careful(line, &self.columns, &mut Context { names: self.names, clock }),
+                Err(fault) => Err(fault),
+            };
+            return Some(flow.map(Item::Flow).map_err(|fault| (self.lines.number, fault)));
+        }
+    }
+}
+
+impl Source for CsvList<'_> {
     #[inline]
-    pub(super) fn fill(&mut self, batch: &mut Vec<Item>, most: usize) {
+    fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
+        if self.plain
+            && let Some(flow) = self.next_plain()
+        {
+            clock.note_plain();
+            return Some(Ok(Item::Flow(flow)));
+        }
+        self.next_careful(clock)
+    }
+
+    fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) {
         while self.plain && batch.len() < most {
-            let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len())) else { return };
+            let Some(flow) = self.next_plain() else { return };
             batch.push(Item::Flow(flow));
         }
+        clock.note_plain();
     }
-}
 
-impl Iterator for CsvList<'_> {
-    type Item = Result<Flow, Fault>;
-
-    #[inline]
-    fn next(&mut self) -> Option<Self::Item> {
-        if self.plain
-            && let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
-        {
-            return Some(Ok(flow));
-        }
-        self.next_careful()
-    }
-}
-
-impl CsvList<'_> {
-    #[inline(never)]
-    fn next_careful(&mut self) -> Option<Result<Flow, Fault>> {
-        loop {
-            return match self.lines.next()? {
-                Ok(line) if is_blank(line) => continue,
-                Ok(line) => Some(careful(line, &self.columns, self.context)),
-                Err(fault) => Some(Err(fault)),
-            };
-        }
+    fn skipped(&self) -> Skipped {
+        Skipped::default()
     }
 }
 
 /// Any line, with what is wrong with it.
 #[inline(never)]
-pub(super) fn careful(line: &[u8], columns: &[Column], context: Context<'_>) -> Result<Flow, Fault> {
+pub(super) fn careful(line: &[u8], columns: &[Column], context: &mut Context<'_>) -> Result<Flow, Fault> {
     let Ok(text) = std::str::from_utf8(line) else { return Err(Fault::Malformed("text".into())) };
     let mut fields = Fields::EMPTY;
     if memchr::memchr(b'"', line).is_some() {
@@ -208,7 +97,7 @@ pub(super) fn careful(line: &[u8], columns: &[Column], context: Context<'_>) -> 
         for (column, value) in columns.iter().zip(&values) {
             fields.set(*column, value.trim(), context)?;
         }
-        return fields.flow(context);
+        return fields.flow(context.names);
     }
     let mut rest = text;
     for (i, column) in columns.iter().enumerate() {
@@ -223,7 +112,7 @@ pub(super) fn careful(line: &[u8], columns: &[Column], context: Context<'_>) -> 
         };
         fields.set(*column, trim(value), context)?;
     }
-    fields.flow(context)
+    fields.flow(context.names)
 }
 
 /// Most fields have nothing to trim.

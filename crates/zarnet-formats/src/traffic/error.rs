@@ -1,6 +1,6 @@
 //! What can be wrong with traffic.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use zarnet_core::net::NotationError;
 
@@ -13,6 +13,13 @@ pub struct TrafficError {
     pub line: Option<u64>,
     /// What is wrong.
     pub fault: Fault,
+}
+
+impl TrafficError {
+    /// A fault of an input, at a line or packet; 0 for none in particular.
+    pub(super) fn at(input: &Path, (line, fault): (u64, Fault)) -> Self {
+        Self { input: input.to_owned(), line: (line > 0).then_some(line), fault }
+    }
 }
 
 /// What is wrong. Each has a stable name and a page in the documentation.

@@ -89,10 +89,9 @@ pub(super) struct Fields {
 }
 
 /// What fields are read with.
-#[derive(Clone, Copy)]
 pub(super) struct Context<'a> {
     pub names: &'a Names,
-    pub clock: &'a Clock,
+    pub clock: &'a mut Clock,
 }
 
 impl Fields {
@@ -110,16 +109,16 @@ impl Fields {
 
     /// Enters a field; an empty one counts as left out.
     #[inline]
-    pub(super) fn set(&mut self, column: Column, text: &str, context: Context<'_>) -> Result<(), Fault> {
+    pub(super) fn set(&mut self, column: Column, text: &str, context: &mut Context<'_>) -> Result<(), Fault> {
         if text.is_empty() {
             return Ok(());
         }
         match column {
             Column::Start => self.start = Some(context.clock.parse(text)?),
             Column::Protocol => self.protocol = Some(protocol(text)?),
-            Column::Source => self.source = Some(party(text, "source", context)?),
+            Column::Source => self.source = Some(party(text, "source", context.names)?),
             Column::SourcePort => self.source_port = Some(port(text, "source-port")?),
-            Column::Destination => self.destination = Some(party(text, "destination", context)?),
+            Column::Destination => self.destination = Some(party(text, "destination", context.names)?),
             Column::DestinationPort => self.destination_port = Some(port(text, "destination-port")?),
             Column::Lasts => self.lasts = span(text, "lasts")?,
             Column::RoundTrip => self.round_trip = Some(span(text, "round-trip")?),
@@ -138,7 +137,7 @@ impl Fields {
 
     /// The flow, if its fields go together.
     #[inline]
-    pub(super) fn flow(self, context: Context<'_>) -> Result<Flow, Fault> {
+    pub(super) fn flow(self, names: &Names) -> Result<Flow, Fault> {
         let needed = |name| move || Fault::MissingColumn(name);
         let start = self.start.ok_or_else(needed("start"))?;
         let protocol = self.protocol.ok_or_else(needed("protocol"))?;
@@ -153,7 +152,7 @@ impl Fields {
         {
             return Err(Fault::PortNotPossible(protocol.to_string()));
         }
-        let family = |p| context.names.address(p).map(|a: IpAddr| a.is_ipv4());
+        let family = |p| names.address(p).map(|a: IpAddr| a.is_ipv4());
         if let (Some(a), Some(b)) = (family(source), family(destination))
             && a != b
             && matches!((source, destination), (Party::Address(_), Party::Address(_)))
@@ -177,8 +176,8 @@ fn protocol(text: &str) -> Result<Protocol, Fault> {
 }
 
 #[inline]
-fn party(text: &str, column: &'static str, context: Context<'_>) -> Result<Party, Fault> {
-    context.names.party(text).map_err(|fault| match fault {
+fn party(text: &str, column: &'static str, names: &Names) -> Result<Party, Fault> {
+    names.party(text).map_err(|fault| match fault {
         Fault::Notation { error, .. } => Fault::Notation { column, error },
         other => other,
     })

@@ -149,13 +149,6 @@ impl Input {
         Ok(Contents { reader, failure })
     }
 
-    /// What kind of traffic it holds, by its first octets.
-    pub(super) fn kind(&self) -> Result<Kind, Fault> {
-        let mut head = vec![0; 4096];
-        let got = read_up_to(&mut self.read()?.reader, &mut head).map_err(fault_of)?;
-        kind(&head[..got])
-    }
-
     /// All of it, unpacked, as text, if it is no longer than so many octets.
     pub(super) fn text(&self, most: usize) -> Result<String, Fault> {
         let mut text = String::new();
@@ -229,7 +222,7 @@ fn kept(from: impl Read, most: u64) -> Result<Arc<File>, Fault> {
     Ok(Arc::new(file))
 }
 
-fn read_up_to(from: &mut impl Read, into: &mut [u8]) -> io::Result<usize> {
+pub(super) fn read_up_to(from: &mut impl Read, into: &mut [u8]) -> io::Result<usize> {
     let mut have = 0;
     while have < into.len() {
         match from.read(&mut into[have..]) {
@@ -240,42 +233,6 @@ fn read_up_to(from: &mut impl Read, into: &mut [u8]) -> io::Result<usize> {
         }
     }
     Ok(have)
-}
-
-/// A kind of traffic.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Kind {
-    Csv,
-    JsonLines,
-    Scenario,
-    Capture,
-}
-
-fn kind(head: &[u8]) -> Result<Kind, Fault> {
-    if let [a, b, c, d, ..] = *head {
-        let word = u32::from_be_bytes([a, b, c, d]);
-        if matches!(word, 0x0a0d_0d0a | 0xa1b2_c3d4 | 0xd4c3_b2a1 | 0xa1b2_3c4d | 0x4d3c_b2a1) {
-            return Ok(Kind::Capture);
-        }
-    }
-    let text = match std::str::from_utf8(head) {
-        Ok(text) => text,
-        // the head may end in the middle of a character
-        Err(e) if e.error_len().is_none() => std::str::from_utf8(&head[..e.valid_up_to()]).unwrap_or(""),
-        Err(_) => return Err(Fault::UnknownFormat),
-    };
-    let mut lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
-    let Some(line) = lines.find(|l| !l.is_empty() && !l.starts_with('#')) else { return Err(Fault::Empty) };
-    let fields: Vec<&str> = line.split(',').map(|f| f.trim().trim_matches('"')).collect();
-    let named = |f: &&str| super::fields::COLUMNS.iter().any(|c| c.0 == *f);
-    Ok(match line {
-        l if l.starts_with('{') => Kind::JsonLines,
-        l if l.starts_with('[') || l.contains('=') => Kind::Scenario,
-        _ if fields.iter().any(named) => Kind::Csv,
-        l if fields.len() >= 4 && l.starts_with(|c: char| c.is_ascii_digit()) => return Err(Fault::HeaderMissing),
-        _ if fields.len() >= 4 => Kind::Csv, // a header with a slip in it is told column by column
-        _ => return Err(Fault::UnknownFormat),
-    })
 }
 
 #[cfg(test)]

@@ -3,44 +3,47 @@
 use std::io::Read;
 
 use serde_json::Value;
-use zarnet_core::traffic::Flow;
+use zarnet_core::traffic::{Flow, Item};
 
-use super::Fault;
-use super::csv_list::{Lines, is_blank};
+use super::clock::Clock;
 use super::fields::{Column, Context, Fields};
+use super::lines::{Lines, is_blank};
+use super::source::{Located, Source};
+use super::{Fault, Names, Skipped};
 
 /// A flow list in JSON Lines.
 pub(super) struct JsonList<'a> {
     lines: Lines,
-    context: Context<'a>,
+    names: &'a Names,
 }
 
 impl<'a> JsonList<'a> {
-    pub(super) fn new(reader: Box<dyn Read + Send>, context: Context<'a>) -> Self {
-        Self { lines: Lines::new(reader), context }
-    }
-
-    /// Number of the line read last.
-    pub(super) fn line(&self) -> u64 {
-        self.lines.number
+    pub(super) fn new(reader: Box<dyn Read + Send>, names: &'a Names) -> Self {
+        Self { lines: Lines::new(reader), names }
     }
 }
 
-impl Iterator for JsonList<'_> {
-    type Item = Result<Flow, Fault>;
-
-    fn next(&mut self) -> Option<Self::Item> {
+impl Source for JsonList<'_> {
+    fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
         loop {
-            return match self.lines.next()? {
+            let flow = match self.lines.next()? {
                 Ok(line) if is_blank(line) => continue,
-                Ok(line) => Some(flow(line, self.context)),
-                Err(fault) => Some(Err(fault)),
+                Ok(line) => flow(line, &mut Context { names: self.names, clock }),
+                Err(fault) => Err(fault),
             };
+            return Some(flow.map(Item::Flow).map_err(|fault| (self.lines.number, fault)));
         }
     }
+
+    /// Every line is looked at with care.
+    fn fill(&mut self, _: &mut Clock, _: &mut Vec<Item>, _: usize) {}
+
+    fn skipped(&self) -> Skipped {
+        Skipped::default()
+    }
 }
 
-pub(super) fn flow(line: &[u8], context: Context<'_>) -> Result<Flow, Fault> {
+pub(super) fn flow(line: &[u8], context: &mut Context<'_>) -> Result<Flow, Fault> {
     let value: Value = serde_json::from_slice(line).map_err(|_| Fault::Malformed("a JSON object".into()))?;
     let Value::Object(object) = value else { return Err(Fault::Malformed("a JSON object".into())) };
     let mut fields = Fields::EMPTY;
@@ -53,5 +56,5 @@ pub(super) fn flow(line: &[u8], context: Context<'_>) -> Result<Flow, Fault> {
         };
         fields.set(Column::named(name)?, &text, context)?;
     }
-    fields.flow(context)
+    fields.flow(context.names)
 }

@@ -1,4 +1,8 @@
 //! Traffic files: flow lists, scenarios and captures, told apart by what is in them.
+//!
+//! - `input` and `kind`: what was named, and its format; `lines`, `wire`: what formats are made of.
+//! - `csv_list`, `json_list`, `capture`, `scenario`: a format each, as a [`source::Source`] of items.
+//! - `opened`: all that was named; `merge`: in the order of the clock; `kept`: what had to be read before that was known.
 
 mod capture;
 mod clock;
@@ -7,19 +11,31 @@ mod csv_list;
 mod decode;
 mod error;
 mod fields;
-
 mod input;
 mod json_list;
+mod kept;
+mod kind;
+mod lines;
 mod merge;
 mod names;
+mod opened;
 mod pcap_fast;
 mod scenario;
 pub mod single;
+mod skipped;
+mod source;
+mod typed_flow;
 mod wire;
 
-pub use capture::Skipped;
+use zarnet_core::plan::{DeviceId, InterfaceId};
+
 pub use error::{Fault, TrafficError};
 pub use input::Given;
 pub(crate) use input::read_all;
-pub use merge::{Attempt, Growth, Items, Reading, Traffic};
+pub use merge::Items;
 pub use names::Names;
+pub use opened::{Attempt, Growth, Reading, Traffic};
+pub use skipped::Skipped;
+
+/// Where a capture was made: a device and one of its interfaces.
+pub(crate) type Vantage = (DeviceId, InterfaceId);

@@ -4,6 +4,7 @@
 use std::io::Cursor;
 use std::sync::Arc;
 
+use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::traffic::Flow;
 
 use super::capture::Capture;
@@ -26,7 +27,7 @@ fn columns() -> impl Iterator<Item = Column> {
 /// What is wrong with it.
 pub fn csv_line(line: &[u8], names: &Names) -> Result<Flow, Fault> {
     let columns: Vec<Column> = columns().collect();
-    let flow = careful(line, &columns, Context { names, clock: &Clock::default() });
+    let flow = careful(line, &columns, &mut Context { names, clock: &mut Clock::default() });
     let mut padded = [0; ROOM];
     let fits = line.len() < ROOM && !line.contains(&b'\n') && names.are_plain();
     if fits {
@@ -44,7 +45,7 @@ pub fn csv_line(line: &[u8], names: &Names) -> Result<Flow, Fault> {
 /// # Errors
 /// What is wrong with it.
 pub fn json_line(line: &[u8], names: &Names) -> Result<Flow, Fault> {
-    json_list::flow(line, Context { names, clock: &Clock::default() })
+    json_list::flow(line, &mut Context { names, clock: &mut Clock::default() })
 }
 
 /// A frame of a link type of the capture formats; whether it says anything.
@@ -58,14 +59,14 @@ pub fn frame(link: i32, octets: &[u8]) -> bool {
 /// What is wrong with it as a whole, or with a block of it.
 pub fn capture(octets: &Arc<[u8]>) -> Result<u64, Fault> {
     let contents = Contents { reader: Box::new(Cursor::new(octets.clone())), failure: Failure::default() };
-    let mut capture = Capture::new(contents)?;
+    let mut capture = Capture::new(contents, (DeviceId(0), InterfaceId(0)))?;
     let mut packets = 0;
     loop {
         capture.take_usual(|_, _| {
             packets += 1;
             true
         });
-        match capture.next() {
+        match capture.next_sight() {
             None => return Ok(packets),
             Some(Ok(_)) => packets += 1,
             Some(Err(fault)) => return Err(fault),

@@ -13,8 +13,8 @@ use crate::exit::{FINE, Failure, NEGATIVE, WRONG_INPUT};
 use crate::render::change::{self, diff};
 use crate::render::csv::Row;
 use crate::render::diagnostic::finding;
-use crate::render::impact::flow;
 use crate::render::naming::Position;
+use crate::render::packets::flow;
 use crate::render::table::{BOLD, DIM, count};
 use crate::render::{json, output};
 

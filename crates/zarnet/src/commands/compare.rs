@@ -1,19 +1,22 @@
 //! `zarnet compare PLAN TRAFFIC... --observed FILE`
 
+use std::cell::RefCell;
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::compare::{Observed, compare};
+use zarnet_core::compare::{Begun, Observed, compare};
 use zarnet_core::limits;
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Options, predict};
+use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::observed::{COLUMNS, ColumnMap, Form, read};
+use zarnet_formats::traffic::Traffic;
 
 use super::plan;
 use super::traffic::{attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped};
 use crate::args::{Common, Compare, Format, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::render::compare::Answer;
+use crate::render::compare::CompareAnswer;
 use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
@@ -23,9 +26,11 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     let shared = Arc::new(loaded.plan.clone());
     let options = Options { seed: common.seed, sessions: false, ..Options::default() };
     let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
+    let begun = RefCell::new(Begun::default());
     let (mut prediction, skipped) =
         attempts(&traffic, Options { moment, ..options }, common.quiet, |items, options| {
-            predict(shared.clone(), items, traffic.events(), options)
+            let noted = Noted { items, traffic: &traffic, begun: &begun };
+            predict(shared.clone(), noted, traffic.events(), options)
         })?;
     tell_skipped(skipped, common.quiet);
     tell_elsewhere(&prediction, common.quiet);
@@ -34,8 +39,8 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
         let only = device(&loaded.plan, name)?;
         prediction.tables.retain(|t| t.device == only);
     }
-    let comparison = compare(&prediction, &observed, &traffic.begun());
-    let answer = Answer { prediction: &prediction, comparison: &comparison };
+    let comparison = compare(&prediction, &observed, &begun.into_inner());
+    let answer = CompareAnswer { prediction: &prediction, comparison: &comparison };
     match common.format {
         Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::csv(|out| answer.csv(out))?,
@@ -60,4 +65,22 @@ pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Ob
         })
     };
     given.first().map_or(Ok(Vec::new()), read_one)
+}
+
+/// Traffic of which it is noted which ends begin flows: what the table has from others was not sent.
+struct Noted<'a, B> {
+    items: B,
+    traffic: &'a Traffic,
+    begun: &'a RefCell<Begun>,
+}
+
+impl<B: Batches> Batches for Noted<'_, B> {
+    type Error = B::Error;
+
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<B::Error> {
+        let error = self.items.fill(batch, most);
+        let mut begun = self.begun.borrow_mut();
+        batch.iter().for_each(|item| self.traffic.note_begun(item, &mut begun));
+        error
+    }
 }

@@ -9,14 +9,14 @@ use crate::args::{Common, Expect, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
 use crate::files::{Before, Change};
-use crate::render::expect::{self as junit, Shape};
+use crate::render::expect::{self as junit, ExpectShape};
 use crate::render::{json, output};
 
 pub fn run(args: &Expect, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
     let mut rehearsal = Rehearsal::new(Arc::new(loaded.plan.clone()), common.seed);
     let tried: Vec<_> = loaded.plan.expectations.iter().map(|e| rehearsal.expect(e)).collect();
-    let shape = Shape::new(&loaded.plan, &loaded.sources, &tried);
+    let shape = ExpectShape::new(&loaded.plan, &loaded.sources, &tried);
     if let Some(path) = &args.junit {
         // a report of an earlier run is in the way of nobody
         let contents = shape.junit(&args.plan.display().to_string())?;

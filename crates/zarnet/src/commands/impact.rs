@@ -13,7 +13,7 @@ use super::plan;
 use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Format, Impact};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::render::impact::{Answer, Fate, Live};
+use crate::render::impact::{Fate, ImpactAnswer, Live};
 use crate::render::{json, output};
 
 pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
@@ -25,7 +25,7 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
         found.settings.retain(|s| s.0 == *name);
     }
     let live = if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };
-    let answer = Answer { found: &found, live: live.as_deref(), hint: true };
+    let answer = ImpactAnswer { found: &found, live: live.as_deref(), hint: true };
     match common.format {
         Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::csv(|out| answer.csv(out))?,
@@ -37,7 +37,7 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
 /// What a plan in place of another changes, for whoever writes one.
 pub(super) fn tell(old: &Plan, new: &Plan, common: &Common) -> Result<Found, Failure> {
     let found = impact(old, new);
-    let answer = Answer { found: &found, live: None, hint: false };
+    let answer = ImpactAnswer { found: &found, live: None, hint: false };
     output::answer(|out| answer.text(out, output::width(common), 6, common.verbose))?;
     Ok(found)
 }

@@ -3,10 +3,12 @@
 mod addresses;
 mod behaviour;
 pub mod capacity;
+mod capacity_trials;
 mod check;
 mod compare;
 mod define;
 mod demo;
+mod edits;
 mod expect;
 mod explain;
 mod follow;

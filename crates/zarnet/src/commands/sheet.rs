@@ -1,7 +1,7 @@
 //! `zarnet sheet PLAN`: the hand-out for the users of forwards.
 
 use zarnet_core::net::{AddressRange, Service};
-use zarnet_core::plan::{Device, External, Plan, RuleKind};
+use zarnet_core::plan::{DevicePlan, External, Plan, RuleKind};
 
 use super::plan;
 use super::traffic::device;
@@ -66,7 +66,7 @@ pub fn run(args: &Sheet, common: &Common) -> Result<u8, Failure> {
     Ok(FINE)
 }
 
-fn of_device(plan: &Plan, device: &Device) -> Vec<Line> {
+fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<Line> {
     let host = |a: std::net::IpAddr| {
         plan.hosts.iter().find(|h| h.address == a).map_or_else(|| a.to_string(), |h| format!("{} ({a})", h.name))
     };

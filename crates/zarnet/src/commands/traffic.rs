@@ -99,6 +99,7 @@ pub(super) fn attempts<T>(
     play: impl Fn(Watched<'_, '_>, Options) -> Result<T, Halt<TrafficError>>,
 ) -> Result<(T, Skipped), Failure> {
     let (mut attempt, mut options) = (Attempt::Streaming, options);
+    options.sources = options.sources.or(traffic.known_sources());
     let progress = Progress::new(quiet);
     loop {
         let mut items = traffic.items(attempt);
@@ -106,9 +107,13 @@ pub(super) fn attempts<T>(
         let skipped = items.skipped();
         match outcome {
             Ok(answer) => return Ok((answer, skipped)),
-            Err(Halt::OutOfOrder { .. }) if attempt == Attempt::Streaming => attempt = Attempt::Sorted,
+            Err(Halt::OutOfOrder { .. }) if attempt == Attempt::Streaming => {
+                traffic.learn(items);
+                attempt = Attempt::Sorted;
+            }
             Err(Halt::SourcesNeeded) if options.sources.is_none() => options.sources = Some(traffic.sources()),
             Err(Halt::Traffic(error)) if before_origin(&error) && attempt == Attempt::Streaming => {
+                traffic.learn(items);
                 attempt = Attempt::Sorted;
             }
             Err(Halt::Traffic(_)) => {

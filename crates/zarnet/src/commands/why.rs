@@ -23,7 +23,7 @@ use super::traffic::{attempts, given, moment, open, peak_or};
 use crate::args::{Common, Format, Why};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
-use crate::render::why::{Answer, Change, Tried};
+use crate::render::why::{SideEffect, Tried, WhyAnswer};
 use crate::render::{diagnostic, json, output};
 
 pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
@@ -45,7 +45,7 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let observed = args.observed.as_deref().map(|path| table(path, &args.table, &loaded.plan)).transpose()?;
     let observed = observed.map(|table| of_flow(&table, &scene));
     let (sources, scene, diagnosis, tried) = (&sources, &scene, &diagnosis, &tried[..]);
-    let answer = Answer { sources, scene, diagnosis, tried, observed: observed.as_deref() };
+    let answer = WhyAnswer { sources, scene, diagnosis, tried, observed: observed.as_deref() };
     match common.format {
         Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::csv(|out| answer.csv(out))?,
@@ -136,7 +136,7 @@ impl Setting<'_> {
             let repaired = edited(loaded, &repair.changes).map_err(|_| Failure::Told)?;
             let expectations = held_before.iter().zip(held(&repaired)).enumerate();
             let differ = expectations.filter(|(_, (was, is))| **was != *is);
-            let mut changed: Vec<Change> = differ.map(|(i, (_, is))| Change::Expectation(i, is)).collect();
+            let mut changed: Vec<SideEffect> = differ.map(|(i, (_, is))| SideEffect::Expectation(i, is)).collect();
             if let (Some(before), Some(after)) = (&day_before, self.whole_day(&repaired)?) {
                 changed.extend(difference(before, &after));
             }
@@ -157,14 +157,17 @@ impl Setting<'_> {
 }
 
 /// Flows of the day that end otherwise.
-fn difference(before: &Prediction, after: &Prediction) -> Vec<Change> {
+fn difference(before: &Prediction, after: &Prediction) -> Vec<SideEffect> {
     let lost =
         |p: &Prediction| -> HashMap<Flow, Reason> { p.not_translated.iter().map(|n| (n.flow, n.reason)).collect() };
     let (old, new) = (lost(before), lost(after));
     let better = old.iter().filter(|(flow, _)| !new.contains_key(*flow)).count();
     let worse = new.iter().filter(|(flow, _)| !old.contains_key(*flow)).count();
     let other = old.iter().filter(|(flow, reason)| new.get(*flow).is_some_and(|r| r != *reason)).count();
-    [Change::Better(better), Change::Worse(worse), Change::Other(other)].into_iter().filter(|c| c.count() > 0).collect()
+    [SideEffect::Better(better), SideEffect::Worse(worse), SideEffect::Other(other)]
+        .into_iter()
+        .filter(|c| c.count() > 0)
+        .collect()
 }
 
 /// Changes the text of the plan, and follows the flow again.

@@ -1,11 +1,10 @@
 //! The answer of `predict` as a shape: what text, JSON and CSV are all made from.
 
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde::Serialize;
 use serde::ser::{SerializeStruct, Serializer};
-use zarnet_core::device::{MappingRow, PoolUse, SessionRow};
+use zarnet_core::device::{MappingRow, SessionRow};
 use zarnet_core::net::{Endpoint, Instant, Protocol, Tuple};
 use zarnet_core::plan::{DeviceId, Plan, RuleId};
 use zarnet_core::predict::{NotTranslated, Prediction};
@@ -144,92 +143,12 @@ pub struct Flows {
     undelivered: u64,
 }
 
-fn seconds<S: Serializer>(at: &Instant, s: S) -> Result<S::Ok, S::Error> {
+pub(super) fn seconds<S: Serializer>(at: &Instant, s: S) -> Result<S::Ok, S::Error> {
     s.serialize_f64(at.seconds())
 }
 
-/// Counters of a rule.
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-#[allow(missing_docs)]
-pub struct RuleCount<'a> {
-    pub device: &'a str,
-    pub rule: &'a str,
-    pub opened: u64,
-    pub open: u64,
-    pub most: u64,
-    #[serde(serialize_with = "seconds")]
-    pub most_at: Instant,
-    /// Dynamic mappings.
-    pub made: u64,
-    pub expired: u64,
-    pub cleared: u64,
-    pub refused: u64,
-    pub refused_by: BTreeMap<&'static str, u64>,
-}
-
-/// Counters of a pool.
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-#[allow(missing_docs)]
-pub struct PoolCount<'a> {
-    pub device: &'a str,
-    pub pool: &'a str,
-    pub usable: u64,
-    pub in_use: u64,
-    pub most: u64,
-    #[serde(serialize_with = "seconds")]
-    pub most_at: Instant,
-    pub refused: u64,
-}
-
-/// Counters of a device.
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-#[allow(missing_docs)]
-pub struct DeviceCount<'a> {
-    pub device: &'a str,
-    pub mappings: u64,
-    pub most_mappings: u64,
-    #[serde(serialize_with = "seconds")]
-    pub most_mappings_at: Instant,
-    pub sessions: u64,
-    pub most_sessions: u64,
-    #[serde(serialize_with = "seconds")]
-    pub most_sessions_at: Instant,
-    pub opened: u64,
-    pub expired: u64,
-    pub cleared: u64,
-    pub refused: u64,
-    pub refused_by: BTreeMap<&'static str, u64>,
-}
-
-/// Counters of an external address that dynamic mappings have used.
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-#[allow(missing_docs)]
-pub struct AddressCount<'a> {
-    pub device: &'a str,
-    pub address: IpAddr,
-    pub mappings: u64,
-    pub most: u64,
-    #[serde(serialize_with = "seconds")]
-    pub most_at: Instant,
-    pub made: u64,
-}
-
-/// All counters.
-#[derive(Serialize)]
-#[allow(missing_docs)]
-pub struct Counters<'a> {
-    pub rules: Vec<RuleCount<'a>>,
-    pub pools: Vec<PoolCount<'a>>,
-    pub devices: Vec<DeviceCount<'a>>,
-    pub addresses: Vec<AddressCount<'a>>,
-}
-
 impl<'a> Answer<'a> {
-    fn tables(self) -> impl Iterator<Item = &'a zarnet_core::predict::DeviceTable> {
+    pub(super) fn tables(self) -> impl Iterator<Item = &'a zarnet_core::predict::DeviceTable> {
         self.prediction.tables.iter().filter(move |t| self.only.is_none_or(|d| d == t.device))
     }
 
@@ -291,75 +210,6 @@ impl<'a> Answer<'a> {
             rule: not.device.zip(not.rule).map(|(d, r)| self.rule(d, r)),
             place: not.place.and_then(|p| self.naming().position(p)),
         }
-    }
-
-    /// All counters.
-    pub fn counters(self) -> Counters<'a> {
-        let (rules, pools, devices, addresses) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        let mut counters = Counters { rules, pools, devices, addresses };
-        for table in self.tables() {
-            let plan = &self.plan.devices[table.device.index()];
-            let device = plan.name.as_str();
-            let totals = &table.totals;
-            let (mut refused_by, mut by_rule) = (BTreeMap::new(), vec![BTreeMap::new(); plan.rules.len()]);
-            for ((rule, reason), n) in &totals.refused_by {
-                *refused_by.entry(reason.name()).or_default() += n;
-                if let Some(rule) = rule {
-                    by_rule[rule.index()].insert(reason.name(), *n);
-                }
-            }
-            let rules = plan.rules.iter().zip(&totals.rules).zip(&table.active).zip(by_rule);
-            for (((rule, count), active), refused_by) in rules {
-                counters.rules.push(RuleCount {
-                    device,
-                    rule: &rule.name,
-                    opened: count.hits,
-                    open: *active,
-                    most: count.peak.count,
-                    most_at: count.peak.at,
-                    made: count.created,
-                    expired: count.expired,
-                    cleared: count.cleared,
-                    refused: count.refused,
-                    refused_by,
-                });
-            }
-            for (pool, count) in plan.pools.iter().zip(&table.pools) {
-                let pool = pool.name.as_str();
-                let PoolUse { usable, in_use, peak, refused } = *count;
-                let (most, most_at) = (peak.count, peak.at);
-                counters.pools.push(PoolCount { device, pool, usable, in_use, most, most_at, refused });
-            }
-            counters.devices.push(DeviceCount {
-                device,
-                mappings: table.mapping_count,
-                most_mappings: totals.peak_mappings.count,
-                most_mappings_at: totals.peak_mappings.at,
-                sessions: table.session_count,
-                most_sessions: totals.peak_sessions.count,
-                most_sessions_at: totals.peak_sessions.at,
-                opened: totals.created,
-                expired: totals.expired,
-                cleared: totals.cleared,
-                refused: totals.refused,
-                refused_by,
-            });
-            counters.addresses.extend(table.addresses.iter().map(|a| AddressCount {
-                device,
-                address: a.address,
-                mappings: a.mappings,
-                most: a.peak.count,
-                most_at: a.peak.at,
-                made: a.created,
-            }));
-        }
-        counters
-    }
-
-    fn icmp_errors(self) -> BTreeMap<&'static str, u64> {
-        let errors = self.prediction.icmp_errors;
-        let counts = [errors.translated, errors.untranslated, errors.dropped];
-        ["translated", "untranslated", "dropped"].into_iter().zip(counts).collect()
     }
 
     fn flows(self) -> Flows {

@@ -15,7 +15,7 @@ use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
 
 /// What was compared, and with what.
 #[derive(Clone, Copy)]
-pub struct Answer<'a> {
+pub struct CompareAnswer<'a> {
     /// The prediction.
     pub prediction: &'a Prediction,
     /// What differs.
@@ -25,7 +25,7 @@ pub struct Answer<'a> {
 /// The answer as a shape.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Shape<'a> {
+pub struct CompareShape<'a> {
     shape: u32,
     at: f64,
     same: u64,
@@ -51,13 +51,13 @@ struct Seen<'a> {
     line: u64,
 }
 
-impl<'a> Answer<'a> {
+impl<'a> CompareAnswer<'a> {
     fn device(self, id: DeviceId) -> &'a str {
         &self.prediction.plan.devices[id.index()].name
     }
 
     /// Everything, for scripts.
-    pub fn shape(self) -> Shape<'a> {
+    pub fn shape(self) -> CompareShape<'a> {
         let seen = |o: Observed| Seen {
             device: self.device(o.device),
             protocol: ProtocolName(o.protocol),
@@ -72,7 +72,7 @@ impl<'a> Answer<'a> {
             predicted: d.predicted.map(|(device, row)| mapping(&self.prediction.plan, device, &row)),
             observed: d.observed.map(seen),
         };
-        Shape {
+        CompareShape {
             shape: 1,
             at: self.prediction.at.seconds(),
             same: self.comparison.same,

@@ -14,7 +14,7 @@ use zarnet_formats::source::{SourceFile, Sources};
 use zarnet_formats::traffic::TrafficError;
 
 use super::escape::{Escaping, Form, escaped};
-use super::impact::flow;
+use super::packets::flow;
 use super::table::DIM;
 
 /// A thing to tell about a plan.

@@ -22,7 +22,7 @@ const MOST_SHOWN: usize = 40;
 
 /// The answer as a shape.
 #[derive(Serialize)]
-pub struct Shape {
+pub struct ExpectShape {
     shape: u32,
     /// How many hold.
     pub passed: usize,
@@ -45,7 +45,7 @@ struct Entry {
     trace: Vec<String>,
 }
 
-impl Shape {
+impl ExpectShape {
     /// What was tried, with the names of its plan.
     pub fn new(plan: &Plan, sources: &Sources, tried: &[Tried]) -> Self {
         let naming = Naming { plan, sources };

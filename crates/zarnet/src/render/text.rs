@@ -287,9 +287,9 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         Column::number("REFUSED"),
     ];
     // rules that nothing happened to are told by -v
-    let busy = |r: &&super::answer::RuleCount<'_>| view.verbose || r.opened + r.refused > 0;
+    let busy = |r: &&super::counters::RuleCount<'_>| view.verbose || r.opened + r.refused > 0;
     let rules: Vec<_> = counters.rules.iter().filter(busy).collect();
-    let row = |r: &&super::answer::RuleCount<'_>| {
+    let row = |r: &&super::counters::RuleCount<'_>| {
         vec![
             r.rule.into(),
             device(r.device),
@@ -323,7 +323,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         Column::number("AT").expendable(8),
         Column::number("REFUSED"),
     ];
-    let row = |p: &super::answer::PoolCount<'_>| {
+    let row = |p: &super::counters::PoolCount<'_>| {
         let full = p.most == p.usable && p.usable > 0;
         let most = if full { Cell::styled(p.most.to_string(), CAUTION) } else { number(p.most) };
         vec![
@@ -348,7 +348,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
             Column::number("MOST"),
             Column::number("REFUSED"),
         ];
-        let row = |d: &super::answer::DeviceCount<'_>| {
+        let row = |d: &super::counters::DeviceCount<'_>| {
             vec![
                 d.device.into(),
                 number(d.mappings),
@@ -368,7 +368,7 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
             Column::number("AT").expendable(8),
             Column::number("MADE"),
         ];
-        let row = |a: &super::answer::AddressCount<'_>| {
+        let row = |a: &super::counters::AddressCount<'_>| {
             let address = Cell::from(a.address.to_string());
             let (most, at) = (number(a.most), moment(a.most, a.most_at));
             vec![address, device(a.device), number(a.mappings), most, at, number(a.made)]

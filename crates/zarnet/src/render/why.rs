@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use serde::Serialize;
 use zarnet_core::compare::Observed;
-use zarnet_core::diagnose::{Cause, Diagnosis, Outcome, SearchStep, Suspect, steps};
+use zarnet_core::diagnose::{Cause, Diagnosis, SearchStep, StepOutcome, Suspect, steps};
 use zarnet_core::predict::Scene;
 use zarnet_core::{Class, Reason};
 use zarnet_formats::source::Sources;
@@ -20,7 +20,7 @@ const MOST_MISSES: usize = 5;
 
 /// What was found, with the names of the plan.
 #[derive(Clone, Copy)]
-pub struct Answer<'a> {
+pub struct WhyAnswer<'a> {
     /// The files of the plan.
     pub sources: &'a Sources,
     /// The flow as it is.
@@ -38,12 +38,12 @@ pub struct Tried {
     /// The files of the repaired plan.
     pub sources: Sources,
     /// What else changes.
-    pub changed: Vec<Change>,
+    pub changed: Vec<SideEffect>,
 }
 
 /// Something else that a repair changes.
 #[derive(Clone, Copy)]
-pub enum Change {
+pub enum SideEffect {
     /// An expectation holds now, or does not any more.
     Expectation(usize, bool),
     /// Flows of the day that are translated now.
@@ -54,7 +54,7 @@ pub enum Change {
     Other(usize),
 }
 
-impl Change {
+impl SideEffect {
     /// Of how many flows, or expectations.
     pub fn count(self) -> usize {
         match self {
@@ -67,7 +67,7 @@ impl Change {
 /// The answer as a shape.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Shape<'a> {
+pub struct WhyShape<'a> {
     shape: u32,
     flow: String,
     works: bool,
@@ -125,7 +125,7 @@ struct RepairShape {
     changes: Vec<String>,
 }
 
-impl<'a> Answer<'a> {
+impl<'a> WhyAnswer<'a> {
     fn naming(self) -> Naming<'a> {
         Naming { plan: &self.scene.followed.plan, sources: self.sources }
     }
@@ -219,10 +219,10 @@ impl<'a> Answer<'a> {
     fn handed(self, step: &SearchStep) -> String {
         let f = &self.scene.followed;
         match (step.asked, step.outcome, f.loss) {
-            (Some(asked), Outcome::Failed, Some(loss)) if asked.to.is_some() => loss.reason.sentence().to_owned(),
+            (Some(asked), StepOutcome::Failed, Some(loss)) if asked.to.is_some() => loss.reason.sentence().to_owned(),
             (Some(asked), ..) => self.story().handover(&asked),
-            (None, Outcome::Failed, Some(loss)) => loss.reason.sentence().to_owned(),
-            (None, Outcome::Passed, Some(loss)) if loss.reason == Reason::LinkOnly => {
+            (None, StepOutcome::Failed, Some(loss)) => loss.reason.sentence().to_owned(),
+            (None, StepOutcome::Passed, Some(loss)) if loss.reason == Reason::LinkOnly => {
                 "and stays on its link".to_owned()
             }
             (None, ..) => String::new(),
@@ -258,23 +258,23 @@ impl<'a> Answer<'a> {
         .collect()
     }
 
-    fn change(self, change: Change) -> String {
+    fn change(self, change: SideEffect) -> String {
         let flows = |n: usize| count(n as u64, "other flow of the day", "other flows of the day");
         match change {
-            Change::Expectation(i, holds) => {
+            SideEffect::Expectation(i, holds) => {
                 let flow = self.naming().flow(&self.naming().plan.expectations[i].flow);
                 format!("{flow}: {}", if holds { "now holds" } else { "no longer holds" })
             }
-            Change::Better(n) => format!("{} translated that were not", flows(n)),
-            Change::Worse(n) => format!("{} no longer translated", flows(n)),
-            Change::Other(n) => format!("{} not translated for another reason", flows(n)),
+            SideEffect::Better(n) => format!("{} translated that were not", flows(n)),
+            SideEffect::Worse(n) => format!("{} no longer translated", flows(n)),
+            SideEffect::Other(n) => format!("{} not translated for another reason", flows(n)),
         }
     }
 
     /// Everything, for scripts.
-    pub fn shape(self) -> Shape<'a> {
+    pub fn shape(self) -> WhyShape<'a> {
         let first = self.diagnosis.causes.first().map(|c| self.fault(c));
-        Shape {
+        WhyShape {
             shape: 1,
             flow: self.naming().flow(&self.scene.followed.flow),
             works: self.diagnosis.works,
@@ -338,7 +338,7 @@ impl<'a> Answer<'a> {
         writeln!(out, "\n{BOLD}SEARCH{BOLD:#}")?;
         let list = steps(&self.scene.followed);
         // behind the first that failed, only how far it is to the end matters
-        let shown = list.iter().filter(|s| verbose || s.outcome != Outcome::NotReached || s.device.is_none());
+        let shown = list.iter().filter(|s| verbose || s.outcome != StepOutcome::NotReached || s.device.is_none());
         let lines: Vec<_> = shown
             .map(|step| {
                 let shape = self.step(step);
@@ -349,9 +349,9 @@ impl<'a> Answer<'a> {
         let longest = lines.iter().map(|l| l.1.chars().count()).max().unwrap_or(0);
         for (outcome, what, evidence, place) in lines {
             let (mark, style) = match outcome {
-                Outcome::Passed => ("passed", GOOD),
-                Outcome::Failed => ("FAILED", BAD),
-                Outcome::NotReached => ("not reached", DIM),
+                StepOutcome::Passed => ("passed", GOOD),
+                StepOutcome::Failed => ("FAILED", BAD),
+                StepOutcome::NotReached => ("not reached", DIM),
             };
             let place = place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
             let text = format!("{what:longest$}  {evidence}");

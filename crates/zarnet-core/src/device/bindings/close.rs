@@ -17,19 +17,14 @@ impl<S: Sink> Engine<'_, S> {
         }
         let session = *self.bindings.table.session(id);
         let (inbound, outbound) = self.bindings.rules_of(&session);
-        self.session_closed(at, id, distinct(inbound, outbound), cause);
+        let rules = distinct(inbound, outbound);
+        rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions -= 1);
+        self.report(at, TableEvent::SessionClosed { session: id, rules, cause });
         for mapping in self.bindings.table.remove_session(id) {
             if mapping != NONE && self.bindings.table.session_count_of(mapping) == 0 {
                 self.leave_mapping(mapping, (session.remote, session.remote_port), at, cause);
             }
         }
-    }
-
-    /// Counts a session that is about to be closed, and reports it.
-    #[inline(always)]
-    fn session_closed(&mut self, at: u64, session: u32, rules: [Option<RuleId>; 2], cause: Cause) {
-        rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions -= 1);
-        self.report(at, TableEvent::SessionClosed { session, rules, cause });
     }
 
     /// A mapping has lost its last session: it goes, or an address mapping lingers for the `binding` timer.
@@ -76,16 +71,10 @@ impl<S: Sink> Engine<'_, S> {
         if m.kind() != Kind::Address {
             self.unpair(&m);
         }
-        self.mapping_closed(at, id, m.rule, cause);
+        self.bindings.live[usize::from(m.rule)].mappings -= 1;
+        self.report(at, TableEvent::MappingClosed { mapping: id, rule: m.rule, cause });
         self.bindings.table.remove_mapping(id, hash);
         self.out_of_use(external, at);
-    }
-
-    /// Counts a mapping that is about to be closed, and reports it.
-    #[inline(always)]
-    fn mapping_closed(&mut self, at: u64, mapping: u32, rule: u16, cause: Cause) {
-        self.bindings.live[usize::from(rule)].mappings -= 1;
-        self.report(at, TableEvent::MappingClosed { mapping, rule, cause });
     }
 
     /// Tells of an external address that no mapping is on any more.
@@ -188,7 +177,11 @@ impl<S: Sink> Engine<'_, S> {
 
     #[inline(always)]
     fn both_closed(&mut self, at: u64, id: u32, rule: u16) {
-        self.mapping_closed(at, id, rule, Cause::Expired);
-        self.session_closed(at, id, [Some(RuleId(rule)), None], Cause::Expired);
+        let live = &mut self.bindings.live[usize::from(rule)];
+        live.mappings -= 1;
+        live.sessions -= 1;
+        let cause = Cause::Expired;
+        self.report(at, TableEvent::MappingClosed { mapping: id, rule, cause });
+        self.report(at, TableEvent::SessionClosed { session: id, rules: [Some(RuleId(rule)), None], cause });
     }
 }

@@ -153,9 +153,9 @@ impl ExternalAddresses {
         self.page(page).mapping(port).into_iter().chain(more.into_iter().flatten().copied())
     }
 
-    /// Gives a port to a mapping, and tells whether it was free.
+    /// Gives a port to a mapping, and tells whether it was free, whose port it is, and how many mappings are on that then.
     #[inline(always)]
-    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32) -> bool {
+    pub(super) fn bind(&mut self, page: u32, port: u16, mapping: u32) -> (bool, u32, u32) {
         let p = &mut self.pages[page as usize];
         let was_free = p.held_by(port) == 0;
         if !was_free {
@@ -165,8 +165,10 @@ impl ExternalAddresses {
             p.ports.take(port);
             self.resting.end(page, port, None);
         }
-        self.list[self.owners[page as usize].0 as usize].endpoints += 1;
-        was_free
+        let external = self.owners[page as usize].0;
+        let endpoints = &mut self.list[external as usize].endpoints;
+        *endpoints += 1;
+        (was_free, external, *endpoints)
     }
 
     /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or rests until `rest_until`

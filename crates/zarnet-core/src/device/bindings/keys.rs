@@ -1,8 +1,10 @@
-//! The hashes under which mappings are found from inside.
+//! The hashes under which mappings and sessions are found.
+
+use std::net::IpAddr;
 
 use super::index::mix;
 use crate::device::key::{EndKey, Key};
-use crate::net::Protocol;
+use crate::net::{Endpoint, Protocol, Tuple};
 use crate::plan::Dependence;
 
 /// Of an endpoint mapping, by as much of the peer as mappings depend on (RFC 4787 §4.1).
@@ -24,4 +26,22 @@ pub(super) fn address_hash(host: Key, target: u16) -> u32 {
 /// Of a portless mapping.
 pub(super) fn portless_hash(protocol: Protocol, host: Key, peer: Key) -> u32 {
     mix(2 << 56 | u64::from(protocol.0) << 48 | host.number(), peer.number())
+}
+
+/// Of a session between two ends that have numbers.
+pub(super) fn pair_hash(protocol: Protocol, source: u64, destination: u64) -> u32 {
+    mix(source ^ u64::from(protocol.0) << 56, destination)
+}
+
+/// Of a session with tuples of its own, by either of them.
+pub(super) fn tuple_hash(protocol: Protocol, tuple: Tuple) -> u32 {
+    let end = |e: Endpoint| match (Key::of(e.address), e.address) {
+        (Some(key), _) => key.port_number(e.port),
+        (None, IpAddr::V6(a)) => {
+            let bits = a.to_bits();
+            u64::from(mix(bits as u64, (bits >> 64) as u64)) << 16 | u64::from(e.port)
+        }
+        (None, IpAddr::V4(_)) => 0,
+    };
+    pair_hash(protocol, end(tuple.source), end(tuple.destination))
 }

@@ -32,6 +32,7 @@ mod session;
 mod table;
 mod target_use;
 mod timer_wheel;
+mod wheel_slots;
 
 use std::collections::HashMap;
 

@@ -100,17 +100,11 @@ impl<S: Sink> Engine<'_, S> {
         if !was_used {
             self.note_use(end.address, true, now);
         }
-        self.mapping_opened(now, id, rule, external);
-        id
-    }
-
-    /// Counts a mapping that was opened, and reports it.
-    #[inline(always)]
-    fn mapping_opened(&mut self, now: u64, mapping: u32, rule: u16, external: u32) {
         self.bindings.live[usize::from(rule)].mappings += 1;
         let e = self.bindings.externals.get(external);
         let on_address = if e.whole == NONE { e.endpoints } else { 1 };
-        self.report(now, TableEvent::MappingOpened { mapping, rule, external, on_address });
+        self.report(now, TableEvent::MappingOpened { mapping: id, rule, external, on_address });
+        id
     }
 
     /// The ports of an address and protocol, without those that are never handed out.
@@ -127,7 +121,7 @@ impl<S: Sink> Engine<'_, S> {
         if self.bindings.dependence != Dependence::EndpointIndependent {
             self.bindings.details.peers.insert(id, peer);
         }
-        if self.bindings.externals.bind(page, end.port, id) {
+        if self.bindings.externals.bind(page, end.port, id).0 {
             self.report(now, TableEvent::PortTaken { page, port: end.port });
         }
         self.bindings.externals.set_last(page, end.class.into(), end.port);
@@ -160,15 +154,9 @@ impl<S: Sink> Engine<'_, S> {
         }
         self.bindings.due_by(session.expires);
         let id = self.bindings.table.add_session(session, explicit);
-        self.session_opened(session.created, id, rules);
-        id
-    }
-
-    /// Counts a session that was opened, and reports it.
-    #[inline(always)]
-    fn session_opened(&mut self, now: u64, session: u32, rules: [Option<RuleId>; 2]) {
         rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions += 1);
-        self.report(now, TableEvent::SessionOpened { session, rules });
+        self.report(session.created, TableEvent::SessionOpened { session: id, rules });
+        id
     }
 
     /// Opens an endpoint mapping and its first session, which changes the source only: both doors in one step.
@@ -180,14 +168,17 @@ impl<S: Sink> Engine<'_, S> {
         (mapping.external_port, mapping.rule, mapping.target) = (new.port, new.rule, new.target);
         self.bindings.due_by(session.expires);
         let id = self.bindings.table.add_both(mapping, session, new.hash);
-        self.bindings.externals.bind(new.page, new.port, id);
+        let (_, external, on_address) = self.bindings.externals.bind(new.page, new.port, id);
         self.report(now, TableEvent::PortTaken { page: new.page, port: new.port });
         self.bindings.externals.set_last(new.page, new.class, new.port);
         if let Some(pair) = new.pair {
             self.bindings.paired.count_at(pair);
         }
-        self.mapping_opened(now, id, new.rule, self.bindings.externals.external_of(new.page));
-        self.session_opened(now, id, [Some(RuleId(new.rule)), None]);
+        let live = &mut self.bindings.live[usize::from(new.rule)];
+        live.mappings += 1;
+        live.sessions += 1;
+        self.report(now, TableEvent::MappingOpened { mapping: id, rule: new.rule, external, on_address });
+        self.report(now, TableEvent::SessionOpened { session: id, rules: [Some(RuleId(new.rule)), None] });
         id
     }
 

@@ -24,7 +24,7 @@ pub(in crate::device) struct DestinationRules {
 
 impl DestinationRules {
     /// Among statics, those limited to services come first.
-    pub(super) fn new(plan: &plan::Device) -> Self {
+    pub(super) fn new(plan: &plan::DevicePlan) -> Self {
         let mut forwards: HashMap<Protocol, Vec<Claimed>> = HashMap::new();
         let mut forwards_at: HashMap<Key, Vec<u16>, RandomState> = HashMap::default();
         let mut statics: Vec<(bool, u16, AddressRange)> = Vec::new();

@@ -33,7 +33,7 @@ pub(super) use timers::{Timers, Timing};
 /// A device ready for packets.
 #[derive(Debug)]
 pub(super) struct Compiled {
-    pub plan: plan::Device,
+    pub plan: plan::DevicePlan,
     /// Its own addresses, and the interface that each is on.
     pub own: HashMap<IpAddr, InterfaceId, RandomState>,
     /// External addresses of rules and those it answers ARP for: never routed.
@@ -64,7 +64,7 @@ fn mappings_are_simple(b: &Behaviour) -> bool {
 }
 
 /// Rules by their position, but for those of a former plan.
-fn in_force(plan: &plan::Device) -> impl Iterator<Item = (u16, &Rule)> {
+fn in_force(plan: &plan::DevicePlan) -> impl Iterator<Item = (u16, &Rule)> {
     (0..).zip(&plan.rules).filter(|r| !r.1.retired)
 }
 
@@ -72,7 +72,7 @@ impl Compiled {
     /// `taken`: addresses of the plan's interfaces, hosts and next hops, which no pool hands out. `used`: external addresses
     /// that mappings and sessions from before are on. `more`: targets that such mappings draw on, whether or not a rule does.
     pub(super) fn new(
-        plan: plan::Device,
+        plan: plan::DevicePlan,
         taken: &Arc<AddressSet>,
         used: &AddressSet,
         more: impl Iterator<Item = (Target, bool)>,
@@ -181,14 +181,14 @@ impl Compiled {
 }
 
 /// The external addresses of a rule: its own ends, and what it can hand out.
-fn external_addresses(plan: &plan::Device, targets: &Targets, id: u16, rule: &Rule) -> AddressSet {
+fn external_addresses(plan: &plan::DevicePlan, targets: &Targets, id: u16, rule: &Rule) -> AddressSet {
     let of = targets.of(id);
     let runs = of.main.into_iter().chain(of.fallback).flat_map(|t| targets.get(t).space.ranges());
     plan.external_end(rule).into_iter().chain(runs).collect()
 }
 
 /// External addresses of rules and those a device answers ARP for.
-fn claimed(plan: &plan::Device, targets: &Targets) -> AddressSet {
+fn claimed(plan: &plan::DevicePlan, targets: &Targets) -> AddressSet {
     let mut claimed = AddressSet::default();
     plan.interfaces.iter().for_each(|i| claimed.extend(&i.proxy_arp));
     in_force(plan).for_each(|(id, rule)| claimed.extend(&external_addresses(plan, targets, id, rule)));
@@ -196,7 +196,7 @@ fn claimed(plan: &plan::Device, targets: &Targets) -> AddressSet {
 }
 
 /// By ingress, then egress: whether no filter and no policy between them can drop a packet or its answer.
-fn open_pairs(plan: &plan::Device, routes: &Routes) -> Vec<Vec<bool>> {
+fn open_pairs(plan: &plan::DevicePlan, routes: &Routes) -> Vec<Vec<bool>> {
     let unfiltered = |i: usize| plan.interfaces[i].ingress_acl.is_none() && plan.interfaces[i].egress_acl.is_none();
     let accepts = |i: usize, e: usize| plan.accepts_all(InterfaceId(i as u16), InterfaceId(e as u16));
     let open = |i, e| plan.forwarding && routes.are_plain() && unfiltered(i) && unfiltered(e) && accepts(i, e);

@@ -92,7 +92,7 @@ pub(in crate::device) struct Routes {
 }
 
 impl Routes {
-    pub(in crate::device) fn new(device: &plan::Device) -> Self {
+    pub(in crate::device) fn new(device: &plan::DevicePlan) -> Self {
         let mut entries = Vec::new();
         for (i, interface) in device.interfaces.iter().enumerate() {
             let way = Way { interface: InterfaceId(i as u16), via: None, route: None };

@@ -22,7 +22,7 @@ pub(in crate::device) struct SourceRules {
 
 impl SourceRules {
     /// Whose sources each rule is for, and in which order they are looked at.
-    pub(super) fn new(plan: &plan::Device) -> Self {
+    pub(super) fn new(plan: &plan::DevicePlan) -> Self {
         let mut order: Vec<u16> = super::in_force(plan).map(|r| r.0).collect();
         if plan.behaviour.rule_order == RuleOrder::FixedFirst {
             order.sort_by_cached_key(|&i| {

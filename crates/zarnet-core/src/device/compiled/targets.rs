@@ -42,7 +42,7 @@ pub(in crate::device) struct Targets {
 }
 
 impl Targets {
-    pub(super) fn new(plan: &plan::Device, taken: std::sync::Arc<AddressSet>) -> Self {
+    pub(super) fn new(plan: &plan::DevicePlan, taken: std::sync::Arc<AddressSet>) -> Self {
         let (positions, by_address) = (HashMap::default(), IntervalMap::new(&[], |_| Vec::new()));
         let bound = [bound(plan, false), bound(plan, true)];
         let mut targets = Self { list: Vec::new(), of_rule: Vec::new(), positions, by_address, taken, bound };
@@ -98,7 +98,7 @@ impl Targets {
     }
 
     /// The position of a target, new if need be.
-    pub(super) fn obtain(&mut self, plan: &plan::Device, target: Target, whole: bool) -> u16 {
+    pub(super) fn obtain(&mut self, plan: &plan::DevicePlan, target: Target, whole: bool) -> u16 {
         if let Some(known) = self.positions.get(&(target, whole)) {
             return *known;
         }
@@ -132,7 +132,7 @@ impl Targets {
 }
 
 /// The external ends of fixed rules: of those that bind an address wholly, or of all of them.
-fn bound(plan: &plan::Device, all: bool) -> AddressSet {
+fn bound(plan: &plan::DevicePlan, all: bool) -> AddressSet {
     let binds_wholly = |rule: &Rule| matches!(rule.kind, RuleKind::Static(_)) && rule.service.is_any();
     let rules = super::in_force(plan).filter(|(_, rule)| all || binds_wholly(rule));
     rules.filter_map(|(_, rule)| plan.external_end(rule)).collect()

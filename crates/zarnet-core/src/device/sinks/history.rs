@@ -100,7 +100,7 @@ impl History {
     }
 
     /// The device is described anew: pools and targets have other numbers.
-    pub(super) fn rename(&mut self, compiled: &Arc<Compiled>, renaming: &Renaming, old: &plan::Device) {
+    pub(super) fn rename(&mut self, compiled: &Arc<Compiled>, renaming: &Renaming, old: &plan::DevicePlan) {
         self.compiled = compiled.clone();
         self.pages.clear();
         self.usable_on_all.clear();

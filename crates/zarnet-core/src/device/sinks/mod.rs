@@ -44,7 +44,7 @@ impl Recorder {
         compiled: &Arc<Compiled>,
         renaming: &Renaming,
         targets: &[u16],
-        old: &plan::Device,
+        old: &plan::DevicePlan,
     ) {
         if let Some(history) = &mut self.history {
             history.rename(compiled, renaming, old);

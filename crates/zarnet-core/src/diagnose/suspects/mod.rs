@@ -15,7 +15,7 @@ use super::suspect::Suspect;
 use crate::network::{Hop, Loss, Origin, Receiver, Trace};
 use crate::observe::{Stage, StageResult};
 use crate::plan::edit::{Edit, Table, Value};
-use crate::plan::{Device, DeviceId, HostId, InterfaceId, Place, Plan, Rule, RuleId, SegmentId};
+use crate::plan::{DeviceId, DevicePlan, HostId, InterfaceId, Place, Plan, Rule, RuleId, SegmentId};
 use crate::predict::{Followed, Scene};
 use crate::reason::Reason;
 
@@ -92,7 +92,7 @@ impl<'a> Case<'a> {
         self.trace().hops.last()
     }
 
-    fn device(&self, id: DeviceId) -> &'a Device {
+    fn device(&self, id: DeviceId) -> &'a DevicePlan {
         &self.plan.devices[id.index()]
     }
 

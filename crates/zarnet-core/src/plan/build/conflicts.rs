@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use super::{Builder, PlanError};
 use crate::limits;
 use crate::net::{AddressRange, PortRange, Protocol};
-use crate::plan::{Device, External, Place, Plan, Problem, Rule, RuleKind, SegmentId};
+use crate::plan::{DevicePlan, External, Place, Plan, Problem, Rule, RuleKind, SegmentId};
 
 impl Builder {
     /// An address that two hold as their own on one segment.
@@ -49,7 +49,7 @@ impl Builder {
 
     /// Two fixed rules of one kind with one external end, toward overlapping senders and realms. Rules of different
     /// kinds may overlap: the pipeline orders them.
-    pub(super) fn conflicts(&mut self, device: &Device) {
+    pub(super) fn conflicts(&mut self, device: &DevicePlan) {
         // forwards meet on one address and protocol, statics in their addresses
         let mut forwards: BTreeMap<(IpAddr, Protocol), Vec<Claim<'_>>> = BTreeMap::new();
         let mut statics: [Vec<Claim<'_>>; 2] = Default::default();
@@ -100,7 +100,7 @@ struct Claim<'a> {
     port: Option<(Protocol, PortRange)>,
 }
 
-fn claim<'a>(rule: &'a Rule, device: &Device) -> Option<Claim<'a>> {
+fn claim<'a>(rule: &'a Rule, device: &DevicePlan) -> Option<Claim<'a>> {
     let range = |external: External| match external {
         External::Range(range) => Some(range),
         External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),

@@ -4,12 +4,12 @@ use super::{Builder, PlanError, Scope, Text};
 use crate::limits;
 use crate::net::{Prefix, PrefixMap, ServiceSet};
 use crate::plan::{
-    Acl, AclEntry, AclId, Device, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, DraftRoute, Interface,
+    Acl, AclEntry, AclId, DevicePlan, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, DraftRoute, Interface,
     InterfaceId, InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, Route, RouteCondition, Verdict, Zone,
 };
 
 impl Builder {
-    pub(super) fn device(&mut self, draft: &DraftDevice, plan: &mut Plan) -> Option<Device> {
+    pub(super) fn device(&mut self, draft: &DraftDevice, plan: &mut Plan) -> Option<DevicePlan> {
         self.unique("interface", draft.interfaces.iter().map(|i| &i.name));
         self.unique("filter", draft.acls.iter().map(|a| &a.name));
         self.unique("pool", draft.pools.iter().map(|p| &p.name));
@@ -17,7 +17,7 @@ impl Builder {
         self.scope = Scope::of_draft(draft);
         let verdicts = [("accept", Verdict::Accept), ("drop", Verdict::Drop)];
         let default_policy = draft.default_policy.as_ref().and_then(|p| self.one_of("default-policy", p, &verdicts));
-        let mut device = Device {
+        let mut device = DevicePlan {
             name: draft.name.value.clone(),
             behaviour: self.behaviour(&draft.behaviour),
             timers: self.timers(draft),

@@ -5,7 +5,7 @@ use super::{Builder, PlanError, Text};
 use crate::limits;
 use crate::net::{AddressRange, NotationError, PortRange, Protocol};
 use crate::plan::{
-    Device, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Log, Pick, Placed, Pool, PoolId,
+    DevicePlan, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Log, Pick, Placed, Pool, PoolId,
     Rule, RuleKind, Server, Spread, Static, Target, Written, Zone,
 };
 
@@ -13,7 +13,7 @@ const TYPES: [(&str, &str); 5] =
     [("static", "static"), ("pool", "pool"), ("overload", "overload"), ("forward", "forward"), ("exempt", "exempt")];
 
 impl Builder {
-    pub(super) fn rules(&mut self, draft: &DraftDevice, device: &mut Device) {
+    pub(super) fn rules(&mut self, draft: &DraftDevice, device: &mut DevicePlan) {
         for rule in &draft.rules {
             if let Some(rule) = self.rule(rule, device) {
                 self.lacks(&rule, device);
@@ -23,7 +23,7 @@ impl Builder {
         self.conflicts(device);
     }
 
-    fn rule(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Rule> {
+    fn rule(&mut self, draft: &DraftRule, device: &mut DevicePlan) -> Option<Rule> {
         let kind_name = self.one_of("type", &draft.kind, &TYPES);
         // everything that does not depend on the type first, so that all its problems are told
         let from = self.side(draft.from.as_ref(), "internal", draft);
@@ -89,7 +89,7 @@ impl Builder {
         })
     }
 
-    fn log(&mut self, text: &Text, device: &Device) -> Log {
+    fn log(&mut self, text: &Text, device: &DevicePlan) -> Log {
         let values = [
             ("sessions", Log::Sessions),
             ("mappings", Log::Mappings),
@@ -143,7 +143,7 @@ impl Builder {
     }
 
     /// An interface, a pool, or an address (given as such or by a name).
-    fn target(&mut self, text: &Text, device: &mut Device) -> Option<Target> {
+    fn target(&mut self, text: &Text, device: &mut DevicePlan) -> Option<Target> {
         if let Some(pool) = self.scope.pool(&text.value) {
             return Some(Target::Pool(pool));
         }
@@ -175,7 +175,7 @@ impl Builder {
     }
 
     /// A pool for a rule that names its addresses itself.
-    fn own_pool(&mut self, text: &Text, parts: &[Part], device: &mut Device) -> Option<PoolId> {
+    fn own_pool(&mut self, text: &Text, parts: &[Part], device: &mut DevicePlan) -> Option<PoolId> {
         if device.pools.len() >= limits::POOLS {
             self.report(PlanError::TooMany { what: "pools", most: limits::POOLS }, text.place);
             return None;
@@ -196,7 +196,7 @@ impl Builder {
         })
     }
 
-    fn fallback(&mut self, text: &Text, device: &mut Device) -> Option<Fallback> {
+    fn fallback(&mut self, text: &Text, device: &mut DevicePlan) -> Option<Fallback> {
         Some(match text.value.as_str() {
             "drop" => Fallback::Drop,
             "pass" => Fallback::Pass,
@@ -204,7 +204,7 @@ impl Builder {
         })
     }
 
-    fn static_rule(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Static> {
+    fn static_rule(&mut self, draft: &DraftRule, device: &mut DevicePlan) -> Option<Static> {
         let directions =
             [("both", Direction::Both), ("outbound", Direction::Outbound), ("inbound", Direction::Inbound)];
         let direction = draft.direction.as_ref().and_then(|d| self.one_of("direction", d, &directions));
@@ -270,7 +270,7 @@ impl Builder {
         }
     }
 
-    fn forward(&mut self, draft: &DraftRule, device: &mut Device) -> Option<Forward> {
+    fn forward(&mut self, draft: &DraftRule, device: &mut DevicePlan) -> Option<Forward> {
         let spreads = [("in-turn", Spread::InTurn), ("by-source", Spread::BySource)];
         let spread = draft.spread.as_ref().and_then(|s| self.one_of("spread", s, &spreads)).unwrap_or(Spread::InTurn);
         let translate_as = draft.translate_as.as_ref().map(|t| self.target(t, device));
@@ -359,7 +359,7 @@ impl Builder {
     }
 
     /// Reports what a rule needs and the device lacks.
-    fn lacks(&mut self, rule: &Rule, device: &Device) {
+    fn lacks(&mut self, rule: &Rule, device: &DevicePlan) {
         let icmp = rule.service.0.iter().any(|s| s.protocol.is_some_and(Protocol::has_query_id));
         let mut needs = vec![(Lack::Hairpin, !rule.hairpin.names.is_empty()), (Lack::Icmp, icmp)];
         match &rule.kind {

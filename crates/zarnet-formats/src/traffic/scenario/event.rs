@@ -6,7 +6,7 @@ use std::sync::Arc;
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::limits;
 use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
-use zarnet_core::plan::{Device, DeviceId, InterfaceId, Plan, PlanError, PoolId, RuleId};
+use zarnet_core::plan::{DeviceId, DevicePlan, InterfaceId, Plan, PlanError, PoolId, RuleId};
 use zarnet_core::traffic::Party;
 
 use super::{Setting, known, needed_time};
@@ -76,7 +76,7 @@ fn head<'a>(reader: Reader<'a>, setting: &Setting<'_>) -> Option<Head<'a>> {
     Some(Head { reader, at, device, action })
 }
 
-fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>) -> Option<Action> {
+fn read_action(r: &Reader<'_>, action: &Text, of: &DevicePlan, setting: &Setting<'_>) -> Option<Action> {
     let rule = |t: &Text| known(r, "rule", t, of.rules.iter().map(|r| r.name.as_str())).map(RuleId);
     match action.value.as_str() {
         "disable" => Some(Action::Disable(rule(&r.needed("rule")?)?)),
@@ -97,7 +97,7 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>
                 clearing.protocol = Some(text.value.parse::<Protocol>().map_err(wrong).ok()?);
             }
             if let Some(text) = r.text("host") {
-                let names = setting.context.names;
+                let names = setting.names;
                 let party = names.party(&text.value).map_err(|f| setting.refuse(f, text.place)).ok()?;
                 let address = names.address(party);
                 if matches!(party, Party::Device(_) | Party::Interface(..)) || address.is_none() {
@@ -117,7 +117,7 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &Device, setting: &Setting<'_>
 }
 
 /// Another address for an interface that may get one.
-fn lease(r: &Reader<'_>, of: &Device, setting: &Setting<'_>) -> Option<Action> {
+fn lease(r: &Reader<'_>, of: &DevicePlan, setting: &Setting<'_>) -> Option<Action> {
     let (interface, address) = (r.needed("interface"), r.needed("address"));
     let (interface, text) = interface.zip(address)?;
     let id = InterfaceId(known(r, "interface", &interface, of.interfaces.iter().map(|i| i.name.as_str()))?);

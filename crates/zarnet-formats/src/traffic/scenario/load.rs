@@ -123,7 +123,7 @@ fn member(text: &Text, setting: &Setting<'_>) -> Result<(Option<Party>, AddressS
     {
         return Ok((None, range.into()));
     }
-    match setting.context.names.party(text.value.trim())? {
+    match setting.names.party(text.value.trim())? {
         Party::Address(address) => Ok((None, AddressRange::one(address).into())),
         party => Ok((Some(party), AddressSet::default())),
     }

@@ -11,8 +11,9 @@ use zarnet_core::limits;
 use zarnet_core::plan::{Place, Placed, Plan, PlanError, Problem, nearest};
 use zarnet_core::traffic::{Load, Repeated};
 
+use super::clock::Clock;
 use super::fields::{COLUMNS, Context, Fields, span};
-use super::{Fault, TrafficError};
+use super::{Fault, Names, TrafficError};
 use crate::files::Reach;
 use crate::source::{SourceFile, Sources};
 use crate::toml_reader::{Collected, Reader, Text, parse, place};
@@ -30,7 +31,9 @@ pub(super) struct Setting<'a> {
     /// The scenario's file.
     pub name: &'a Path,
     pub plan: &'a Plan,
-    pub context: Context<'a>,
+    pub names: &'a Names,
+    /// Times of day count from the first one that is read.
+    pub clock: RefCell<Clock>,
     /// Where the files lie that it may name.
     pub reach: Reach,
     /// Where load profiles without a seed of their own start from.
@@ -80,7 +83,7 @@ pub(super) fn read(text: &str, setting: &Setting<'_>, plan_files: &mut Sources) 
     let sources = Sources(vec![SourceFile::new(name.into(), text.to_owned())]);
     let error = |(fault, place): (Fault, Place)| {
         let line = sources.line_column(place).map(|l| l.line as u64);
-        TrafficError { input: name.into(), line, fault: setting.context.names.with_hint(fault) }
+        TrafficError { input: name.into(), line, fault: setting.names.with_hint(fault) }
     };
     Err(faults.into_iter().map(error).collect())
 }
@@ -97,17 +100,21 @@ fn some_of<'a>(tables: Vec<Reader<'a>>, what: &str, most: usize, setting: &Setti
 }
 
 fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
-    let (context, table) = (setting.context, r.place);
+    let table = r.place;
     let mut fields = Fields::EMPTY;
     for (name, column) in COLUMNS {
         if let Some(text) = r.scalar(name)
-            && let Err(fault) = fields.set(column, &text.value, context)
+            && let Err(fault) = fields.set(
+                column,
+                &text.value,
+                &mut Context { names: setting.names, clock: &mut setting.clock.borrow_mut() },
+            )
         {
             setting.refuse(fault, text.place);
             return None;
         }
     }
-    let flow = fields.flow(context).map_err(|fault| setting.refuse(fault, r.place)).ok();
+    let flow = fields.flow(setting.names).map_err(|fault| setting.refuse(fault, r.place)).ok();
     let (every, count) = (r.scalar("every"), r.integer("count"));
     let repeats = match (r.has("every"), r.has("count")) {
         (false, false) => Some((0, 1)),
@@ -172,6 +179,6 @@ fn parsed_time(text: Text, key: &'static str, setting: &Setting<'_>) -> Option<u
         Fault::Notation { error, .. } => Fault::Notation { column: key, error },
         fault => fault,
     };
-    let time = setting.context.clock.parse(&text.value).map(|t| t.0);
+    let time = setting.clock.borrow_mut().parse(&text.value).map(|t| t.0);
     time.map_err(|fault| setting.refuse(named(fault), text.place)).ok()
 }

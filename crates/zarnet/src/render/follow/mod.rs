@@ -31,7 +31,7 @@ pub struct Story<'a> {
 /// The answer as a shape.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Shape<'a> {
+pub struct FollowShape<'a> {
     shape: u32,
     flow: String,
     at: f64,
@@ -210,7 +210,7 @@ impl<'a> Story<'a> {
     }
 
     /// Everything, for scripts.
-    pub fn shape(self) -> Shape<'a> {
+    pub fn shape(self) -> FollowShape<'a> {
         let f = self.followed;
         let hops = |trace: &Trace| trace.hops.iter().map(|h| self.hop(h)).collect();
         let view = |s: Sight| View {
@@ -220,7 +220,7 @@ impl<'a> Story<'a> {
             answer: s.back.map(|e| Ends { source: e.source.into(), destination: e.destination.into() }),
         };
         let device = f.loss.and_then(|l| l.device);
-        Shape {
+        FollowShape {
             shape: 1,
             flow: self.naming.flow(&f.flow),
             at: f.at.seconds(),

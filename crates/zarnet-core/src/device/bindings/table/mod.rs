@@ -4,21 +4,22 @@
 //! is stored as the mapping and the far end, without tuples of its own: it is found through its mapping, whichever side
 //! a packet comes from. All other sessions have a [`ExplicitTuple`] record with both tuples.
 
+mod due;
+mod explicit;
 mod listing;
 mod mapping;
 
 use std::collections::HashMap;
-use std::net::IpAddr;
 
 use foldhash::fast::RandomState;
 
 use super::arena::{Arena, NONE};
-use super::index::{Index, mix};
+use super::index::Index;
+use super::keys::tuple_hash;
 use super::overlapping_flows::Overlap;
 use super::session::{EXPLICIT, SHARED, Session};
 use super::timer_wheel::{NEVER, Timed, UNARMED, Wheel};
-use crate::device::key::{EndKey, Key, NEIGHBOURHOODS};
-use crate::net::{Endpoint, Packet, Protocol, Tuple};
+use crate::device::key::{Key, NEIGHBOURHOODS};
 use mapping::EXPECTANT;
 
 pub(in crate::device) use mapping::{ExplicitTuple, Kind, Mapping};
@@ -101,22 +102,6 @@ impl Timed for Arena<Slot> {
     }
 }
 
-fn pair_hash(protocol: Protocol, source: u64, destination: u64) -> u32 {
-    mix(source ^ u64::from(protocol.0) << 56, destination)
-}
-
-fn tuple_hash(protocol: Protocol, tuple: Tuple) -> u32 {
-    let end = |e: Endpoint| match (Key::of(e.address), e.address) {
-        (Some(key), _) => key.port_number(e.port),
-        (None, IpAddr::V6(a)) => {
-            let bits = a.to_bits();
-            u64::from(mix(bits as u64, (bits >> 64) as u64)) << 16 | u64::from(e.port)
-        }
-        (None, IpAddr::V4(_)) => 0,
-    };
-    pair_hash(protocol, end(tuple.source), end(tuple.destination))
-}
-
 impl Table {
     pub(super) fn new() -> Self {
         Self {
@@ -159,11 +144,6 @@ impl Table {
     #[inline(always)]
     pub(super) fn session_mut(&mut self, id: u32) -> &mut Session {
         &mut self.slots[id].session
-    }
-
-    /// A session may expire earlier than before.
-    pub(super) fn bring_forward(&mut self, id: u32) {
-        self.wheel.arm(&mut self.slots, id);
     }
 
     /// Gives everything other numbers that is known by one: rules, targets, and the interfaces of explicit sessions.
@@ -384,76 +364,9 @@ impl Table {
         self.vacate_session(id);
     }
 
-    /// Whether a packet between IPv4 endpoints may belong to a session with tuples of its own.
-    pub(in crate::device) fn may_be_explicit(&self, protocol: Protocol, source: EndKey, destination: EndKey) -> bool {
-        let hash = || pair_hash(protocol, source.0.port_number(source.1), destination.0.port_number(destination.1));
-        self.has_explicit() && self.by_tuple.candidates(hash()).next().is_some()
-    }
-
-    /// Whether any session has tuples of its own.
-    pub(in crate::device) fn has_explicit(&self) -> bool {
-        self.explicit_tuples.len() > self.free_explicit.len()
-    }
-
-    /// The explicit session that a packet belongs to, the oldest of several, and whether it goes the initiator's way.
-    pub(in crate::device) fn find_explicit(
-        &self,
-        packet: Packet,
-        mut suits: impl FnMut(&ExplicitTuple, bool) -> bool,
-    ) -> Option<(u32, bool)> {
-        if !self.has_explicit() {
-            return None;
-        }
-        let fitting = self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).filter_map(|id| {
-            let explicit = self.explicit(&self.slots[id].session)?;
-            let same = |tuple: Tuple| explicit.protocol == packet.protocol && tuple == packet.ends;
-            if same(explicit.original) && suits(explicit, true) {
-                Some((explicit.serial, id, true))
-            } else {
-                (same(explicit.translated.reversed()) && suits(explicit, false)).then_some((explicit.serial, id, false))
-            }
-        });
-        fitting.min().map(|(_, id, forth)| (id, forth))
-    }
-
-    /// Whether [`Self::next_expiring`] has some to tell of.
-    #[inline]
-    pub(super) fn has_expiring(&self) -> bool {
-        self.wheel.has_ahead()
-    }
-
-    /// Tells of sessions that are about to expire, the next few, once each: their mapping and their far end.
-    pub(super) fn next_expiring(&mut self, mut tell: impl FnMut(&Mapping, EndKey)) {
-        for id in self.wheel.ahead() {
-            let session = &self.slots[id].session;
-            if !session.has(EXPLICIT) && session.owner != NONE {
-                tell(&self.slots[session.owner].mapping, (session.remote, session.remote_port));
-            }
-        }
-    }
-
-    /// The next session that expires at `now` or before.
-    pub(super) fn next_due(&mut self, now: u64) -> Option<u32> {
-        self.wheel.next_due(&mut self.slots, now)
-    }
-
     /// Forgets how to find mappings and sessions; they can still be walked through.
     pub(super) fn release(&mut self) {
         (self.by_internal, self.by_tuple, self.by_peer) = (Index::new(), Index::new(), Index::new());
-    }
-
-    /// Files all living sessions anew.
-    pub(super) fn file_anew(&mut self) {
-        let living: Vec<u32> = self.all_sessions().collect();
-        self.wheel = Wheel::default();
-        for id in living {
-            self.slots[id].armed = self.wheel.file(self.slots[id].session.expires, id);
-        }
-    }
-
-    /// Until when nothing becomes due.
-    pub(super) fn next_expiry(&self) -> u64 {
-        self.wheel.next_expiry()
     }
 
     /// How many places there are, taken or free.

@@ -7,8 +7,8 @@ use plotters::style::text_anchor::{HPos, Pos, VPos};
 use zarnet_core::capacity::Resource;
 use zarnet_core::net::Instant;
 
-use super::super::Answer;
 use super::{BySize, Curve, LEAST_SHARE, Strip, strips};
+use crate::render::capacity::CapacityAnswer;
 use crate::render::capacity::numbers::{rounded, share};
 use crate::render::escape::{Form, escaped};
 
@@ -37,7 +37,7 @@ type Done = Result<(), Box<dyn std::error::Error>>;
 ///
 /// # Errors
 /// What the drawing library says, in its words.
-pub fn drawn(answer: Answer<'_>, kind: Kind) -> Result<Vec<u8>, String> {
+pub fn drawn(answer: CapacityAnswer<'_>, kind: Kind) -> Result<Vec<u8>, String> {
     let mut svg = String::new();
     {
         let root = SVGBackend::with_string(&mut svg, SIZE).into_drawing_area();
@@ -74,7 +74,7 @@ fn anchored(style: TextStyle<'static>, h: HPos, v: VPos) -> TextStyle<'static> {
     style.pos(Pos::new(h, v))
 }
 
-fn page(answer: Answer<'_>, root: &Area<'_>) -> Done {
+fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
     root.fill(&WHITE)?;
     let study = answer.study;
     root.draw_text(&answer.loaded.plan.title, &font(20), (24, 16))?;
@@ -114,7 +114,7 @@ fn ticks(from: f64, until: f64) -> Vec<f64> {
 }
 
 /// What was in use over time, the line of all there is, and a triangle where somebody was refused.
-fn over_time(answer: Answer<'_>, part: &Area<'_>, r: &Resource) -> Done {
+fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done {
     let curve = Curve::of(r, (answer.study.from, answer.study.until));
     let top = curve.top();
     let (from, until) = (curve.from.seconds(), curve.until.seconds().max(curve.from.seconds() + 1.0));
@@ -187,7 +187,7 @@ fn over_time(answer: Answer<'_>, part: &Area<'_>, r: &Resource) -> Done {
 }
 
 /// The addresses that a resource's ports are on, or the resource itself.
-fn strips_or_own(answer: Answer<'_>, r: &Resource) -> Vec<(String, Curve)> {
+fn strips_or_own(answer: CapacityAnswer<'_>, r: &Resource) -> Vec<(String, Curve)> {
     let named = |s: Strip| (s.address.to_string(), s.curve);
     let list: Vec<(String, Curve)> = strips(answer.study, r).into_iter().map(named).collect();
     if !list.is_empty() {
@@ -241,7 +241,7 @@ fn heat(part: &Area<'_>, title: &str, strips: &[(String, Curve)]) -> Done {
     Ok(())
 }
 
-fn holders(answer: Answer<'_>, part: &Area<'_>, r: &Resource) -> Done {
+fn holders(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done {
     part.draw_text(&format!("Held at {}, by host", rounded(r.at)), &font(15), (24, 2))?;
     let (width, _) = part.dim_in_pixel();
     let shown: Vec<_> = r.holders.iter().take(10).collect();
