@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
 use zarnet_core::audit::audit;
-use zarnet_core::diagnose::{Workshop, diagnose, near_misses, steps};
+use zarnet_core::diagnose::{RepairTrial, diagnose, near_misses, steps};
 use zarnet_core::plan::Edit;
 use zarnet_core::predict::{Options, Scene, predict};
 use zarnet_core::traffic::Flow;
@@ -21,7 +21,7 @@ struct Shop<'a> {
     attempts: u32,
 }
 
-impl Workshop for Shop<'_> {
+impl RepairTrial for Shop<'_> {
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
         self.attempts += 1;
         let repaired = edited(self.loaded, changes).ok().filter(|_| self.attempts < 12)?;

@@ -19,7 +19,7 @@ pub trait Observer {
     fn leaves(&mut self, exit: Exit);
 
     /// Its sender or the device that it left hands it to whoever answers for the next address, if anybody does.
-    fn handed(&mut self, next: IpAddr, to: Option<Taker>);
+    fn handed(&mut self, next: IpAddr, to: Option<NextHopOwner>);
 }
 
 /// How a packet leaves a device.
@@ -41,12 +41,12 @@ impl Observer for () {
     #[inline(always)]
     fn leaves(&mut self, _: Exit) {}
     #[inline(always)]
-    fn handed(&mut self, _: IpAddr, _: Option<Taker>) {}
+    fn handed(&mut self, _: IpAddr, _: Option<NextHopOwner>) {}
 }
 
 /// Who answers for an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Taker {
+pub enum NextHopOwner {
     /// A host of the plan.
     Host(HostId),
     /// A device, by one of its interfaces.

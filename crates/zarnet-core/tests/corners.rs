@@ -1,4 +1,4 @@
-//! Corners of the contract: each a small plan and its traffic, found by holding random estates against a second model, and
+//! Corners of the contract: each a small plan and its traffic, found by holding random estates against a reference model, and
 //! named after what it shows.
 
 mod played;

@@ -10,9 +10,9 @@ use proptest::prelude::*;
 use zarnet_core::Class;
 use zarnet_core::event::{Action, Event};
 use zarnet_core::network::Trace;
-use zarnet_core::observe::Taker;
+use zarnet_core::observe::NextHopOwner;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
-use zarnet_core::predict::{Followed, Moment, Options, Rehearsal, Vantage, follow_during, predict};
+use zarnet_core::predict::{Followed, Moment, ObservationPoint, Options, Rehearsal, follow_during, predict};
 use zarnet_core::traffic::{Flow, Item, OneByOne};
 
 /// A wharf behind an edge, a shed behind the wharf's own box, and a server next to the wharf.
@@ -211,9 +211,9 @@ fn every_place_has_its_view() {
 fn whoever_answers_for_the_next_address_is_named() {
     let f = followed("desk -> 198.51.100.1:80/tcp");
     let takers = |list: &[zarnet_core::network::Handover]| list.iter().map(|h| h.to).collect::<Vec<_>>();
-    assert_eq!(takers(&f.forth.departure), [Some(Taker::Interface(DeviceId(0), InterfaceId(0)))]);
-    assert_eq!(takers(&f.forth.hops[0].handed), [Some(Taker::Provider), Some(Taker::Peer)]);
-    assert!(matches!(takers(&f.back.hops[0].handed)[..], [Some(Taker::Host(_))]));
+    assert_eq!(takers(&f.forth.departure), [Some(NextHopOwner::Interface(DeviceId(0), InterfaceId(0)))]);
+    assert_eq!(takers(&f.forth.hops[0].handed), [Some(NextHopOwner::Provider), Some(NextHopOwner::Peer)]);
+    assert!(matches!(takers(&f.back.hops[0].handed)[..], [Some(NextHopOwner::Host(_))]));
     let f = followed("desk -> 10.0.0.78:9/udp");
     assert_eq!((takers(&f.forth.departure), f.delivered()), (vec![None], false));
 }
@@ -321,7 +321,7 @@ proptest! {
             }
         }
         let views = followed.views();
-        let placed = |v: &zarnet_core::predict::Sight| matches!(v.at, Vantage::Interface(..)) || v.forth.is_some() || v.back.is_some();
+        let placed = |v: &zarnet_core::predict::SeenEnds| matches!(v.at, ObservationPoint::Interface(..)) || v.forth.is_some() || v.back.is_some();
         prop_assert!(views.iter().all(placed));
     }
 }

@@ -32,7 +32,7 @@ fn plans() -> impl Strategy<Value = String> {
             1 => Just("\"8000-8003/tcp\""),
         ]
     };
-    let zone = || prop_oneof![3 => Just("internal"), 1 => Just("yard"), 1 => Just("external")];
+    let realm_set = || prop_oneof![3 => Just("internal"), 1 => Just("yard"), 1 => Just("external")];
     let enabled = || prop_oneof![6 => Just(true), 1 => Just(false)];
     let rule = prop_oneof![
         (source(), far(), service(), prop_oneof![Just("uplink"), Just("192.0.2.7")]).prop_map(|(s, d, p, a)| {
@@ -61,7 +61,7 @@ fn plans() -> impl Strategy<Value = String> {
     ];
     let rules = proptest::collection::vec((rule, enabled()), 0..5);
     let verdict = || prop_oneof![2 => Just("accept"), 1 => Just("drop")];
-    let policies = proptest::collection::vec((zone(), zone(), verdict(), service(), source(), far()), 0..4);
+    let policies = proptest::collection::vec((realm_set(), realm_set(), verdict(), service(), source(), far()), 0..4);
     let acl = proptest::option::of(proptest::collection::vec((verdict(), service(), source(), far()), 1..4));
     let behaviour = prop_oneof![
         3 => Just("{}"), 1 => Just("{ policy-sees = \"original\" }"), 1 => Just("{ rule-order = \"fixed-first\" }"),

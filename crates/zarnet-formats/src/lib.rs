@@ -3,11 +3,11 @@
 //! Everything that is read here becomes a value of `zarnet-core`, or an error with its place.
 
 pub mod files;
+mod observations;
 pub mod observed;
 pub mod plan;
 pub mod source;
 mod toml_reader;
 pub mod traffic;
-mod vantage;
 
-pub use vantage::capture_of;
+pub use observations::capture_of;

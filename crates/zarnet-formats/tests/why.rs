@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::diagnose::{Diagnosis, Workshop, diagnose, satisfied};
+use zarnet_core::diagnose::{Diagnosis, RepairTrial, diagnose, satisfied};
 use zarnet_core::plan::Edit;
 use zarnet_core::predict::{Rehearsal, Scene};
 use zarnet_core::traffic::Flow;
@@ -18,7 +18,7 @@ struct Shop<'a> {
     flow: Flow,
 }
 
-impl Workshop for Shop<'_> {
+impl RepairTrial for Shop<'_> {
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
         let repaired = edited(self.loaded, changes).ok()?;
         Some(Scene::at_rest(Arc::new(repaired.plan), 0, &self.flow))

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::{Finding, finding};
 use crate::net::{AddressRange, AddressSet};
-use crate::plan::{DevicePlan, External, Plan, Rule, RuleKind, Target};
+use crate::plan::{DevicePlan, Plan, Rule, RuleKind, Target};
 
 pub(super) fn find(
     plan: &Plan,
@@ -15,10 +15,8 @@ pub(super) fn find(
     findings: &mut Vec<Finding>,
 ) {
     pools(device, taken, sizes, findings);
-    let binds = |r: &Rule| match &r.kind {
-        RuleKind::Static(s) if r.service.is_any() => external(device, s.external),
-        _ => None,
-    };
+    let is_static = |r: &Rule| matches!(r.kind, RuleKind::Static(_));
+    let binds = |r: &Rule| device.external_end(r).filter(|_| is_static(r) && r.service.is_any());
     let bound: AddressSet = device.rules.iter().filter_map(binds).collect();
     for rule in device.rules.iter().filter(|r| r.enabled) {
         let RuleKind::Overload { target, .. } = &rule.kind else { continue };
@@ -39,19 +37,10 @@ pub(super) fn find(
     unheld(plan, device, findings);
 }
 
-fn external(device: &DevicePlan, end: External) -> Option<AddressRange> {
-    match end {
-        External::Range(range) => Some(range),
-        External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
-    }
-}
-
 fn pools(device: &DevicePlan, taken: &Arc<AddressSet>, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
-    let first_end = |r: &Rule| match &r.kind {
-        RuleKind::Static(s) => external(device, s.external).map(AddressRange::first),
-        _ => None,
-    };
-    let mut statics: Vec<IpAddr> = device.rules.iter().filter_map(first_end).collect();
+    let is_static = |r: &&Rule| matches!(r.kind, RuleKind::Static(_));
+    let first_end = |r: &Rule| device.external_end(r).map(AddressRange::first);
+    let mut statics: Vec<IpAddr> = device.rules.iter().filter(is_static).filter_map(first_end).collect();
     statics.sort_unstable();
     for (pool, usable) in device.pools.iter().zip(sizes) {
         let Some(usable) = *usable else { continue };
@@ -109,13 +98,11 @@ fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
     }
     plan.segments.iter().flat_map(|s| &s.routed).for_each(|r| held.insert(r.to.range()));
     for rule in device.rules.iter().filter(|r| r.enabled) {
-        let ends: AddressSet = match &rule.kind {
-            RuleKind::Static(s) => external(device, s.external).into_iter().collect(),
-            RuleKind::Forward(f) => external(device, f.external).into_iter().collect(),
-            RuleKind::Pool { pool, .. } => device.pools[pool.index()].listed(),
-            RuleKind::Overload { target: Target::Pool(pool), .. } => device.pools[pool.index()].listed(),
-            RuleKind::Overload { target: Target::Address(a), .. } => AddressRange::one(*a).into(),
-            _ => AddressSet::default(),
+        let ends: AddressSet = match rule.kind.target() {
+            // its own address it answers for
+            Some(Target::Interface(_)) => AddressSet::default(),
+            Some(target) => device.listed_by(target),
+            None => device.external_end(rule).into_iter().collect(),
         };
         if let Some(range) = held.missing(&ends).ranges().next() {
             let message = format!(
@@ -137,13 +124,8 @@ pub(super) fn routed(plan: &Plan, findings: &mut Vec<Finding>) {
         device.pools.iter().for_each(|p| used.extend(&p.listed()));
         device.interfaces.iter().flat_map(|i| &i.addresses).for_each(|a| used.insert(a.1.range()));
         for rule in &device.rules {
-            let end = match &rule.kind {
-                RuleKind::Static(s) => external(device, s.external),
-                RuleKind::Forward(f) => external(device, f.external),
-                RuleKind::Overload { target: Target::Address(a), .. } => Some(AddressRange::one(*a)),
-                _ => None,
-            };
-            end.into_iter().for_each(|e| used.insert(e));
+            used.extend(&device.external_end(rule).into_iter().collect());
+            rule.kind.target().into_iter().for_each(|target| used.extend(&device.listed_by(target)));
         }
     }
     for routed in plan.segments.iter().flat_map(|s| &s.routed) {

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use super::{Finding, finding};
 use crate::device::{Device, Judged};
 use crate::net::{AddressSet, Endpoint, Packet, Protocol};
-use crate::plan::{DeviceId, External, InterfaceId, Plan, Rule, RuleKind, answers_as_they_came};
+use crate::plan::{DeviceId, InterfaceId, Plan, Rule, RuleKind, answers_as_they_came};
 
 /// Somebody on the internet who asks for a service (RFC 5737).
 const SOMEBODY: IpAddr = IpAddr::V4(std::net::Ipv4Addr::new(198, 51, 100, 77));
@@ -72,22 +72,21 @@ struct Crossing<'a> {
 
 /// A packet from the internet that a fixed rule is for.
 fn first_packet(device: &Device, rule: &Rule) -> Option<Packet> {
-    let (external, protocol, port) = match &rule.kind {
-        RuleKind::Forward(f) => (f.external, f.protocol, f.ports.first),
-        RuleKind::Static(s) => {
+    let (protocol, port) = match &rule.kind {
+        RuleKind::Forward(f) => (f.protocol, f.ports.first),
+        RuleKind::Static(_) => {
             let service = rule.service.0.first()?;
             let protocol = service.protocol.unwrap_or(Protocol::TCP);
-            (s.external, protocol, if rule.service.is_any() { 443 } else { service.ports.first })
+            (protocol, if rule.service.is_any() { 443 } else { service.ports.first })
         }
         RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => return None,
     };
-    let to = address_of(device, external).filter(IpAddr::is_ipv4)?;
+    let to = device.plan().external_end(rule)?.first();
+    if to.is_ipv6() {
+        return None;
+    }
     let from = somebody_of(&rule.parties.source)?;
     Some(Packet::first(protocol, Endpoint::new(from, 50_000), Endpoint::new(to, port)))
-}
-
-fn address_of(device: &Device, external: External) -> Option<IpAddr> {
-    device.external_of(external).map(|range| range.first())
 }
 
 /// One of those who may come in.

@@ -83,7 +83,7 @@ fn finding(name: &'static str, message: String, places: Vec<Place>, help: impl I
 }
 
 /// Names of realms and interfaces of a device.
-fn zone_names(device: &DevicePlan) -> Vec<&str> {
+fn realm_names(device: &DevicePlan) -> Vec<&str> {
     let realms = device.interfaces.iter().filter_map(|i| i.realm.as_deref());
     let mut names: Vec<&str> = realms.chain(device.interfaces.iter().map(|i| i.name.as_str())).collect();
     names.sort_unstable();

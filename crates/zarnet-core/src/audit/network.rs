@@ -186,13 +186,13 @@ impl Ways {
         Self { routes, connected }
     }
 
-    /// The longest route to an address; of equals the last one listed.
+    /// The longest route to an address; of equals the first one listed.
     fn longest(&self, to: IpAddr) -> Option<(u8, usize)> {
-        self.routes.holding(to).next()?.last().copied()
+        self.routes.longest(to).copied()
     }
 
     fn is_connected(&self, to: IpAddr) -> bool {
-        self.connected.holding(to).next().is_some()
+        self.connected.longest(to).is_some()
     }
 
     /// An address that only the routes of this prefix are for, and no prefix of the device's own.

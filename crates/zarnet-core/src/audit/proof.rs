@@ -47,7 +47,7 @@ impl Observer for Deciders {
 
     fn leaves(&mut self, _: crate::observe::Exit) {}
 
-    fn handed(&mut self, _: std::net::IpAddr, _: Option<crate::observe::Taker>) {}
+    fn handed(&mut self, _: std::net::IpAddr, _: Option<crate::observe::NextHopOwner>) {}
 
     fn step(&mut self, step: impl FnOnce() -> Step) {
         self.0.push(step().by);

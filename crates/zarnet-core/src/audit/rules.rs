@@ -2,23 +2,23 @@
 
 use std::collections::HashSet;
 
-use super::{Finding, finding, zone_names};
+use super::{Finding, finding, realm_names};
 use crate::net::AddressSet;
-use crate::plan::{DevicePlan, Direction, Rule, RuleKind, RuleOrder, Zone, nearest};
+use crate::plan::{DevicePlan, Direction, RealmSet, Rule, RuleKind, RuleOrder, nearest};
 
 pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
-    let known = zone_names(device);
-    let mut zones: Vec<(&Zone, String)> = Vec::new();
+    let known = realm_names(device);
+    let mut realm_sets: Vec<(&RealmSet, String)> = Vec::new();
     for rule in device.rules.iter().filter(|r| r.enabled) {
         let what = || format!("rule `{}`", rule.name);
-        zones.extend([&rule.from, &rule.into, &rule.hairpin].map(|z| (z, what())));
+        realm_sets.extend([&rule.from, &rule.into, &rule.hairpin].map(|z| (z, what())));
     }
     for policy in &device.policies {
-        let zone = |z| (z, format!("a policy entry of `{}`", device.name));
-        zones.extend(policy.from.iter().chain(&policy.into).map(zone));
+        let realm_set = |z| (z, format!("a policy entry of `{}`", device.name));
+        realm_sets.extend(policy.from.iter().chain(&policy.into).map(realm_set));
     }
-    for (zone, what) in zones {
-        for name in zone.names.iter().filter(|n| !known.contains(&n.value.as_str())) {
+    for (realm_set, what) in realm_sets {
+        for name in realm_set.names.iter().filter(|n| !known.contains(&n.value.as_str())) {
             let message =
                 format!("{what} matches nothing: no interface of `{}` has the realm `{}`", device.name, name.value);
             let near = nearest(&name.value, known.iter().copied()).map(|n| format!("did you mean `{n}`?"));
@@ -48,7 +48,7 @@ fn named_zones(device: &DevicePlan) -> impl Iterator<Item = &str> {
     let rules = device.rules.iter().flat_map(|r| [&r.from, &r.into, &r.hairpin]);
     let policies = device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into));
     let routes = device.routes.iter().filter_map(|r| r.condition.as_ref()?.from.as_ref());
-    rules.chain(policies).chain(routes).flat_map(|zone| &zone.names).map(|name| name.value.as_str())
+    rules.chain(policies).chain(routes).flat_map(|realm_set| &realm_set.names).map(|name| name.value.as_str())
 }
 
 /// A realm that one interface has and nothing else names: likely a slip, or a realm that nothing is for.

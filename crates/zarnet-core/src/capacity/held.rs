@@ -8,7 +8,7 @@ use crate::compare::Observed;
 use crate::device::{self, Device, Series, Supply};
 use crate::net::{AddressRange, Instant};
 use crate::network::taken;
-use crate::plan::{self, DeviceId, Plan, Pool, PoolId, RuleId, RuleKind, Target};
+use crate::plan::{self, DeviceId, Plan, Pool, RuleId, RuleKind};
 
 /// Resources as a table shows them. Since when and until when it does not say.
 pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
@@ -69,19 +69,13 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
 
 /// The supply that an entry draws on, by the rule that explains it; `None` for one of a fixed rule, or of none.
 fn supply_of(device: &plan::DevicePlan, row: &Observed) -> Option<(Supply, RuleId)> {
-    let explains = |rule: &&(usize, &plan::Rule)| {
-        let (_, r) = rule;
-        let listed = |pool: PoolId| device.pools[pool.index()].listed().contains(row.external.address);
-        r.parties.source.contains(row.internal.address)
-            && match r.kind {
-                RuleKind::Pool { pool, .. } => row.external.port == 0 && listed(pool),
-                RuleKind::Overload { target, .. } => match target {
-                    Target::Pool(pool) => listed(pool),
-                    Target::Interface(i) => device.interfaces[i.index()].primary() == Some(row.external.address),
-                    Target::Address(a) => a == row.external.address,
-                },
-                _ => false,
-            }
+    let (internal, external) = (row.internal.address, row.external);
+    let explains = |(_, rule): &&(usize, &plan::Rule)| {
+        let whole = matches!(rule.kind, RuleKind::Pool { .. });
+        let gives = |target| device.listed_by(target).contains(external.address);
+        rule.parties.source.contains(internal)
+            && rule.kind.target().is_some_and(gives)
+            && (!whole || external.port == 0)
     };
     let rules: Vec<(usize, &plan::Rule)> = device.rules.iter().enumerate().collect();
     let (i, rule) = rules.iter().find(explains)?;

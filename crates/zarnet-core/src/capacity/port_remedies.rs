@@ -11,11 +11,7 @@ impl Proposals<'_> {
     /// The enabled rules that overload the address or target of a supply.
     pub(super) fn overloads(&self, resource: &Resource) -> Vec<(RuleId, Target)> {
         let holds = |target: Target| match resource.supply {
-            Supply::Ports(address, ..) | Supply::Blocks(address, ..) => match target {
-                Target::Interface(i) => self.device.interfaces[i.index()].primary() == Some(address),
-                Target::Address(a) => a == address,
-                Target::Pool(p) => self.device.pools[p.index()].listed().contains(address),
-            },
+            Supply::Ports(address, ..) | Supply::Blocks(address, ..) => self.device.listed_by(target).contains(address),
             Supply::PortsOfAll(own, ..) => own == target,
             _ => false,
         };

@@ -9,8 +9,7 @@ use crate::named::named;
 use crate::net::{AddressRange, AddressSet};
 use crate::plan::edit::{Edit, Table, Value};
 use crate::plan::{
-    Dependence, DeviceId, DevicePlan, Fallback, InterfaceId, Pick, Plan, PoolId, RuleId, RuleKind, Target, blocks,
-    free_addresses,
+    Dependence, DeviceId, DevicePlan, Fallback, InterfaceId, Pick, Plan, PoolId, RuleId, RuleKind, Target, free_ranges,
 };
 
 named! {
@@ -102,9 +101,7 @@ impl Proposals<'_> {
 
     /// Addresses of the device's blocks that nobody uses; those beside `near` first.
     pub(super) fn free(&self, count: u64, near: &AddressSet) -> Vec<AddressRange> {
-        let own = blocks(self.plan).into_iter().filter(|b| b.device == self.id);
-        let mut ranges: Vec<AddressRange> =
-            own.flat_map(|b| free_addresses(self.plan, &b).ranges().collect::<Vec<_>>()).collect();
+        let mut ranges = free_ranges(self.plan, self.id);
         let beside = |r: &AddressRange| near.ranges().any(|n| next(n) == Some(r.first()));
         ranges.sort_by_key(|r| (!beside(r), r.first()));
         ranges.dedup();
@@ -163,9 +160,9 @@ impl Proposals<'_> {
 
     /// The interface that a rule translates into, if it has an address.
     fn egress(&self, rule: RuleId) -> Option<InterfaceId> {
-        let zone = &self.device.rules[rule.index()].into.interfaces;
+        let realm_set = &self.device.rules[rule.index()].into.interfaces;
         let interfaces = self.device.interfaces.iter().enumerate();
-        let mut able = interfaces.filter(|(i, f)| zone.contains(InterfaceId(*i as u16)) && f.primary().is_some());
+        let mut able = interfaces.filter(|(i, f)| realm_set.contains(InterfaceId(*i as u16)) && f.primary().is_some());
         able.next().map(|(i, _)| InterfaceId(i as u16))
     }
 

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
 use crate::device::{MappingRow, Series, Supply};
-use crate::net::{AddressRange, AddressSet, Instant, Protocol};
-use crate::plan::{self, DeviceId, PoolId, RuleId, RuleKind, Target};
+use crate::net::{AddressSet, Instant, Protocol};
+use crate::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
 use crate::predict::{FirstRefusal, Held, Holder, Prediction};
 use crate::reason::Reason;
 
@@ -135,7 +135,7 @@ fn by_supply(
             Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
                 ports.entry((address, protocol)).or_default().push((n, range));
             }
-            Supply::PortsOfAll(target, protocol, range) => wide.push((n, listed(device, target), protocol, range)),
+            Supply::PortsOfAll(target, protocol, range) => wide.push((n, device.listed_by(target), protocol, range)),
             Supply::Mappings | Supply::Sessions => whole.push(n),
         }
     }
@@ -156,16 +156,6 @@ fn by_supply(
         whole.iter().for_each(|n| add(*n));
     }
     held
-}
-
-/// The addresses of a target.
-fn listed(device: &plan::DevicePlan, target: Target) -> AddressSet {
-    let one = |a: Option<IpAddr>| a.map(AddressRange::one).into_iter().collect();
-    match target {
-        Target::Pool(pool) => device.pools[pool.index()].listed(),
-        Target::Interface(i) => one(device.interfaces[i.index()].primary()),
-        Target::Address(a) => one(Some(a)),
-    }
 }
 
 impl Resource {

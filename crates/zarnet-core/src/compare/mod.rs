@@ -6,10 +6,9 @@ use std::net::IpAddr;
 
 use crate::device::MappingRow;
 use crate::named::named;
-use crate::net::{AddressSet, Endpoint, Protocol};
-use crate::plan::{DeviceId, DevicePlan, External, Fallback, Rule, RuleId, RuleKind, Target};
+use crate::net::{Endpoint, Protocol};
+use crate::plan::{DeviceId, DevicePlan, RuleId};
 use crate::predict::Prediction;
-use crate::reason::Reason;
 use crate::traffic::{Flow, Party};
 
 /// An entry of a table as a device shows it.
@@ -180,7 +179,7 @@ fn difference(device: &DevicePlan, row: &MappingRow, observed: &Observed) -> Opt
     }
     let rule = &device.rules[row.rule.index()];
     let own = observed.external.address == row.external.address;
-    let in_target = targets(device, rule).contains(observed.external.address);
+    let in_target = device.external_addresses(rule).contains(observed.external.address);
     match (own, in_target) {
         (true, _) if row.freely => None,
         (false, true) if row.freely => None,
@@ -190,62 +189,9 @@ fn difference(device: &DevicePlan, row: &MappingRow, observed: &Observed) -> Opt
     }
 }
 
-/// Every external address that a rule may give.
-fn targets(device: &DevicePlan, rule: &Rule) -> AddressSet {
-    let interface = |i: crate::plan::InterfaceId| device.interfaces[i.index()].primary();
-    let target = |t: Target| -> AddressSet {
-        match t {
-            Target::Interface(i) => interface(i).map(crate::net::AddressRange::one).into_iter().collect(),
-            Target::Pool(p) => device.pools[p.index()].listed(),
-            Target::Address(a) => crate::net::AddressRange::one(a).into(),
-        }
-    };
-    let external = |e: External| -> AddressSet {
-        match e {
-            External::Range(range) => range.into(),
-            External::Interface(i) => target(Target::Interface(i)),
-        }
-    };
-    let with_fallback = |mut set: AddressSet, fallback: Fallback| {
-        if let Fallback::Overload(t) = fallback {
-            set.extend(&target(t));
-        }
-        set
-    };
-    match &rule.kind {
-        RuleKind::Exempt => AddressSet::default(),
-        RuleKind::Static(s) => external(s.external),
-        RuleKind::Forward(f) => external(f.external),
-        RuleKind::Pool { pool, fallback } => with_fallback(target(Target::Pool(*pool)), *fallback),
-        RuleKind::Overload { target: t, fallback } => with_fallback(target(*t), *fallback),
-    }
-}
-
-/// Whether a rule may have made an entry: its senders and its external addresses hold both ends.
-fn explains(device: &DevicePlan, rule: &Rule, observed: &Observed) -> bool {
-    let inside = match &rule.kind {
-        RuleKind::Static(s) => s.internal.contains(observed.internal.address),
-        RuleKind::Forward(f) => f.servers.iter().any(|s| s.address == observed.internal.address),
-        RuleKind::Exempt => false,
-        _ => rule.parties.source.contains(observed.internal.address),
-    };
-    inside && targets(device, rule).contains(observed.external.address)
-}
-
 /// Internal addresses that were refused for want of something.
 fn refused(prediction: &Prediction) -> HashSet<IpAddr> {
-    let scarce = |r: Reason| {
-        matches!(
-            r,
-            Reason::PoolExhausted
-                | Reason::PortsExhausted
-                | Reason::HostLimit
-                | Reason::RuleLimit
-                | Reason::DeviceFull
-                | Reason::PassedExhausted
-        )
-    };
-    let flows = prediction.not_translated.iter().filter(|n| scarce(n.reason));
+    let flows = prediction.not_translated.iter().filter(|n| n.reason.is_shortage());
     flows.filter_map(|n| source(prediction, &n.flow)).collect()
 }
 
@@ -259,7 +205,11 @@ fn source(prediction: &Prediction, flow: &Flow) -> Option<IpAddr> {
 
 fn extra(prediction: &Prediction, observed: &Observed, begun: &Begun, refused: &HashSet<IpAddr>) -> Why {
     let device = &prediction.plan.devices[observed.device.index()];
-    let rule = |enabled: bool| device.rules.iter().any(|r| r.enabled == enabled && explains(device, r, observed));
+    let rule = |enabled: bool| {
+        device.rules.iter().any(|r| {
+            r.enabled == enabled && device.may_have_made(r, observed.internal.address, observed.external.address)
+        })
+    };
     let (address, port) = (observed.internal.address, observed.internal.port);
     let protocols = begun.iter().filter(|b| b.1 == address && (b.2 == port || port == 0 || b.2 == 0));
     let in_traffic = protocols.into_iter().any(|b| agree(Some(b.0), observed.protocol));

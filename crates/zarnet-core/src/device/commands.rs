@@ -36,7 +36,7 @@ impl Device {
         self.engine().clear(now, Clearing::default(), Cause::Restarted);
         self.bindings.forget_choices();
         if let Some(history) = &mut self.recorder.history {
-            history.forget_pages();
+            history.forget_port_tables();
         }
     }
 }
@@ -45,8 +45,8 @@ impl Bindings {
     /// Forgets what choices go on from, and what rests.
     fn forget_choices(&mut self) {
         self.externals.forget();
-        self.turns.last_picked.fill(None);
-        self.turns.next_server.fill(0);
+        self.choices.last_picked.fill(None);
+        self.choices.next_server.fill(0);
     }
 }
 

@@ -138,10 +138,10 @@ impl<'a> Context<'a> {
 
     /// The dynamic mappings that draw on a supply, in no order.
     pub(super) fn mappings_on(self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> + use<'a> {
-        let on_page = |address: std::net::IpAddr, protocol: Protocol, range: (u16, u16)| -> Vec<u32> {
-            let page = Key::of(address).and_then(|a| self.bindings.externals.find_page(a, protocol));
-            let ports = page.into_iter().flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
-            ports.flat_map(|(page, port)| self.bindings.externals.mappings(page, port)).collect()
+        let on_port_table = |address: std::net::IpAddr, protocol: Protocol, range: (u16, u16)| -> Vec<u32> {
+            let port_table = Key::of(address).and_then(|a| self.bindings.externals.find_port_table(a, protocol));
+            let ports = port_table.into_iter().flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
+            ports.flat_map(|(port_table, port)| self.bindings.externals.mappings(port_table, port)).collect()
         };
         let keys = |(first, last): (Key, Key)| (0..=last.minus(first)).map(move |n| first.plus(n));
         let ids: Vec<u32> = match supply {
@@ -152,12 +152,12 @@ impl<'a> Context<'a> {
                 used.map(|e| self.bindings.externals.get(e).whole).filter(|m| *m != NONE).collect()
             }
             Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
-                on_page(address, protocol, range)
+                on_port_table(address, protocol, range)
             }
             Supply::PortsOfAll(target, protocol, range) => {
                 let own = self.compiled.targets.list.iter().filter(|t| !t.whole && t.target == target);
                 let addresses = own.flat_map(|t| t.space.runs()).flat_map(keys);
-                addresses.flat_map(|a| on_page(a.address(), protocol, range)).collect()
+                addresses.flat_map(|a| on_port_table(a.address(), protocol, range)).collect()
             }
             Supply::Mappings | Supply::Sessions => self.bindings.table.all_mappings().collect(),
         };

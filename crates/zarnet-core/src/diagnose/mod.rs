@@ -14,6 +14,6 @@ mod suspects;
 
 pub use cause::Cause;
 pub use near::{NearMiss, near_misses};
-pub use search::{Diagnosis, Repair, Workshop, diagnose, satisfied};
+pub use search::{Diagnosis, Repair, RepairTrial, diagnose, satisfied};
 pub use steps::{SearchStep, StepOutcome, steps};
 pub use suspect::Suspect;

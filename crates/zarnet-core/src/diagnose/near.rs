@@ -84,8 +84,8 @@ fn realm(device: &crate::plan::DevicePlan, id: InterfaceId) -> String {
     device.interfaces[id.index()].realm.clone().unwrap_or_else(|| "none".into())
 }
 
-fn names(zone: &crate::plan::Zone) -> String {
-    zone.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>().join(", ")
+fn names(realm_set: &crate::plan::RealmSet) -> String {
+    realm_set.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>().join(", ")
 }
 
 fn list(written: &[crate::plan::Placed<String>], otherwise: &str) -> String {

@@ -10,7 +10,7 @@ use crate::predict::{Followed, Scene, failures};
 use crate::reason::Reason;
 
 /// Somebody who can change the plan and follow the flow again.
-pub trait Workshop {
+pub trait RepairTrial {
     /// What becomes of the flow after some changes, each list of which speaks of the plan that the one before it leads to.
     /// `None`: the changes cannot be made, or do not make a plan.
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene>;
@@ -66,7 +66,7 @@ pub fn satisfied(followed: &Followed) -> bool {
 }
 
 /// Looks for what is wrong with a flow.
-pub fn diagnose(scene: &Scene, workshop: &mut impl Workshop) -> Diagnosis {
+pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
     let works = satisfied(&scene.followed);
     let mut diagnosis = Diagnosis {
         works,
@@ -78,7 +78,7 @@ pub fn diagnose(scene: &Scene, workshop: &mut impl Workshop) -> Diagnosis {
     if works {
         return diagnosis;
     }
-    let mut search = Search { workshop, attempts: 0 };
+    let mut search = Search { trial, attempts: 0 };
     // the fewest faults that explain it
     let found = (1..=MOST_STACKED).find_map(|depth| search.look(scene, &[], &[], depth));
     if let Some((causes, repairs)) = found {
@@ -104,11 +104,11 @@ pub fn diagnose(scene: &Scene, workshop: &mut impl Workshop) -> Diagnosis {
 }
 
 struct Search<'a, W> {
-    workshop: &'a mut W,
+    trial: &'a mut W,
     attempts: usize,
 }
 
-impl<W: Workshop> Search<'_, W> {
+impl<W: RepairTrial> Search<'_, W> {
     /// Tries every suspect alone, then those that get the flow further with what is suspected then. `base` are the changes
     /// that led to the scene, `titles` what they do.
     fn look(
@@ -129,7 +129,7 @@ impl<W: Workshop> Search<'_, W> {
             }
             self.attempts += 1;
             let changes = [base, std::slice::from_ref(&suspect.edits)].concat();
-            let Some(tried) = self.workshop.attempt(&changes) else { continue };
+            let Some(tried) = self.trial.attempt(&changes) else { continue };
             if satisfied(&tried.followed) {
                 cause = cause.or(Some(suspect.clone()));
                 let title = titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");

@@ -87,6 +87,17 @@ impl FromStr for FlowNotation {
     }
 }
 
+impl FlowNotation {
+    /// Checks that a flow of it can be sent.
+    ///
+    /// # Errors
+    /// The port is missing that its protocol needs.
+    pub fn check_port(&self) -> Result<(), NotationError> {
+        let missing = self.protocol.has_ports() && self.destination.port.is_none();
+        if missing { Err(NotationError::PortMissing(self.protocol.to_string())) } else { Ok(()) }
+    }
+}
+
 impl fmt::Display for FlowNotation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} -> {}/{}", self.source, self.destination, self.protocol)

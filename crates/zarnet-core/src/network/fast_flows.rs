@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use super::fast_paths::{Course, FastFlow, FastPaths};
+use super::fast_paths::{FastFlow, FastKind, FastPaths};
 use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::{FastOutcome, FastPacket, FastPath, FlowSchedule, Key};
@@ -76,7 +76,7 @@ impl Network {
         let (device, on) = &self.fast_paths.list[usize::from(path)];
         let at = &self.devices[device.index()];
         let key = at.with_external(at.flow_key(on, rule, protocol, source, destination)?);
-        Some(FastFlow { course: Course::Flow, key, device: *device, issue: self.fast_paths.issue })
+        Some(FastFlow { kind: FastKind::Flow, key, device: *device, issue: self.fast_paths.issue })
     }
 
     /// The same of a packet that was seen on an interface.
@@ -87,7 +87,7 @@ impl Network {
         // picked, not decided: which way the next packet goes is hard to guess
         let (forth, back) = (self.fast_paths.of(from.0), self.fast_paths.of(to.0));
         let goes_back = usize::from(forth.is_none());
-        let course = [Course::Forth, Course::Back][goes_back];
+        let kind = [FastKind::Forth, FastKind::Back][goes_back];
         let (path, rule) = [forth, back][goes_back]?;
         let (source, destination) = ([from, to][goes_back], [to, from][goes_back]);
         let (device, on) = &self.fast_paths.list[usize::from(path)];
@@ -96,7 +96,7 @@ impl Network {
         }
         let at = &self.devices[device.index()];
         let key = at.flow_key(on, rule, seen.packet.protocol, source, destination)?;
-        Some(FastFlow { course, key, device: *device, issue: self.fast_paths.issue })
+        Some(FastFlow { kind, key, device: *device, issue: self.fast_paths.issue })
     }
 
     /// Reads what flows and packets will be looked up by, all at once. In loops of a few steps each: of longer ones the
@@ -106,12 +106,12 @@ impl Network {
         let (mut places, mut flows, mut packets) = (0, false, false);
         for flow in all.iter().flatten() {
             places ^= device(flow).prefetch_index(&flow.key);
-            flows |= flow.course == Course::Flow;
-            packets |= flow.course != Course::Flow;
+            flows |= flow.kind == FastKind::Flow;
+            packets |= flow.kind != FastKind::Flow;
         }
         std::hint::black_box(places);
         if flows {
-            let flows = || all.iter().flatten().filter(|b| b.course == Course::Flow);
+            let flows = || all.iter().flatten().filter(|b| b.kind == FastKind::Flow);
             let unknown = || flows().filter(|b| !b.key.knows_external());
             let hosts = unknown().fold(0, |sum, b| sum ^ device(b).prefetch_host(&b.key));
             let ports = flows().fold(0, |sum, b| sum ^ device(b).prefetch_port(&b.key));
@@ -119,7 +119,7 @@ impl Network {
         }
         if packets {
             let mut back = 0;
-            for flow in all.iter_mut().flatten().filter(|b| b.course != Course::Flow) {
+            for flow in all.iter_mut().flatten().filter(|b| b.kind != FastKind::Flow) {
                 let device = device(flow);
                 device.find_mapping(&mut flow.key);
                 back ^= device.prefetch_reverse(&flow.key);
@@ -132,11 +132,11 @@ impl Network {
     /// Enters a packet that was seen on an interface.
     #[inline(always)]
     pub(crate) fn enter_packet(&mut self, now: Instant, flow: &FastFlow, signal: Signal) -> FastPacket {
-        let FastFlow { course, key, device, issue } = flow;
+        let FastFlow { kind, key, device, issue } = flow;
         if *issue != self.fast_paths.issue {
             return FastPacket::SlowPath;
         }
-        self.devices[device.index()].enter_packet(now, key, *course == Course::Back, signal)
+        self.devices[device.index()].enter_packet(now, key, *kind == FastKind::Back, signal)
     }
 
     /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.

@@ -31,7 +31,7 @@ impl FastPaths {
 
 /// What is entered on a fast path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Course {
+pub(super) enum FastKind {
     /// A flow from its first packet to its last.
     Flow,
     /// A packet that was seen coming in.
@@ -43,7 +43,7 @@ pub(super) enum Course {
 /// A flow or a packet whose way is known.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct FastFlow {
-    pub(super) course: Course,
+    pub(super) kind: FastKind,
     pub(super) key: FlowKey,
     pub(super) device: DeviceId,
     /// Of the fast paths that it was found by.

@@ -3,7 +3,7 @@
 use super::world::{Answering, Node};
 use super::{Network, Origin};
 use crate::net::Instant;
-use crate::observe::Taker;
+use crate::observe::NextHopOwner;
 use crate::plan::SegmentId;
 use std::net::IpAddr;
 
@@ -15,28 +15,28 @@ pub(super) enum Found {
 
 impl Found {
     /// The same as told to an observer; somebody who is not of the plan is an `outsider`.
-    pub(super) fn taker(&self, outsider: Taker) -> Taker {
+    pub(super) fn owner(&self, outsider: NextHopOwner) -> NextHopOwner {
         match self {
-            Self::Node(node) => node.taker(),
+            Self::Node(node) => node.owner(),
             Self::Peer => outsider,
         }
     }
 }
 
 impl Answering {
-    pub(super) fn taker(self) -> Taker {
+    pub(super) fn owner(self) -> NextHopOwner {
         match self {
-            Self::Node(node) => node.taker(),
-            Self::Provider => Taker::Provider,
+            Self::Node(node) => node.owner(),
+            Self::Provider => NextHopOwner::Provider,
         }
     }
 }
 
 impl Node {
-    pub(super) fn taker(self) -> Taker {
+    pub(super) fn owner(self) -> NextHopOwner {
         match self {
-            Self::Host(id) => Taker::Host(id),
-            Self::Interface(device, interface) => Taker::Interface(device, interface),
+            Self::Host(id) => NextHopOwner::Host(id),
+            Self::Interface(device, interface) => NextHopOwner::Interface(device, interface),
         }
     }
 }

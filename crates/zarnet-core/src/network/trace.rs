@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 
 use crate::net::Packet;
-use crate::observe::{Exit, Observer, Step, Taker};
+use crate::observe::{Exit, NextHopOwner, Observer, Step};
 use crate::plan::{DeviceId, InterfaceId};
 
 /// Who was asked to take a packet on.
@@ -12,7 +12,7 @@ pub struct Handover {
     /// The address that somebody has to answer for.
     pub address: IpAddr,
     /// Who does.
-    pub to: Option<Taker>,
+    pub to: Option<NextHopOwner>,
 }
 
 /// One device on the way.
@@ -58,7 +58,7 @@ impl Observer for Trace {
         }
     }
 
-    fn handed(&mut self, address: IpAddr, to: Option<Taker>) {
+    fn handed(&mut self, address: IpAddr, to: Option<NextHopOwner>) {
         let list = self.hops.last_mut().map_or(&mut self.departure, |hop| &mut hop.handed);
         list.push(Handover { address, to });
     }

@@ -7,7 +7,7 @@ use super::world::{Answering, Node, Way, World};
 use super::{Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::device::{Forwarded, Outcome, OwnSource, Refusal, Taken};
 use crate::net::{Instant, Packet};
-use crate::observe::{Observer, Taker};
+use crate::observe::{NextHopOwner, Observer};
 use crate::plan::{DeviceId, Host, HostId, InterfaceId, SegmentId};
 use crate::reason::Reason;
 
@@ -199,7 +199,7 @@ impl Network {
                 }
             } else {
                 let found = self.who(trip.now, leg.segment, leg.next_hop, trip.home);
-                trip.observer.handed(leg.next_hop, found.as_ref().map(|f| f.taker(Taker::Undeclared)));
+                trip.observer.handed(leg.next_hop, found.as_ref().map(|f| f.owner(NextHopOwner::Undeclared)));
                 match found {
                     Some(Found::Node(node)) => node,
                     Some(Found::Peer) => return self.at_undeclared(leg),
@@ -245,7 +245,7 @@ impl Network {
         match self.world.way(leg.next_hop) {
             Way::Ask(next_hop) => self.carry(trip, Leg { next_hop, ..leg }),
             Way::Peer => {
-                trip.observer.handed(leg.next_hop, Some(Taker::Peer));
+                trip.observer.handed(leg.next_hop, Some(NextHopOwner::Peer));
                 Fate::Arrived(Receiver::Peer, leg.packet)
             }
             Way::Unrouted => leg.lost(Reason::Unrouted),
@@ -266,7 +266,7 @@ impl Network {
             return Err(Reason::PrivateAddressOnInternet);
         }
         let first = self.answering(now, World::INTERNET, leg.next_hop);
-        observer.handed(leg.next_hop, first.map(Answering::taker));
+        observer.handed(leg.next_hop, first.map(Answering::owner));
         match first {
             Some(Answering::Node(node)) => return Ok(Found::Node(node)),
             Some(Answering::Provider) => {}
@@ -274,12 +274,12 @@ impl Network {
         }
         match self.world.way(ends.destination.address) {
             Way::Peer => {
-                observer.handed(ends.destination.address, Some(Taker::Peer));
+                observer.handed(ends.destination.address, Some(NextHopOwner::Peer));
                 Ok(Found::Peer)
             }
             Way::Ask(next_hop) => {
                 let node = self.answering(now, World::INTERNET, next_hop);
-                observer.handed(next_hop, node.map(Answering::taker));
+                observer.handed(next_hop, node.map(Answering::owner));
                 match node {
                     Some(Answering::Node(node)) => Ok(Found::Node(node)),
                     _ => Err(Reason::NobodyAnswers),

@@ -8,7 +8,7 @@ use foldhash::fast::RandomState;
 use super::fate::Origin;
 use crate::device::OwnSource;
 use crate::net::{AddressRange, AddressSet, IntervalMap, PrefixMap};
-use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, RuleKind, SegmentId};
+use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, SegmentId, Target};
 
 /// All internet segments are joined under this number.
 const INTERNET: SegmentId = SegmentId(u16::MAX);
@@ -230,16 +230,12 @@ impl World {
             }
             device.pools.iter().filter(|p| !p.retired).for_each(|p| set.extend(&p.listed()));
             for rule in device.rules.iter().filter(|r| !r.retired) {
-                let external = match &rule.kind {
-                    RuleKind::Static(s) => Some(s.external),
-                    RuleKind::Forward(f) => Some(f.external),
-                    RuleKind::Overload { target: crate::plan::Target::Address(a), .. } => {
-                        Some(External::Range(AddressRange::one(*a)))
-                    }
-                    _ => None,
-                };
-                if let Some(External::Range(range)) = external {
+                // an interface's own address is among those above
+                if let Some(External::Range(range)) = rule.kind.external() {
                     set.insert(range);
+                }
+                if let Some(Target::Address(address)) = rule.kind.target() {
+                    set.insert(AddressRange::one(address));
                 }
             }
         }

@@ -104,22 +104,12 @@ fn device_uses(id: DeviceId, device: &DevicePlan, note: &mut impl FnMut(AddressR
     }
     for (r, rule) in device.rules.iter().enumerate() {
         let number = RuleId(r as u16);
-        let fixed = |end: External| match end {
-            External::Range(range) => Some(range),
-            // the interface's own address is listed as such
-            External::Interface(_) => None,
-        };
-        match &rule.kind {
-            RuleKind::Static(s) => {
-                fixed(s.external).into_iter().for_each(|part| note(part, Use::Fixed(id, number)));
-            }
-            RuleKind::Forward(f) => {
-                fixed(f.external).into_iter().for_each(|part| note(part, Use::Fixed(id, number)));
-            }
-            RuleKind::Overload { target: Target::Address(a), .. } => {
-                note(AddressRange::one(*a), Use::Overload(id, number));
-            }
-            _ => {}
+        // an interface's own address is listed as such
+        if let Some(External::Range(part)) = rule.kind.external() {
+            note(part, Use::Fixed(id, number));
+        }
+        if let (RuleKind::Overload { .. }, Some(Target::Address(a))) = (&rule.kind, rule.kind.target()) {
+            note(AddressRange::one(a), Use::Overload(id, number));
         }
     }
     for (p, pool) in device.pools.iter().enumerate() {
@@ -132,4 +122,10 @@ pub fn free_addresses(plan: &Plan, block: &Block) -> AddressSet {
     let mut free: AddressSet = std::iter::once(block.prefix.range()).collect();
     uses(plan, block).into_iter().for_each(|(part, _)| free.remove(part));
     free
+}
+
+/// The addresses of all blocks of a device that nobody uses, block by block.
+pub fn free_ranges(plan: &Plan, device: DeviceId) -> Vec<AddressRange> {
+    let own = blocks(plan).into_iter().filter(|b| b.device == device);
+    own.flat_map(|b| free_addresses(plan, &b).ranges().collect::<Vec<_>>()).collect()
 }

@@ -1,6 +1,8 @@
 //! The external ends of rules: asked by the engine and by every question about a plan, told once.
 
-use super::{DevicePlan, External, Rule, RuleKind, Target};
+use std::net::IpAddr;
+
+use super::{DevicePlan, External, Fallback, Parties, Rule, RuleKind, Target};
 use crate::net::{AddressRange, AddressSet};
 
 impl RuleKind {
@@ -10,6 +12,34 @@ impl RuleKind {
             Self::Static(s) => Some(s.external),
             Self::Forward(f) => Some(f.external),
             Self::Exempt | Self::Pool { .. } | Self::Overload { .. } => None,
+        }
+    }
+
+    /// What a rule that chooses its ends translates senders to; `None` for fixed rules and exempt ones.
+    pub fn target(&self) -> Option<Target> {
+        match self {
+            Self::Pool { pool, .. } => Some(Target::Pool(*pool)),
+            Self::Overload { target, .. } => Some(*target),
+            Self::Exempt | Self::Static(_) | Self::Forward(_) => None,
+        }
+    }
+
+    /// What it overloads when that is used up, if anything.
+    pub fn fallback(&self) -> Option<Target> {
+        match self {
+            Self::Pool { fallback: Fallback::Overload(target), .. }
+            | Self::Overload { fallback: Fallback::Overload(target), .. } => Some(*target),
+            Self::Pool { .. } | Self::Overload { .. } | Self::Exempt | Self::Static(_) | Self::Forward(_) => None,
+        }
+    }
+
+    /// Whether it translates connections of an internal address, as far as its own lists tell.
+    fn is_for_internal(&self, parties: &Parties, internal: IpAddr) -> bool {
+        match self {
+            Self::Static(s) => s.internal.contains(internal),
+            Self::Forward(f) => f.servers.iter().any(|s| s.address == internal),
+            Self::Exempt => false,
+            Self::Pool { .. } | Self::Overload { .. } => parties.source.contains(internal),
         }
     }
 }
@@ -35,5 +65,18 @@ impl DevicePlan {
             Target::Address(address) => AddressRange::one(address).into(),
             Target::Pool(pool) => self.pools[pool.index()].listed(),
         }
+    }
+
+    /// Every external address that a rule may give, its fallback's among them.
+    pub fn external_addresses(&self, rule: &Rule) -> AddressSet {
+        let targets = rule.kind.target().into_iter().chain(rule.kind.fallback());
+        let mut set: AddressSet = self.external_end(rule).into_iter().collect();
+        targets.for_each(|target| set.extend(&self.listed_by(target)));
+        set
+    }
+
+    /// Whether a rule may have made a mapping of these addresses.
+    pub fn may_have_made(&self, rule: &Rule, internal: IpAddr, external: IpAddr) -> bool {
+        rule.kind.is_for_internal(&rule.parties, internal) && self.external_addresses(rule).contains(external)
     }
 }

@@ -3,13 +3,13 @@
 
 use std::net::IpAddr;
 
-use super::{Acl, AclEntry, DevicePlan, InterfaceId, Parties, Policy, Verdict, Zone};
+use super::{Acl, AclEntry, DevicePlan, InterfaceId, Parties, Policy, RealmSet, Verdict};
 use crate::net::{Endpoint, Packet, Protocol};
 
-impl Zone {
-    /// Whether an interface is in it; of no zone, whichever it is.
-    pub fn allows(zone: Option<&Self>, id: InterfaceId) -> bool {
-        zone.is_none_or(|zone| zone.interfaces.contains(id))
+impl RealmSet {
+    /// Whether an interface is in it; of no realm_set, whichever it is.
+    pub fn allows(realm_set: Option<&Self>, id: InterfaceId) -> bool {
+        realm_set.is_none_or(|realm_set| realm_set.interfaces.contains(id))
     }
 }
 
@@ -41,7 +41,12 @@ impl Acl {
 impl Policy {
     /// Whether it is about packets that come in by one interface and leave by another.
     pub fn is_between(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {
-        Zone::allows(self.from.as_ref(), ingress) && Zone::allows(self.into.as_ref(), egress)
+        RealmSet::allows(self.from.as_ref(), ingress) && RealmSet::allows(self.into.as_ref(), egress)
+    }
+
+    /// Whether it decides about packets of a sender to a destination between its interfaces.
+    pub fn is_for(&self, protocol: Protocol, source: IpAddr, to: Endpoint) -> bool {
+        self.service.holds(protocol, to.port) && self.parties.hold(source, to.address)
     }
 
     /// Whether it is about everything that goes between its interfaces.
@@ -66,9 +71,7 @@ impl DevicePlan {
         source: IpAddr,
         to: Endpoint,
     ) -> Option<usize> {
-        self.policies.iter().position(|p| {
-            p.is_between(ingress, egress) && p.service.holds(protocol, to.port) && p.parties.hold(source, to.address)
-        })
+        self.policies.iter().position(|p| p.is_between(ingress, egress) && p.is_for(protocol, source, to))
     }
 
     /// Whether policies accept whatever goes between two interfaces, without a look at the packet.

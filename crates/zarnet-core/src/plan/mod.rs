@@ -22,7 +22,7 @@ mod timers;
 
 pub use crate::ids::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
 pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
-pub use blocks::{Block, Use, blocks, free_addresses, uses};
+pub use blocks::{Block, Use, blocks, free_addresses, free_ranges, uses};
 pub use build::build;
 pub use draft::{
     BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
@@ -34,8 +34,8 @@ pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub(crate) use lines::{answers_as_they_came, everywhere};
 pub use model::{
     Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface, InterfaceSet, Log, Parties,
-    Plan, Policy, Pool, Route, RouteCondition, Routed, Rule, RuleKind, Segment, Server, Spread, Static, Target,
-    Verdict, Written, Zone,
+    Plan, Policy, Pool, RealmSet, Route, RouteCondition, Routed, Rule, RuleKind, Segment, Server, Spread, Static,
+    Target, Verdict, Written,
 };
 pub use place::{Place, Placed};
 pub use problems::{Problems, nearest};

@@ -139,8 +139,8 @@ fn keep_what_may_be_in_use(old: &DevicePlan, new: &mut DevicePlan) -> Renaming {
 /// A rule that is no more, for the sessions that it made.
 fn kept(rule: &Rule, renaming: &Renaming, old: &DevicePlan) -> Rule {
     let mut rule = Rule { enabled: false, retired: true, ..rule.clone() };
-    for zone in [&mut rule.from, &mut rule.into, &mut rule.hairpin] {
-        zone.interfaces = Default::default();
+    for realm_set in [&mut rule.from, &mut rule.into, &mut rule.hairpin] {
+        realm_set.interfaces = Default::default();
     }
     let rename = |target: &mut Target| *target = renaming.target(*target, old);
     let external = |external: &mut External| {

@@ -1,6 +1,6 @@
 //! Expectations held against what becomes of their flows.
 
-use super::{Followed, Rehearsal, Vantage};
+use super::{Followed, ObservationPoint, Rehearsal};
 use crate::net::Endpoint;
 use crate::network::Receiver;
 use crate::plan::{EndSet, Expectation, SeenBy, Viewpoint};
@@ -80,13 +80,17 @@ pub(crate) fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed>
 impl Followed {
     /// Source and destination of the first packet wherever it was seen at a place.
     fn seen_at(&self, view: &SeenBy) -> Vec<(Endpoint, Endpoint)> {
-        let sightings = self.forth_sightings().into_iter();
-        let here = sightings.filter(|s| match (view.at, s.at) {
-            (Viewpoint::Interface(d, i), Vantage::Interface(device, interface)) => d == device && i == interface,
-            (Viewpoint::Host(h), Vantage::Client) => self.sent.is_some_and(|s| s.0 == crate::network::Origin::Host(h)),
-            (Viewpoint::Host(h), Vantage::Server) => self.arrived.is_some_and(|a| a.0 == Receiver::Host(h)),
-            (Viewpoint::Address(a), Vantage::Client) => s.packet.source().address == a,
-            (Viewpoint::Address(a), Vantage::Server) => s.packet.destination().address == a,
+        let observations = self.forth_observations().into_iter();
+        let here = observations.filter(|s| match (view.at, s.at) {
+            (Viewpoint::Interface(d, i), ObservationPoint::Interface(device, interface)) => {
+                d == device && i == interface
+            }
+            (Viewpoint::Host(h), ObservationPoint::Client) => {
+                self.sent.is_some_and(|s| s.0 == crate::network::Origin::Host(h))
+            }
+            (Viewpoint::Host(h), ObservationPoint::Server) => self.arrived.is_some_and(|a| a.0 == Receiver::Host(h)),
+            (Viewpoint::Address(a), ObservationPoint::Client) => s.packet.source().address == a,
+            (Viewpoint::Address(a), ObservationPoint::Server) => s.packet.destination().address == a,
             _ => false,
         });
         here.map(|s| (s.packet.source(), s.packet.destination())).collect()

@@ -62,7 +62,7 @@ impl Scene {
 
 /// Somewhere a packet can be seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Vantage {
+pub enum ObservationPoint {
     /// Who sent the first packet.
     Client,
     /// An interface of a device.
@@ -73,9 +73,9 @@ pub enum Vantage {
 
 /// What is seen at a place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Sight {
+pub struct SeenEnds {
     /// The place.
-    pub at: Vantage,
+    pub at: ObservationPoint,
     /// The first packet's ends there; `None` where only the answer came by.
     pub forth: Option<Tuple>,
     /// The answer's ends there.
@@ -84,9 +84,9 @@ pub struct Sight {
 
 /// A packet at a place on its way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Sighting {
+pub struct Observation {
     /// The place.
-    pub at: Vantage,
+    pub at: ObservationPoint,
     /// The packet there.
     pub packet: Packet,
     /// Whether it is coming in there, or arriving.
@@ -105,54 +105,62 @@ impl Followed {
     }
 
     /// Where the first packet was seen, in its order.
-    pub fn forth_sightings(&self) -> Vec<Sighting> {
-        let first = self.sent.map(|s| (Vantage::Client, s.1));
-        sightings(first, &self.forth, self.arrived.map(|a| (Vantage::Server, a.1)))
+    pub fn forth_observations(&self) -> Vec<Observation> {
+        let first = self.sent.map(|s| (ObservationPoint::Client, s.1));
+        observations(first, &self.forth, self.arrived.map(|a| (ObservationPoint::Server, a.1)))
     }
 
     /// Where the answer was seen, in its order.
-    pub fn back_sightings(&self) -> Vec<Sighting> {
-        let first = self.arrived.map(|a| (Vantage::Server, a.1.answer()));
-        sightings(first, &self.back, self.returned.map(|p| (Vantage::Client, p)))
+    pub fn back_observations(&self) -> Vec<Observation> {
+        let first = self.arrived.map(|a| (ObservationPoint::Server, a.1.answer()));
+        observations(first, &self.back, self.returned.map(|p| (ObservationPoint::Client, p)))
     }
 
     /// Where the acknowledgement of a TCP connection was seen, in its order.
-    pub fn confirm_sightings(&self) -> Vec<Sighting> {
+    pub fn confirm_observations(&self) -> Vec<Observation> {
         let (Some((_, sent)), Some((_, arrived))) = (self.sent, self.arrived) else { return Vec::new() };
         if self.confirm == Trace::default() {
             return Vec::new();
         }
         let plain = |packet| Packet { signal: Signal::Plain, ..packet };
-        sightings(Some((Vantage::Client, plain(sent))), &self.confirm, Some((Vantage::Server, plain(arrived))))
+        observations(
+            Some((ObservationPoint::Client, plain(sent))),
+            &self.confirm,
+            Some((ObservationPoint::Server, plain(arrived))),
+        )
     }
 
     /// What every place sees, in the order of the first packet's way.
-    pub fn views(&self) -> Vec<Sight> {
-        let mut views: Vec<Sight> = Vec::new();
-        for s in self.forth_sightings() {
-            let view = Sight { at: s.at, forth: Some(s.packet.ends), back: None };
+    pub fn views(&self) -> Vec<SeenEnds> {
+        let mut views: Vec<SeenEnds> = Vec::new();
+        for s in self.forth_observations() {
+            let view = SeenEnds { at: s.at, forth: Some(s.packet.ends), back: None };
             // what goes in circles is seen again and again
             if !views.contains(&view) {
                 views.push(view);
             }
         }
-        for s in self.back_sightings() {
+        for s in self.back_observations() {
             let ends = Some(s.packet.ends);
             match views.iter_mut().find(|v| v.at == s.at && v.back.is_none()) {
                 Some(view) => view.back = ends,
-                None => views.push(Sight { at: s.at, forth: None, back: ends }),
+                None => views.push(SeenEnds { at: s.at, forth: None, back: ends }),
             }
         }
         views
     }
 }
 
-fn sightings(first: Option<(Vantage, Packet)>, trace: &Trace, last: Option<(Vantage, Packet)>) -> Vec<Sighting> {
-    let seen = |(at, packet), incoming| Sighting { at, packet, incoming };
-    let mut list: Vec<Sighting> = first.map(|f| seen(f, false)).into_iter().collect();
+fn observations(
+    first: Option<(ObservationPoint, Packet)>,
+    trace: &Trace,
+    last: Option<(ObservationPoint, Packet)>,
+) -> Vec<Observation> {
+    let seen = |(at, packet), incoming| Observation { at, packet, incoming };
+    let mut list: Vec<Observation> = first.map(|f| seen(f, false)).into_iter().collect();
     for hop in &trace.hops {
-        list.extend(hop.ingress.map(|i| seen((Vantage::Interface(hop.device, i), hop.packet), true)));
-        list.extend(hop.exit.map(|o| seen((Vantage::Interface(hop.device, o.interface), o.packet), false)));
+        list.extend(hop.ingress.map(|i| seen((ObservationPoint::Interface(hop.device, i), hop.packet), true)));
+        list.extend(hop.exit.map(|o| seen((ObservationPoint::Interface(hop.device, o.interface), o.packet), false)));
     }
     list.extend(last.map(|l| seen(l, true)));
     list

@@ -29,7 +29,7 @@ use crate::traffic::Flow;
 
 pub(crate) use expect::failures;
 pub use expect::{Failed, Tried};
-pub use follow::{Followed, Rehearsal, Scene, Sight, Sighting, Vantage, follow_during};
+pub use follow::{Followed, Observation, ObservationPoint, Rehearsal, Scene, SeenEnds, follow_during};
 pub(crate) use holders::Held;
 pub use holders::Holder;
 pub use play::predict;

@@ -6,7 +6,7 @@ mod repeat;
 use std::net::IpAddr;
 
 use crate::ids::{DeviceId, HostId, InterfaceId};
-use crate::net::{IcmpError, Instant, Packet, Protocol};
+use crate::net::{FlowNotation, IcmpError, Instant, Packet, Protocol};
 
 pub use load::{Crowd, Length, Load, LoadFlows};
 pub use repeat::{Repeated, RepeatedFlows};
@@ -62,6 +62,13 @@ pub struct Flow {
 }
 
 impl Flow {
+    /// A flow as written, once its parties are known: no longer than it takes to be answered.
+    pub fn of_notation(notation: &FlowNotation, source: Party, destination: Party, start: Instant) -> Self {
+        let (source_port, destination_port) = (notation.source.port, notation.destination.port);
+        let (protocol, lasts, ending, round_trip) = (notation.protocol, 0, None, None);
+        Self { start, protocol, source, source_port, destination, destination_port, lasts, ending, round_trip }
+    }
+
     /// How it ends, with the default of its protocol.
     pub fn ending(&self) -> Ending {
         // looked up, not decided: protocols come in no order

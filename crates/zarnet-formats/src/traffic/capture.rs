@@ -9,12 +9,12 @@ use zarnet_core::net::{Packet, Signal};
 use zarnet_core::traffic::{Item, Seen, SeenError};
 
 use super::clock::Clock;
-use super::decode::{Datagram, Sight, Why, decode};
+use super::decode::{Datagram, Decoded, Why, decode};
 use super::input::{Contents, Failure};
 use super::pcap_fast::{self, Records};
 use super::source::{Located, Source};
 use super::wire::Wire;
-use super::{Fault, Skipped, Vantage};
+use super::{Fault, ObservedAt, Skipped};
 
 /// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
 /// then says nothing new.
@@ -69,14 +69,14 @@ pub(super) struct Capture {
     /// The link type last met that is not read.
     unread_link: Option<i32>,
     failure: Failure,
-    seen_at: Vantage,
+    seen_at: ObservedAt,
 }
 
 /// Room for a block at first: no more than stays at hand for the processor.
 const ROOM: usize = 1 << 17;
 
 impl Capture {
-    pub(super) fn new(contents: Contents, seen_at: Vantage) -> Result<Self, Fault> {
+    pub(super) fn new(contents: Contents, seen_at: ObservedAt) -> Result<Self, Fault> {
         let Contents { reader, failure } = contents;
         let reader = create_reader(ROOM, reader).map_err(|e| match e {
             PcapError::Eof | PcapError::Incomplete(_) => Fault::CaptureTruncated(0),
@@ -104,7 +104,7 @@ impl Capture {
         })
     }
 
-    /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next_sight`].
+    /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next_decoded`].
     pub(super) fn take_usual(&mut self, mut take: impl FnMut(i128, Packet) -> bool) {
         let Some(records) = self.records else { return };
         let data = self.reader.data();
@@ -128,7 +128,7 @@ impl Capture {
     }
 
     /// The next packet.
-    pub(super) fn next_sight(&mut self) -> Option<Result<(i128, Sight), Fault>> {
+    pub(super) fn next_decoded(&mut self) -> Option<Result<(i128, Decoded), Fault>> {
         while !self.ended {
             if self.is_too_short() {
                 self.ended = true;
@@ -200,15 +200,15 @@ impl Capture {
                     if let Some((time, link, data)) = frame {
                         self.packets += 1;
                         let decoded = match pcap_fast::plain(link, data) {
-                            Some(packet) => Ok((Sight::Packet(packet), None)),
+                            Some(packet) => Ok((Decoded::Packet(packet), None)),
                             None => decode(link, data),
                         };
                         match decoded {
-                            Ok((sight, datagram)) => {
-                                if let (Sight::Packet(packet), Some(datagram)) = (sight, datagram) {
+                            Ok((decoded, datagram)) => {
+                                if let (Decoded::Packet(packet), Some(datagram)) = (decoded, datagram) {
                                     self.heads.remember(datagram, time, packet);
                                 }
-                                found = Some(Ok((time, sight)));
+                                found = Some(Ok((time, decoded)));
                             }
                             Err(Why::Link) => {
                                 self.skipped.link += 1;
@@ -216,7 +216,7 @@ impl Capture {
                             }
                             Err(Why::NotIp) => self.skipped.not_ip += 1,
                             Err(Why::Fragment(datagram)) => match self.heads.of(datagram, time) {
-                                Some(packet) => found = Some(Ok((time, Sight::Packet(packet)))),
+                                Some(packet) => found = Some(Ok((time, Decoded::Packet(packet)))),
                                 None => self.skipped.fragments += 1,
                             },
                             Err(Why::IcmpOther) => self.skipped.icmp_other += 1,
@@ -302,11 +302,11 @@ fn ticks_of(option: Option<&u8>) -> u64 {
 impl Source for Capture {
     fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
         let (device, interface) = self.seen_at;
-        let item = self.next_sight()?.and_then(|(at, sight)| {
+        let item = self.next_decoded()?.and_then(|(at, decoded)| {
             let at = clock.absolute(at).ok_or_else(|| Fault::NegativeTime("a packet".into()))?;
-            Ok(match sight {
-                Sight::Packet(packet) => Item::Seen(Seen { at, device, interface, packet }),
-                Sight::Error(error) => Item::Error(SeenError { at, device, interface, error }),
+            Ok(match decoded {
+                Decoded::Packet(packet) => Item::Seen(Seen { at, device, interface, packet }),
+                Decoded::Error(error) => Item::Error(SeenError { at, device, interface, error }),
             })
         });
         Some(item.map_err(|fault| (self.packets, fault)))

@@ -7,7 +7,7 @@ use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol, Signal, Tuple};
 
 /// What a frame held.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Sight {
+pub(super) enum Decoded {
     Packet(Packet),
     Error(IcmpError),
 }
@@ -38,7 +38,7 @@ mod ether_type {
 const MOST_TAGS: usize = 4;
 
 /// What a frame holds; and of the first fragment of a datagram, which datagram that is.
-pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>), Why> {
+pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Decoded, Option<Datagram>), Why> {
     if !is_link_read(link) {
         return Err(Why::Link);
     }
@@ -49,11 +49,11 @@ pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Sight, Option<Datagram>)
         return Err(Why::Fragment(datagram));
     }
     if let Some(error) = icmp_error(protocol, source, destination, payload) {
-        return Ok((Sight::Error(error), None));
+        return Ok((Decoded::Error(error), None));
     }
     let (signal, from, to) = transport(protocol, payload)?;
     let ends = Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
-    Ok((Sight::Packet(Packet { protocol, signal, ends }), datagram.map(|d| d.1)))
+    Ok((Decoded::Packet(Packet { protocol, signal, ends }), datagram.map(|d| d.1)))
 }
 
 /// Whether frames of a link type are read: Ethernet, raw IP, loopback and cooked captures.
@@ -279,7 +279,7 @@ mod tests {
         let options = (0u8, vec![0; 7]);
         let routing = (43u8, [vec![1], vec![0; 14]].concat());
         let data = extended(&[options.clone(), routing, options], 17, &udp);
-        let Ok((Sight::Packet(packet), None)) = decode(101, &data) else { panic!() };
+        let Ok((Decoded::Packet(packet), None)) = decode(101, &data) else { panic!() };
         assert_eq!((packet.protocol, packet.source().port, packet.destination().port), (Protocol::UDP, 10000, 53));
     }
 
@@ -345,7 +345,7 @@ mod tests {
                 Some(TransportSlice::Udp(u)) => (u.source_port(), u.destination_port()),
                 _ => return Ok(()),
             };
-            let Ok((Sight::Packet(packet), _)) = decode(1, &data) else { panic!("nothing is found") };
+            let Ok((Decoded::Packet(packet), _)) = decode(1, &data) else { panic!("nothing is found") };
             let found = packet.source();
             prop_assert_eq!((found.address, found.port, packet.destination().port), (source, ports.0, ports.1));
             prop_assert_eq!(packet.protocol.0, number);

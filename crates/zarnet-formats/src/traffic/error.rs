@@ -111,9 +111,9 @@ pub enum Fault {
     /// A port that the protocol does not have.
     #[error("{0} has no ports")]
     PortNotPossible(String),
-    /// A capture without a vantage point.
+    /// A capture without an observation point.
     #[error("a capture needs to know where it was made")]
-    VantageMissing,
+    ObservationPointMissing,
     /// A capture that ends in the middle.
     #[error("the capture ends in the middle of a packet, after {0} packets")]
     CaptureTruncated(u64),
@@ -150,7 +150,7 @@ impl Fault {
             Self::MixedFamilies => "mixed-families",
             Self::PortMissing(_) => "port-missing",
             Self::PortNotPossible(_) => "port-not-possible",
-            Self::VantageMissing => "vantage-missing",
+            Self::ObservationPointMissing => "vantage-missing",
             Self::CaptureTruncated(_) => "capture-truncated",
             Self::CaptureMalformed(_) => "capture-malformed",
             Self::Scenario(_) => "scenario",
@@ -204,7 +204,7 @@ impl Fault {
             }
             Self::TooLarge(_) => "take a part of it; docs/limits.md says why there is a limit".into(),
             Self::AddressOfTwo(_) => "name the host instead of its address".into(),
-            Self::VantageMissing => "say which interface saw it: --seen-at DEVICE/INTERFACE".into(),
+            Self::ObservationPointMissing => "say which interface saw it: --seen-at DEVICE/INTERFACE".into(),
             Self::CaptureTruncated(_) | Self::CaptureMalformed(_) => "--skip-bad takes what could be read".into(),
             Self::Malformed(_) | Self::FieldCount { .. } | Self::LineTooLong(_) => {
                 "correct the line, or pass over all such lines with --skip-bad".into()
@@ -226,7 +226,7 @@ impl Fault {
                 | Self::UnknownColumn { .. }
                 | Self::MissingColumn(_)
                 | Self::ColumnTwice(_)
-                | Self::VantageMissing
+                | Self::ObservationPointMissing
                 | Self::Scenario(_)
         )
     }

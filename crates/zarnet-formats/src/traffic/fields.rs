@@ -129,12 +129,6 @@ impl Fields {
         Ok(())
     }
 
-    /// Enters where it starts, where that needs no text.
-    pub(super) fn starting(mut self, at: Instant) -> Self {
-        self.start = Some(at);
-        self
-    }
-
     /// The flow, if its fields go together.
     #[inline]
     pub(super) fn flow(self, names: &Names) -> Result<Flow, Fault> {
@@ -176,7 +170,7 @@ fn protocol(text: &str) -> Result<Protocol, Fault> {
 }
 
 #[inline]
-fn party(text: &str, column: &'static str, names: &Names) -> Result<Party, Fault> {
+pub(super) fn party(text: &str, column: &'static str, names: &Names) -> Result<Party, Fault> {
     names.party(text).map_err(|fault| match fault {
         Fault::Notation { error, .. } => Fault::Notation { column, error },
         other => other,

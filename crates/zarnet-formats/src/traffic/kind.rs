@@ -6,7 +6,7 @@ use super::fields::COLUMNS;
 use super::input::{Contents, Input, fault_of, read_up_to};
 use super::json_list::JsonList;
 use super::source::{Broken, Source};
-use super::{Fault, Names, Vantage};
+use super::{Fault, Names, ObservedAt};
 
 /// A format of traffic.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,13 +26,13 @@ impl Kind {
     }
 
     /// Opens an input from its beginning. A scenario is read as a whole, and has nothing more then.
-    pub(super) fn open<'a>(self, input: &Input, names: &'a Names, seen_at: Option<Vantage>) -> Box<dyn Source + 'a> {
+    pub(super) fn open<'a>(self, input: &Input, names: &'a Names, seen_at: Option<ObservedAt>) -> Box<dyn Source + 'a> {
         let opened = input.read().map_err(|fault| (0, fault)).and_then(|contents: Contents| {
             Ok(match self {
                 Self::Csv => Box::new(CsvList::new(contents.reader, names)?) as Box<dyn Source + 'a>,
                 Self::JsonLines => Box::new(JsonList::new(contents.reader, names)),
                 Self::Capture => {
-                    let seen_at = seen_at.ok_or((0, Fault::VantageMissing))?;
+                    let seen_at = seen_at.ok_or((0, Fault::ObservationPointMissing))?;
                     Box::new(Capture::new(contents, seen_at).map_err(|fault| (0, fault))?)
                 }
                 Self::Scenario => Box::new(Broken(None)),

@@ -38,4 +38,4 @@ pub use opened::{Attempt, Growth, Reading, Traffic};
 pub use skipped::Skipped;
 
 /// Where a capture was made: a device and one of its interfaces.
-pub(crate) type Vantage = (DeviceId, InterfaceId);
+pub(crate) type ObservedAt = (DeviceId, InterfaceId);

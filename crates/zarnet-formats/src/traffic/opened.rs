@@ -22,7 +22,7 @@ use super::kind::Kind;
 use super::merge::{Items, Reader, Survey, sender};
 use super::scenario::{self, Scenario};
 use super::source::{Made, Source};
-use super::{Fault, Given, Names, TrafficError, Vantage};
+use super::{Fault, Given, Names, ObservedAt, TrafficError};
 use crate::files::Reach;
 use crate::plan::Loaded;
 use crate::source::Sources as Files;
@@ -32,7 +32,7 @@ pub struct Traffic {
     names: Names,
     parts: Vec<Part>,
     events: Vec<Event>,
-    seen_at: Option<Vantage>,
+    seen_at: Option<ObservedAt>,
     skip_bad: bool,
     /// Files of the plan, and of those that take over.
     plan_files: Files,
@@ -45,7 +45,7 @@ pub struct Traffic {
 /// How traffic is to be read.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Reading {
-    /// The vantage point of captures.
+    /// The observation point of captures (RFC 7011 §2).
     pub seen_at: Option<(DeviceId, InterfaceId)>,
     /// Whether bad lines and packets are passed over.
     pub skip_bad: bool,
@@ -91,7 +91,7 @@ impl Part {
     }
 
     /// It from its beginning.
-    fn open<'a>(&'a self, names: &'a Names, seen_at: Option<Vantage>) -> Box<dyn Source + 'a> {
+    fn open<'a>(&'a self, names: &'a Names, seen_at: Option<ObservedAt>) -> Box<dyn Source + 'a> {
         match self {
             Self::List(input, kind) => kind.open(input, names, seen_at),
             Self::Load(load) => Box::new(Made(load.flows())),
@@ -141,7 +141,7 @@ impl Traffic {
         }
         let input = Input::open(given).map_err(whole)?;
         let part = match Kind::of(&input).map_err(whole)? {
-            Kind::Capture if self.seen_at.is_none() => return Err(whole(Fault::VantageMissing)),
+            Kind::Capture if self.seen_at.is_none() => return Err(whole(Fault::ObservationPointMissing)),
             Kind::Scenario => {
                 let text = input.text(limits::SCENARIO_OCTETS).map_err(whole)?;
                 let mut plan_files = std::mem::take(&mut self.plan_files);

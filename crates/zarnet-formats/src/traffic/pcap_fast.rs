@@ -121,7 +121,7 @@ fn echo(header: &[u8; 40]) -> Packet {
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::decode::{Sight, decode};
+    use super::super::decode::{Decoded, decode};
     use super::*;
 
     proptest! {
@@ -141,7 +141,7 @@ mod tests {
             let ip = [first, 0, 0, length, 0, 1, high, low, 64, protocol, 0, 0, 10, 0, 0, 5, 198, 51, 100, 53];
             let data = [&[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0][..], &ip, &rest].concat();
             if let Some(packet) = plain(1, &data) {
-                prop_assert_eq!(decode(1, &data), Ok((Sight::Packet(packet), None)));
+                prop_assert_eq!(decode(1, &data), Ok((Decoded::Packet(packet), None)));
             }
         }
     }

@@ -66,7 +66,7 @@ pub fn capture(octets: &Arc<[u8]>) -> Result<u64, Fault> {
             packets += 1;
             true
         });
-        match capture.next_sight() {
+        match capture.next_decoded() {
             None => return Ok(packets),
             Some(Ok(_)) => packets += 1,
             Some(Err(fault)) => return Err(fault),

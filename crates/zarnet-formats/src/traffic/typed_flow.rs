@@ -3,8 +3,7 @@
 use zarnet_core::net::{FlowNotation, Instant};
 use zarnet_core::traffic::Flow;
 
-use super::clock::Clock;
-use super::fields::{Column, Context, Fields};
+use super::fields::party;
 use super::{Fault, Names};
 
 impl Names {
@@ -17,20 +16,11 @@ impl Names {
     }
 
     fn flow_of(&self, text: &str, start: Instant) -> Result<Flow, Fault> {
-        let notation: FlowNotation = text.parse().map_err(|error| Fault::Notation { column: "flow", error })?;
-        let mut fields = Fields::EMPTY.starting(start);
-        let context = &mut Context { names: self, clock: &mut Clock::default() };
-        let port = |p: Option<u16>| p.map(|p| p.to_string()).unwrap_or_default();
-        let values = [
-            (Column::Protocol, notation.protocol.to_string()),
-            (Column::Source, notation.source.who.clone()),
-            (Column::SourcePort, port(notation.source.port)),
-            (Column::Destination, notation.destination.who.clone()),
-            (Column::DestinationPort, port(notation.destination.port)),
-        ];
-        for (column, value) in &values {
-            fields.set(*column, value, context)?;
-        }
-        fields.flow(self)
+        let wrong = |error| Fault::Notation { column: "flow", error };
+        let notation: FlowNotation = text.parse().map_err(wrong)?;
+        let source = party(&notation.source.who, "source", self)?;
+        let destination = party(&notation.destination.who, "destination", self)?;
+        notation.check_port().map_err(|_| Fault::PortMissing(notation.protocol.to_string()))?;
+        Ok(Flow::of_notation(&notation, source, destination, start))
     }
 }

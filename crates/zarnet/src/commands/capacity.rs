@@ -17,7 +17,7 @@ use super::traffic::{At, attempts, device, given, moment, open, peak_or, tell_sk
 use crate::args::{Capacity, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
-use crate::render::capacity::{CapacityAnswer, Outlook, Study, Trial, chart};
+use crate::render::capacity::{CapacityAnalysis, CapacityAnswer, Outlook, Trial, chart};
 use crate::render::naming::supply_name;
 use crate::render::{diagnostic, json, output};
 
@@ -45,11 +45,11 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
     }
     let loaded = plan(&args.plan, common)?;
     let given = given(&args.traffic)?;
-    let study = Setting { args, common, given, loaded: &loaded }.study()?;
+    let analysis = Setting { args, common, given, loaded: &loaded }.analysis()?;
     if let Some(name) = &args.apply {
-        return apply(name, &study, &loaded, args.force, common);
+        return apply(name, &analysis, &loaded, args.force, common);
     }
-    let answer = CapacityAnswer { loaded: &loaded, study: &study, args };
+    let answer = CapacityAnswer { loaded: &loaded, analysis: &analysis, args };
     if let Some((path, kind)) = drawn {
         files::write_new(path, &chart::drawn(answer, kind).map_err(std::io::Error::other)?, args.force)?;
         diagnostic::note(common.quiet, &format!("wrote {}", path.display()));
@@ -59,7 +59,7 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
         Format::Csv => output::csv(|out| answer.csv(out))?,
         Format::Text => output::answer(|out| answer.text(out, output::width(common), common.verbose))?,
     }
-    Ok(if study.resources.iter().any(|r| r.refused_flows > 0) { NEGATIVE } else { FINE })
+    Ok(if analysis.resources.iter().any(|r| r.refused_flows > 0) { NEGATIVE } else { FINE })
 }
 
 fn kind_of(path: &Path) -> Result<chart::Kind, Failure> {
@@ -74,8 +74,14 @@ fn kind_of(path: &Path) -> Result<chart::Kind, Failure> {
 }
 
 /// Writes a remedy into the files of the plan that it changes.
-fn apply(name: &str, study: &Study, loaded: &Loaded, force: bool, common: &Common) -> Result<u8, Failure> {
-    let trial = remedy(name, study)?;
+fn apply(
+    name: &str,
+    analysis: &CapacityAnalysis,
+    loaded: &Loaded,
+    force: bool,
+    common: &Common,
+) -> Result<u8, Failure> {
+    let trial = remedy(name, analysis)?;
     let Some(changed) = &trial.changed else {
         let why = trial.obstacle.clone().unwrap_or_else(|| "it cannot be written into this plan".to_owned());
         return Err(Failure::wrong("no-such-repair", format!("{name}: {why}"), None));
@@ -86,9 +92,9 @@ fn apply(name: &str, study: &Study, loaded: &Loaded, force: bool, common: &Commo
 }
 
 /// A remedy by its name; of several supplies, the first that has one.
-fn remedy<'a>(name: &str, study: &'a Study) -> Result<&'a Trial, Failure> {
-    study.trials.iter().find(|t| t.kind.name() == name).ok_or_else(|| {
-        let names: Vec<&str> = study.trials.iter().map(|t| t.kind.name()).collect();
+fn remedy<'a>(name: &str, analysis: &'a CapacityAnalysis) -> Result<&'a Trial, Failure> {
+    analysis.trials.iter().find(|t| t.kind.name() == name).ok_or_else(|| {
+        let names: Vec<&str> = analysis.trials.iter().map(|t| t.kind.name()).collect();
         let help = match names.is_empty() {
             true => "nothing was refused, so none was looked for; --supply NAME looks at one all the same".to_owned(),
             false => format!("one of {}", names.join(", ")),
@@ -105,11 +111,11 @@ pub(super) struct Setting<'a> {
 }
 
 impl Setting<'_> {
-    fn study(&self) -> Result<Study, Failure> {
+    fn analysis(&self) -> Result<CapacityAnalysis, Failure> {
         if let Some(path) = &self.args.observed {
             let observed = table(path, &self.args.table, &self.loaded.plan)?;
             let resources = self.chosen(of_table(&self.loaded.plan, &observed))?;
-            return Ok(Study { resources, observed: true, ..Study::default() });
+            return Ok(CapacityAnalysis { resources, observed: true, ..CapacityAnalysis::default() });
         }
         let (prediction, begun) = self.predicted()?;
         let all = resources(&prediction, self.args.at.is_some());
@@ -119,16 +125,16 @@ impl Setting<'_> {
             .map_or(0, |r| r.shortages.iter().filter(|s| s.tried.iter().all(Option::is_none)).count());
         let resources = self.chosen(all)?;
         let (from, until) = (begun, prediction.end);
-        let mut study = Study { resources, from, until, elsewhere, ..Study::default() };
-        study.outlooks = study.resources.iter().map(|r| self.outlook(r, from, until)).collect();
+        let mut analysis = CapacityAnalysis { resources, from, until, elsewhere, ..CapacityAnalysis::default() };
+        analysis.outlooks = analysis.resources.iter().map(|r| self.outlook(r, from, until)).collect();
         if !self.args.brief {
-            self.simulate(&mut study)?;
-            self.try_remedies(&mut study)?;
+            self.simulate(&mut analysis)?;
+            self.try_remedies(&mut analysis)?;
         }
         if let Some(name) = &self.args.remedy {
-            study.shown = Some(remedy(name, &study)?.kind);
+            analysis.shown = Some(remedy(name, &analysis)?.kind);
         }
-        Ok(study)
+        Ok(analysis)
     }
 
     /// The traffic, played with what was in use kept, and when it begins.
@@ -182,7 +188,7 @@ impl Setting<'_> {
     }
 }
 
-impl Study {
+impl CapacityAnalysis {
     /// Positions of the supplies that are looked at closely: those that refused somebody, else the fullest.
     pub fn focus(&self) -> Vec<usize> {
         let refused: Vec<usize> = (0..self.resources.len()).filter(|i| self.resources[*i].refused_flows > 0).collect();

@@ -3,7 +3,7 @@
 use super::capacity::{GROWTHS, Setting, fill};
 use super::traffic::{attempts, open, open_grown};
 use crate::exit::Failure;
-use crate::render::capacity::{Outcome, Simulated, Study, Trial};
+use crate::render::capacity::{CapacityAnalysis, Outcome, Simulated, Trial};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -31,24 +31,24 @@ fn refused_by(prediction: &Prediction, device: DeviceId, rules: &[RuleId]) -> (u
 
 impl Setting<'_> {
     /// Plays the load profiles anew, with other draws and larger: how much is refused really.
-    pub(super) fn simulate(&self, study: &mut Study) -> Result<(), Failure> {
+    pub(super) fn simulate(&self, analysis: &mut CapacityAnalysis) -> Result<(), Failure> {
         let traffic = open(&self.given, self.loaded, &self.args.reader, self.common)?;
-        let focus: Vec<usize> = study.focus();
+        let focus: Vec<usize> = analysis.focus();
         if !traffic.has_loads() || self.args.runs < 2 || focus.is_empty() {
             return Ok(());
         }
         let hours: Vec<(DeviceId, Supply, (Instant, Instant))> = focus
             .iter()
             .filter_map(|i| {
-                let d = &study.outlooks[*i].as_ref()?.demand;
-                Some((study.resources[*i].device, study.resources[*i].supply, (d.from, d.until)))
+                let d = &analysis.outlooks[*i].as_ref()?.demand;
+                Some((analysis.resources[*i].device, analysis.resources[*i].supply, (d.from, d.until)))
             })
             .collect();
         let work: Vec<Growth> =
             GROWTHS.iter().flat_map(|g| (1..=self.args.runs).map(move |draw| Growth { times: *g, draw })).collect();
         let samples = self.in_parallel(&work, "simulations", |growth| self.sample(*growth, &hours))?;
         for (n, i) in focus.iter().enumerate() {
-            let Some(outlook) = &mut study.outlooks[*i] else { continue };
+            let Some(outlook) = &mut analysis.outlooks[*i] else { continue };
             for growth in GROWTHS {
                 let own = work.iter().zip(&samples).filter(|(g, _)| g.times == growth).map(|(_, s)| s[n]);
                 let (refused, first): (Vec<f64>, Vec<Option<f64>>) = own.unzip();
@@ -88,26 +88,26 @@ impl Setting<'_> {
     }
 
     /// Tries remedies for every supply that refused somebody, or that was asked for.
-    pub(super) fn try_remedies(&self, study: &mut Study) -> Result<(), Failure> {
+    pub(super) fn try_remedies(&self, analysis: &mut CapacityAnalysis) -> Result<(), Failure> {
         let mut tasks: Vec<(usize, capacity::Remedy)> = Vec::new();
-        for i in study.focus() {
-            let resource = &study.resources[i];
+        for i in analysis.focus() {
+            let resource = &analysis.resources[i];
             if resource.refused_flows == 0 && self.args.supply.is_none() {
                 continue;
             }
-            let needed = study.outlooks[i].as_ref().and_then(|o| o.needed);
+            let needed = analysis.outlooks[i].as_ref().and_then(|o| o.needed);
             let made = remedies(&self.loaded.plan, resource, needed);
             // an address and the target that it belongs to would be remedied the same
             let ports = |s: Supply| matches!(s, Supply::Ports(..) | Supply::PortsOfAll(..) | Supply::Blocks(..));
-            let alike = |n: usize| ports(study.resources[n].supply) && ports(resource.supply);
+            let alike = |n: usize| ports(analysis.resources[n].supply) && ports(resource.supply);
             let known =
                 |m: &capacity::Remedy| tasks.iter().any(|(n, t)| t.edits == m.edits && t.kind == m.kind && alike(*n));
             let new: Vec<_> = made.into_iter().filter(|m| !known(m)).collect();
             tasks.extend(new.into_iter().map(|m| (i, m)));
         }
-        let resources = &study.resources;
+        let resources = &analysis.resources;
         let trials = self.in_parallel(&tasks, "remedies", |(i, remedy)| self.trial(*i, &resources[*i], remedy))?;
-        study.trials = trials;
+        analysis.trials = trials;
         Ok(())
     }
 

@@ -5,7 +5,7 @@ use crate::exit::Failure;
 use std::net::IpAddr;
 use zarnet_core::net::{AddressRange, AddressSet, Prefix};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
-use zarnet_core::plan::{self, DeviceId, InterfaceId, Plan, RuleId, RuleKind, blocks, free_addresses, uses};
+use zarnet_core::plan::{self, DeviceId, InterfaceId, Plan, RuleId, RuleKind, blocks, free_ranges, uses};
 
 /// Keys of a new table, and their values.
 type Fields = Vec<(&'static str, Value)>;
@@ -151,10 +151,7 @@ impl PlanEditor<'_> {
 
     /// The free addresses of the device, lowest first.
     fn free(&self) -> AddressSet {
-        let own = blocks(self.plan).into_iter().filter(|b| b.device == self.id);
-        let mut set = AddressSet::default();
-        own.for_each(|b| set.extend(&free_addresses(self.plan, &b)));
-        set
+        free_ranges(self.plan, self.id).into_iter().collect()
     }
 
     /// An external end as it is to be written: `next` becomes the lowest free address, or range of the size of `internal`.

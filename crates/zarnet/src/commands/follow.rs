@@ -29,7 +29,7 @@ pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
     let story = Story { naming, followed: &followed };
     if let Some(path) = &args.capture_to {
         let arrived = followed.arrived.map(|a| a.1.ends);
-        let capture = capture_of(&followed, |at| story.vantage(at, arrived));
+        let capture = capture_of(&followed, |at| story.observation_point(at, arrived));
         files::write_new(path, &capture, args.force)?;
         let places = count(followed.views().len() as u64, "place", "places");
         diagnostic::note(common.quiet, &format!("wrote what {places} would record to {}", path.display()));

@@ -1,7 +1,7 @@
 //! `zarnet sheet PLAN`: the hand-out for the users of forwards.
 
-use zarnet_core::net::{AddressRange, Service};
-use zarnet_core::plan::{DevicePlan, External, Plan, RuleKind};
+use zarnet_core::net::Service;
+use zarnet_core::plan::{DevicePlan, Plan, RuleKind};
 
 use super::plan;
 use super::traffic::device;
@@ -70,15 +70,11 @@ fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<Line> {
     let host = |a: std::net::IpAddr| {
         plan.hosts.iter().find(|h| h.address == a).map_or_else(|| a.to_string(), |h| format!("{} ({a})", h.name))
     };
-    let external = |e: External| match e {
-        External::Range(range) => Some(range),
-        External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
-    };
     let mut lines = Vec::new();
     for rule in device.rules.iter().filter(|r| r.enabled) {
         let (to, ends) = match &rule.kind {
             RuleKind::Forward(f) => {
-                let Some(address) = external(f.external) else { continue };
+                let Some(address) = device.external(f.external) else { continue };
                 let service = Service { protocol: Some(f.protocol), ports: f.ports };
                 let last = |first: u16| first + (f.ports.last - f.ports.first);
                 let server = |s: &zarnet_core::plan::Server| match f.ports.count() {
@@ -89,7 +85,7 @@ fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<Line> {
                 (format!("{}:{service}", address.first()), ends.join(" or "))
             }
             RuleKind::Static(s) if s.direction != zarnet_core::plan::Direction::Outbound => {
-                let Some(range) = external(s.external) else { continue };
+                let Some(range) = device.external(s.external) else { continue };
                 let services = if rule.service.is_any() { String::new() } else { format!(" {}", rule.service) };
                 let inside = if s.internal.count() == 1 { host(s.internal.first()) } else { s.internal.to_string() };
                 (format!("{range}{services}"), inside)

@@ -44,7 +44,7 @@ pub(super) fn open_grown(
     common: &Common,
     growth: Growth,
 ) -> Result<Traffic, Failure> {
-    let seen_at = reader.seen_at.as_deref().map(|s| vantage(&loaded.plan, s)).transpose()?;
+    let seen_at = reader.seen_at.as_deref().map(|s| observation_point(&loaded.plan, s)).transpose()?;
     let (skip_bad, seed, allow_outside) = (reader.skip_bad, common.seed, common.allow_outside);
     let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside };
     let traffic = Traffic::open(given, loaded, reading).map_err(|errors| {
@@ -145,7 +145,7 @@ pub(super) fn device(plan: &Plan, name: &str) -> Result<DeviceId, Failure> {
     })
 }
 
-fn vantage(plan: &Plan, text: &str) -> Result<(DeviceId, InterfaceId), Failure> {
+fn observation_point(plan: &Plan, text: &str) -> Result<(DeviceId, InterfaceId), Failure> {
     let (name, interface) = text.split_once('/').unwrap_or((text, ""));
     let id = device(plan, name)?;
     let interfaces = &plan.devices[id.index()].interfaces;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use zarnet_core::Reason;
 use zarnet_core::compare::Observed;
-use zarnet_core::diagnose::{Diagnosis, Repair, Workshop, diagnose};
+use zarnet_core::diagnose::{Diagnosis, Repair, RepairTrial, diagnose};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{Edit, Plan};
@@ -33,9 +33,9 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let day = Setting { args, common, flow, during };
     let (scene, sources) = day.play(&loaded, None, &[])?;
     let at = scene.followed.at;
-    let mut shop = Shop { loaded: &loaded, day: &day, at, failure: RefCell::default() };
-    let diagnosis = diagnose(&scene, &mut shop);
-    if let Some(failure) = shop.failure.into_inner() {
+    let mut trial = PlanTrial { loaded: &loaded, day: &day, at, failure: RefCell::default() };
+    let diagnosis = diagnose(&scene, &mut trial);
+    if let Some(failure) = trial.failure.into_inner() {
         return Err(failure);
     }
     if let Some(number) = args.apply {
@@ -56,8 +56,8 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
 
 /// The entries of a table that are about a flow: those of the internal ends that it has on its way.
 fn of_flow(table: &[Observed], scene: &Scene) -> Vec<Observed> {
-    let sightings = scene.followed.forth_sightings();
-    let ends: Vec<_> = sightings.iter().flat_map(|s| [s.packet.source(), s.packet.destination()]).collect();
+    let observations = scene.followed.forth_observations();
+    let ends: Vec<_> = observations.iter().flat_map(|s| [s.packet.source(), s.packet.destination()]).collect();
     let about = |o: &&Observed| {
         let protocol = o.protocol.is_none_or(|p| p == scene.followed.flow.protocol);
         protocol
@@ -171,7 +171,7 @@ fn difference(before: &Prediction, after: &Prediction) -> Vec<SideEffect> {
 }
 
 /// Changes the text of the plan, and follows the flow again.
-struct Shop<'a> {
+struct PlanTrial<'a> {
     loaded: &'a Loaded,
     day: &'a Setting<'a>,
     /// When the flow begins.
@@ -179,7 +179,7 @@ struct Shop<'a> {
     failure: RefCell<Option<Failure>>,
 }
 
-impl Workshop for Shop<'_> {
+impl RepairTrial for PlanTrial<'_> {
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
         let repaired = edited(self.loaded, changes).ok()?;
         let clear = |edit: &Edit| match edit {

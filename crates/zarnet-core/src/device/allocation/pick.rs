@@ -53,12 +53,12 @@ impl Context<'_> {
     }
 
     pub(super) fn draw(&self) -> Draw {
-        Draw::new(&self.bindings.turns.random)
+        Draw::new(&self.bindings.choices.random)
     }
 
     /// Where `in-turn` goes on: behind the address that the pool handed out last.
     fn turn_start(&self, config: &TargetConfig) -> u32 {
-        let last = config.pool.and_then(|p| self.bindings.turns.last_picked[p.index()]);
+        let last = config.pool.and_then(|p| self.bindings.choices.last_picked[p.index()]);
         last.map_or(0, |a| config.space.position_after(a))
     }
 }

@@ -24,9 +24,9 @@ impl Context<'_> {
         let class = behaviour.port_class(wish.port);
         let range: PortSpan = behaviour.port_classes[class].into;
         choice.class = class as u8;
-        let page = self.bindings.externals.find_page(choice.address, wish.protocol);
-        let ports: Cow<'_, PortMap> = match page {
-            Some(page) => Cow::Borrowed(&self.bindings.externals.page(page).ports),
+        let port_table = self.bindings.externals.find_port_table(choice.address, wish.protocol);
+        let ports: Cow<'_, PortMap> = match port_table {
+            Some(port_table) => Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports),
             None => {
                 let mut ports = PortMap::new();
                 self.compiled
@@ -34,7 +34,8 @@ impl Context<'_> {
                 Cow::Owned(ports)
             }
         };
-        let mut rested = page.into_iter().flat_map(|p| self.bindings.externals.resting_for(p, wish.host)).peekable();
+        let mut rested =
+            port_table.into_iter().flat_map(|p| self.bindings.externals.resting_for(p, wish.host)).peekable();
         let ports = if rested.peek().is_none() {
             ports
         } else {
@@ -48,12 +49,12 @@ impl Context<'_> {
         let spans: &[PortSpan] = match behaviour.block_size {
             None => &whole,
             Some(size) => {
-                blocks = self.block_spans(page, class, range, size, wish, &ports, odd)?;
+                blocks = self.block_spans(port_table, class, range, size, wish, &ports, odd)?;
                 &blocks
             }
         };
-        let shared = self.shared_page(page);
-        let last = page.map_or(0, |p| self.bindings.externals.last(p, class));
+        let shared = self.shared_ports(port_table);
+        let last = port_table.map_or(0, |p| self.bindings.externals.last(p, class));
         choice.port = match (behaviour.port_assignment, shared) {
             (PortAssignment::Preserve | PortAssignment::Sequential, _) => {
                 let from = first_tried(behaviour, range, last, wish.port);
@@ -82,8 +83,8 @@ impl Context<'_> {
     }
 
     /// The ports of an address, where several mappings may share one.
-    fn shared_page(&self, page: Option<u32>) -> Option<u32> {
-        page.filter(|_| self.compiled.plan.behaviour.port_overloading)
+    fn shared_ports(&self, port_table: Option<u32>) -> Option<u32> {
+        port_table.filter(|_| self.compiled.plan.behaviour.port_overloading)
     }
 
     /// The next port upward that is free, or that may be shared with other peers.
@@ -96,20 +97,20 @@ impl Context<'_> {
         odd: Option<bool>,
         wish: Wish,
     ) -> Option<u16> {
-        let Some(page) = shared else { return ports.next_free(spans, from, odd) };
+        let Some(port_table) = shared else { return ports.next_free(spans, from, odd) };
         let behind = spans.iter().flat_map(|s| s.0..=s.1).filter(|p| *p >= from);
         let before = spans.iter().flat_map(|s| s.0..=s.1).filter(|p| *p < from);
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
-        behind.chain(before).filter(parity).find(|p| ports.is_free(*p) || self.shareable(page, *p, wish))
+        behind.chain(before).filter(parity).find(|p| ports.is_free(*p) || self.shareable(port_table, *p, wish))
     }
 
     /// Whether the mappings of a port all have peers that `mapping` tells apart from the wished one.
-    fn shareable(&self, page: u32, port: u16, wish: Wish) -> bool {
+    fn shareable(&self, port_table: u32, port: u16, wish: Wish) -> bool {
         let Some(peer) = Key::of(wish.peer.address) else { return false };
-        if self.bindings.externals.page(page).is_withdrawn(port) {
+        if self.bindings.externals.port_table(port_table).is_withdrawn(port) {
             return false;
         }
-        let mut others = self.bindings.externals.mappings(page, port).peekable();
+        let mut others = self.bindings.externals.mappings(port_table, port).peekable();
         others.peek().is_some() && others.all(|m| !self.bindings.is_own_peer(m, (peer, wish.peer.port)))
     }
 
@@ -117,7 +118,7 @@ impl Context<'_> {
     #[allow(clippy::too_many_arguments)]
     fn block_spans(
         &self,
-        page: Option<u32>,
+        port_table: Option<u32>,
         class: usize,
         range: PortSpan,
         size: u16,
@@ -131,15 +132,16 @@ impl Context<'_> {
             (low, low + (size - 1))
         };
         let owner = |n: u32| {
-            let page = page.map(|p| self.bindings.externals.page(p))?;
-            page.blocks.get(&((class as u32) << 16 | n)).map(|b| b.0)
+            let port_table = port_table.map(|p| self.bindings.externals.port_table(p))?;
+            port_table.blocks.get(&((class as u32) << 16 | n)).map(|b| b.0)
         };
         let own: Vec<PortSpan> = (0..count).filter(|n| owner(*n) == Some(wish.host)).map(span).collect();
-        let shared = self.shared_page(page);
+        let shared = self.shared_ports(port_table);
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
         // a host shares the ports of its own blocks with itself
-        let shareable =
-            |s: &PortSpan| shared.is_some_and(|page| (s.0..=s.1).filter(parity).any(|p| self.shareable(page, p, wish)));
+        let shareable = |s: &PortSpan| {
+            shared.is_some_and(|port_table| (s.0..=s.1).filter(parity).any(|p| self.shareable(port_table, p, wish)))
+        };
         if own.iter().any(|s| ports.lowest_free(*s, odd).is_some() || shareable(s)) {
             return Some(own);
         }

@@ -88,23 +88,23 @@ impl<S: Sink> Engine<'_, S> {
 
     /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is tracked (REQ-8a).
     fn free_port(&mut self, id: u32, m: &Mapping, protocol: Protocol, at: u64) {
-        let (page, port) = (m.place(), m.external_port);
+        let (port_table, port) = (m.place(), m.external_port);
         let hold = self.compiled.timers.hold_down;
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
-        if self.bindings.externals.unbind(page, port, id, m.internal, rest) {
-            self.report(at, TableEvent::PortFreed { page, port });
+        if self.bindings.externals.unbind(port_table, port, id, m.internal, rest) {
+            self.report(at, TableEvent::PortFreed { port_table, port });
         }
         self.bindings.due_by(rest.unwrap_or(u64::MAX));
         let behaviour = &self.compiled.plan.behaviour;
         if let Some(size) = behaviour.block_size {
             let class = behaviour.port_class(m.internal_port);
             let block = (class as u32) << 16 | u32::from((port - behaviour.port_classes[class].into.0) / size);
-            let blocks = &mut self.bindings.externals.page_mut(page).blocks;
+            let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
             if let Some(used) = blocks.get_mut(&block).map(|b| &mut b.1) {
                 *used -= 1;
                 if *used == 0 {
                     blocks.remove(&block);
-                    self.report(at, TableEvent::BlockFreed { page, port });
+                    self.report(at, TableEvent::BlockFreed { port_table, port });
                 }
             }
         }
@@ -151,7 +151,7 @@ impl<S: Sink> Engine<'_, S> {
         let (external, protocol) = self.bindings.externals.owner(m.place());
         let at = self.bindings.table.session(id).expires;
         self.bindings.externals.unbind(m.place(), m.external_port, id, m.internal, None);
-        self.report(at, TableEvent::PortFreed { page: m.place(), port: m.external_port });
+        self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
         self.both_closed(at, id, m.rule);
         if self.bindings.target(m.target).keeps_pairs() {
             self.bindings.paired.remove(m.internal, m.target);

@@ -19,13 +19,13 @@ pub(in crate::device) enum TableEvent {
     /// A session is about to be closed.
     SessionClosed { session: u32, rules: [Option<RuleId>; 2], cause: Cause },
     /// A port is no longer free.
-    PortTaken { page: u32, port: u16 },
+    PortTaken { port_table: u32, port: u16 },
     /// No mapping has a port any more.
-    PortFreed { page: u32, port: u16 },
+    PortFreed { port_table: u32, port: u16 },
     /// A block got an owner (RFC 7422): the block of this port.
-    BlockTaken { page: u32, port: u16 },
+    BlockTaken { port_table: u32, port: u16 },
     /// A block has no owner any more.
-    BlockFreed { page: u32, port: u16 },
+    BlockFreed { port_table: u32, port: u16 },
     /// An address of a target is in use that was not: how many are then.
     AddressTaken { target: u16, in_use: u32 },
     /// An address of a target is out of use.

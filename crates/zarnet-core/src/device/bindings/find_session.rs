@@ -47,9 +47,9 @@ impl Context<'_> {
                 fits(id, true);
             }
         }
-        let page = || bindings.externals.find_page(to, packet.protocol);
-        if let Some(page) = self.compiled.concerns(destination.address).then(page).flatten() {
-            for mapping in bindings.externals.mappings(page, destination.port) {
+        let port_table = || bindings.externals.find_port_table(to, packet.protocol);
+        if let Some(port_table) = self.compiled.concerns(destination.address).then(port_table).flatten() {
+            for mapping in bindings.externals.mappings(port_table, destination.port) {
                 if let Some(id) = bindings.table.under(mapping, from, source.port) {
                     fits(id, false);
                 }

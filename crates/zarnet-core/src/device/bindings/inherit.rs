@@ -43,8 +43,8 @@ impl<S: Sink> Engine<'_, S> {
         if !protocol.is_multiplexed() {
             return false;
         }
-        let page = self.obtain_ports(address, protocol);
-        let ports = &mut self.bindings.externals.page_mut(page).ports;
+        let port_table = self.obtain_ports(address, protocol);
+        let ports = &mut self.bindings.externals.port_table_mut(port_table).ports;
         let free = ports.is_free(port);
         ports.take(port);
         free
@@ -62,8 +62,8 @@ impl<S: Sink> Engine<'_, S> {
             }
             let free = *free;
             inherited.ends.remove(&end);
-            if let Some(page) = self.bindings.externals.find_page(address, protocol).filter(|_| free) {
-                self.bindings.externals.page_mut(page).ports.release(port);
+            if let Some(port_table) = self.bindings.externals.find_port_table(address, protocol).filter(|_| free) {
+                self.bindings.externals.port_table_mut(port_table).ports.release(port);
             }
             if let Some(held) = self.bindings.inherited.by_address.get_mut(&address) {
                 *held -= 1;

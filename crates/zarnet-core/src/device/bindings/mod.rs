@@ -73,7 +73,7 @@ pub(super) struct Bindings {
     /// External addresses of internal hosts.
     pub paired: PairedAddresses,
     pub hosts: HostCounts,
-    pub turns: Turns,
+    pub choices: ChoiceState,
     pub details: MappingDetails,
     pub lingering: Lingering,
     /// What sessions from before the present plan hold.
@@ -99,7 +99,7 @@ pub(super) struct HostCounts {
 
 /// What choices go on from.
 #[derive(Debug, Clone)]
-pub(super) struct Turns {
+pub(super) struct ChoiceState {
     /// The address last handed out, by pool, for `in-turn`.
     pub last_picked: Vec<Option<Key>>,
     /// The server that the next session of a forward gets, by rule.
@@ -130,7 +130,7 @@ impl Bindings {
     pub(super) fn new(compiled: &Compiled, seed: u64) -> Self {
         let (pools, rules) = (compiled.plan.pools.len(), compiled.plan.rules.len());
         let random = ChaCha12Rng::seed_from_u64(seed);
-        let turns = Turns { last_picked: vec![None; pools], next_server: vec![0; rules], random };
+        let choices = ChoiceState { last_picked: vec![None; pools], next_server: vec![0; rules], random };
         let mut targets: Vec<TargetUse> = compiled.targets.list.iter().map(TargetUse::unused).collect();
         for (state, config) in targets.iter_mut().zip(&compiled.targets.list) {
             state.set_pairing(config, compiled.plan.behaviour.paired);
@@ -141,7 +141,7 @@ impl Bindings {
             targets,
             paired: PairedAddresses::new(),
             hosts: HostCounts::default(),
-            turns,
+            choices,
             details: MappingDetails::default(),
             lingering: Lingering::default(),
             inherited: InheritedEnds::default(),

@@ -49,7 +49,7 @@ pub(in crate::device) struct NewPort {
     /// What the mapping is found by.
     pub hash: u32,
     /// The ports that it is of.
-    pub page: u32,
+    pub port_table: u32,
     pub class: usize,
     pub port: u16,
     /// Where the host's address is noted, if it is.
@@ -65,8 +65,8 @@ impl<S: Sink> Engine<'_, S> {
         self.note_place(end.target, end.address, external);
         let (place, hash) = match end.kind {
             Kind::Endpoint => {
-                let page = self.obtain_ports(end.address, protocol);
-                (page, endpoint_hash(self.bindings.dependence, protocol, (host, port), peer))
+                let port_table = self.obtain_ports(end.address, protocol);
+                (port_table, endpoint_hash(self.bindings.dependence, protocol, (host, port), peer))
             }
             Kind::Address => (external, address_hash(host, end.target)),
             Kind::Portless => (external, portless_hash(protocol, host, peer.0)),
@@ -92,10 +92,10 @@ impl<S: Sink> Engine<'_, S> {
         }
         let config = self.compiled.targets.get(end.target);
         if let (true, Pick::InTurn, Some(pool)) = (end.picked, config.pick, config.pool) {
-            self.bindings.turns.last_picked[pool.index()] = Some(end.address);
+            self.bindings.choices.last_picked[pool.index()] = Some(end.address);
         }
         if let Some(position) = end.random {
-            self.bindings.turns.random.set_word_pos(position);
+            self.bindings.choices.random.set_word_pos(position);
         }
         if !was_used {
             self.note_use(end.address, true, now);
@@ -111,26 +111,26 @@ impl<S: Sink> Engine<'_, S> {
     pub(super) fn obtain_ports(&mut self, address: Key, protocol: Protocol) -> u32 {
         let classes = self.compiled.plan.behaviour.port_classes.len();
         let compiled = self.compiled;
-        self.bindings.externals.obtain_page(address, protocol, classes, |ports| {
+        self.bindings.externals.obtain_port_table(address, protocol, classes, |ports| {
             compiled.reserved(address.address(), protocol, |first, last| ports.take_all(first, last));
         })
     }
 
     /// Gives an external port to a new endpoint mapping.
-    fn take_port(&mut self, now: u64, id: u32, host: Key, peer: EndKey, (page, end): (u32, ExternalEnd)) {
+    fn take_port(&mut self, now: u64, id: u32, host: Key, peer: EndKey, (port_table, end): (u32, ExternalEnd)) {
         if self.bindings.dependence != Dependence::EndpointIndependent {
             self.bindings.details.peers.insert(id, peer);
         }
-        if self.bindings.externals.bind(page, end.port, id).0 {
-            self.report(now, TableEvent::PortTaken { page, port: end.port });
+        if self.bindings.externals.bind(port_table, end.port, id).0 {
+            self.report(now, TableEvent::PortTaken { port_table, port: end.port });
         }
-        self.bindings.externals.set_last(page, end.class.into(), end.port);
+        self.bindings.externals.set_last(port_table, end.class.into(), end.port);
         if let Some(block) = end.block {
-            let blocks = &mut self.bindings.externals.page_mut(page).blocks;
+            let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
             let used = &mut blocks.entry(block).or_insert((host, 0)).1;
             *used += 1;
             if *used == 1 {
-                self.report(now, TableEvent::BlockTaken { page, port: end.port });
+                self.report(now, TableEvent::BlockTaken { port_table, port: end.port });
             }
         }
         if self.compiled.plan.behaviour.ports_per_host.is_some() {
@@ -163,14 +163,14 @@ impl<S: Sink> Engine<'_, S> {
     #[inline(always)]
     pub(in crate::device) fn open_both(&mut self, session: Session, new: &NewPort) -> u32 {
         let now = session.created;
-        let mut mapping = Mapping::new(Kind::Endpoint, new.page, false);
+        let mut mapping = Mapping::new(Kind::Endpoint, new.port_table, false);
         (mapping.internal, mapping.internal_port) = new.internal;
         (mapping.external_port, mapping.rule, mapping.target) = (new.port, new.rule, new.target);
         self.bindings.due_by(session.expires);
         let id = self.bindings.table.add_both(mapping, session, new.hash);
-        let (_, external, on_address) = self.bindings.externals.bind(new.page, new.port, id);
-        self.report(now, TableEvent::PortTaken { page: new.page, port: new.port });
-        self.bindings.externals.set_last(new.page, new.class, new.port);
+        let (_, external, on_address) = self.bindings.externals.bind(new.port_table, new.port, id);
+        self.report(now, TableEvent::PortTaken { port_table: new.port_table, port: new.port });
+        self.bindings.externals.set_last(new.port_table, new.class, new.port);
         if let Some(pair) = new.pair {
             self.bindings.paired.count_at(pair);
         }

@@ -9,20 +9,20 @@ use crate::device::key::Key;
 use crate::net::Protocol;
 
 /// The protocols that are translated by port or query id; each has a port table of an address.
-pub(super) const PAGED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
+pub(super) const TABLED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
 
 /// Which port table of an address is a protocol's: looked up, for protocols come in no order.
-pub(super) fn page_slot(protocol: Protocol) -> Option<usize> {
+pub(super) fn table_slot(protocol: Protocol) -> Option<usize> {
     const SLOTS: [u8; 256] = {
         let (mut slots, mut i) = ([u8::MAX; 256], 0);
-        while i < PAGED.len() {
-            slots[PAGED[i].0 as usize] = i as u8;
+        while i < TABLED.len() {
+            slots[TABLED[i].0 as usize] = i as u8;
             i += 1;
         }
         slots
     };
     let slot = usize::from(SLOTS[usize::from(protocol.0)]);
-    (slot < PAGED.len()).then_some(slot)
+    (slot < TABLED.len()).then_some(slot)
 }
 
 /// The ports of one external address and protocol.

@@ -47,19 +47,19 @@ impl<S: Sink> Engine<'_, S> {
     /// What choices go on from.
     fn renumber_turns(&mut self, renaming: &Renaming) {
         let plan = &self.compiled.plan;
-        let turns = &mut self.bindings.turns;
-        let next_server = std::mem::replace(&mut turns.next_server, vec![0; plan.rules.len()]);
+        let choices = &mut self.bindings.choices;
+        let next_server = std::mem::replace(&mut choices.next_server, vec![0; plan.rules.len()]);
         for (rule, next) in renaming.rules.iter().zip(next_server) {
             // the servers may be fewer now
             let servers = match &plan.rules[rule.index()].kind {
                 plan::RuleKind::Forward(f) => f.servers.len() as u32,
                 _ => 1,
             };
-            turns.next_server[rule.index()] = next % servers.max(1);
+            choices.next_server[rule.index()] = next % servers.max(1);
         }
-        let picked = std::mem::replace(&mut turns.last_picked, vec![None; plan.pools.len()]);
+        let picked = std::mem::replace(&mut choices.last_picked, vec![None; plan.pools.len()]);
         for (pool, last) in renaming.pools.iter().zip(picked) {
-            turns.last_picked[pool.index()] = last;
+            choices.last_picked[pool.index()] = last;
         }
     }
 
@@ -121,7 +121,7 @@ impl<S: Sink> Engine<'_, S> {
             let into = behaviour.port_classes[class].into;
             if m.kind() == Kind::Endpoint && (into.0..=into.1).contains(&m.external_port) {
                 let block = (class as u32) << 16 | u32::from((m.external_port - into.0) / size);
-                self.bindings.externals.page_mut(m.place()).blocks.entry(block).or_insert((m.internal, 0)).1 += 1;
+                self.bindings.externals.port_table_mut(m.place()).blocks.entry(block).or_insert((m.internal, 0)).1 += 1;
             }
         }
     }

@@ -16,28 +16,28 @@ pub(super) struct RestingPorts {
 }
 
 impl RestingPorts {
-    pub(super) fn put(&mut self, page: u32, port: u16, host: Key, until: u64) {
-        self.queue.push_back((until, page, port));
-        self.hosts.insert((page, port), (until, host));
-        self.by_host.entry((page, host)).or_default().push(port);
+    pub(super) fn put(&mut self, port_table: u32, port: u16, host: Key, until: u64) {
+        self.queue.push_back((until, port_table, port));
+        self.hosts.insert((port_table, port), (until, host));
+        self.by_host.entry((port_table, host)).or_default().push(port);
     }
 
     /// Ends the rest of a port; `until` is the one that was agreed, for a port may have begun another rest since.
     #[inline]
-    pub(super) fn end(&mut self, page: u32, port: u16, until: Option<u64>) -> bool {
-        !self.hosts.is_empty() && self.end_one(page, port, until)
+    pub(super) fn end(&mut self, port_table: u32, port: u16, until: Option<u64>) -> bool {
+        !self.hosts.is_empty() && self.end_one(port_table, port, until)
     }
 
-    fn end_one(&mut self, page: u32, port: u16, until: Option<u64>) -> bool {
-        let Some(&(agreed, host)) = self.hosts.get(&(page, port)) else { return false };
+    fn end_one(&mut self, port_table: u32, port: u16, until: Option<u64>) -> bool {
+        let Some(&(agreed, host)) = self.hosts.get(&(port_table, port)) else { return false };
         if until.is_some_and(|u| u != agreed) {
             return false;
         }
-        self.hosts.remove(&(page, port));
-        if let Some(ports) = self.by_host.get_mut(&(page, host)) {
+        self.hosts.remove(&(port_table, port));
+        if let Some(ports) = self.by_host.get_mut(&(port_table, host)) {
             ports.retain(|p| *p != port);
             if ports.is_empty() {
-                self.by_host.remove(&(page, host));
+                self.by_host.remove(&(port_table, host));
             }
         }
         true
@@ -45,9 +45,9 @@ impl RestingPorts {
 
     /// The next port whose rest is over at `now`: the table that it is in, the port, and until when it was to rest.
     pub(super) fn next_over(&mut self, now: u64) -> Option<(u32, u16, u64)> {
-        let (until, page, port) = *self.queue.front().filter(|r| r.0 <= now)?;
+        let (until, port_table, port) = *self.queue.front().filter(|r| r.0 <= now)?;
         self.queue.pop_front();
-        Some((page, port, until))
+        Some((port_table, port, until))
     }
 
     /// When the next rest is over.
@@ -61,7 +61,7 @@ impl RestingPorts {
     }
 
     /// Resting ports of a table that were a host's.
-    pub(super) fn of(&self, page: u32, host: Key) -> impl Iterator<Item = u16> + '_ {
-        self.by_host.get(&(page, host)).into_iter().flatten().copied()
+    pub(super) fn of(&self, port_table: u32, host: Key) -> impl Iterator<Item = u16> + '_ {
+        self.by_host.get(&(port_table, host)).into_iter().flatten().copied()
     }
 }

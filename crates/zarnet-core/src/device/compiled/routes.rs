@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::net::IpAddr;
 
 use crate::device::key::Key;
-use crate::net::{IntervalMap, Prefix};
+use crate::net::{IntervalMap, Prefix, PrefixMap};
 use crate::plan::{self, InterfaceId, InterfaceSet, RouteCondition};
 
 /// A way out.
@@ -49,6 +49,9 @@ struct Entry {
 struct PrefixTable {
     /// Longest first, connected before static, then as listed.
     entries: Vec<Entry>,
+    /// Positions of the entries.
+    by_prefix: PrefixMap<usize>,
+    /// What that says of each IPv4 address, found sooner.
     v4: IntervalMap<Option<u32>>,
 }
 
@@ -56,18 +59,20 @@ impl PrefixTable {
     /// `entries`: connected before static, then as listed.
     fn new(mut entries: Vec<Entry>) -> Self {
         entries.sort_by_key(|e| std::cmp::Reverse(e.to.length()));
-        let v4: Vec<_> = entries.iter().enumerate().filter(|(_, e)| e.to.first().is_ipv4()).collect();
-        let number = |a: IpAddr| Key::of(a).map_or(0, Key::number);
-        let ranges: Vec<_> = v4.iter().map(|(_, e)| (number(e.to.first()), number(e.to.last()))).collect();
-        let v4 = IntervalMap::new(&ranges, |active| active.first().map(|&r| v4[r].0 as u32));
-        Self { entries, v4 }
+        let mut by_prefix = PrefixMap::default();
+        by_prefix.extend(entries.iter().enumerate().map(|(i, e)| (e.to, i)));
+        let v4 = entries.iter().filter_map(|e| Key::ends_of(e.to.range()));
+        let edges = v4.flat_map(|(first, last)| [first.number(), last.number() + 1]);
+        let first = |n: u64| by_prefix.longest(Key::from_number(n).address()).map(|i| *i as u32);
+        let v4 = IntervalMap::from_edges(edges.collect(), first);
+        Self { entries, by_prefix, v4 }
     }
 
     #[inline]
     fn first(&self, destination: IpAddr) -> Option<usize> {
         match Key::of(destination) {
             Some(a) => self.v4.get(a.number()).map(|first| first as usize),
-            None => self.entries.iter().position(|e| e.to.contains(destination)),
+            None => self.by_prefix.longest(destination).copied(),
         }
     }
 

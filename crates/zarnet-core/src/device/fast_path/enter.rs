@@ -142,7 +142,7 @@ impl<S: Sink> Engine<'_, S> {
         // the first mapping of a host on a pool, or on an address, picks its place with all due care
         let Some(external) = external else { return self.enter_first(now, session, flow) };
         let e = self.bindings.externals.get(external);
-        let Some(page) = e.page(flow.protocol).filter(|_| e.endpoints > 0) else {
+        let Some(port_table) = e.port_table(flow.protocol).filter(|_| e.endpoints > 0) else {
             return self.enter_first(now, session, flow);
         };
         if let Some(unsure) = flow.doubts(&session, e.returns, e.address) {
@@ -151,15 +151,15 @@ impl<S: Sink> Engine<'_, S> {
         let (behaviour, internal) = (&self.compiled.plan.behaviour, flow.source);
         let class = behaviour.port_class(internal.1);
         let range = behaviour.port_classes[class].into;
-        let from = first_tried(behaviour, range, self.bindings.externals.last(page, class), internal.1);
-        let Some(port) = self.bindings.externals.page(page).ports.next_free(&[range], from, None) else {
+        let from = first_tried(behaviour, range, self.bindings.externals.last(port_table, class), internal.1);
+        let Some(port) = self.bindings.externals.port_table(port_table).ports.next_free(&[range], from, None) else {
             return FastOutcome::SlowPath;
         };
         if self.context().is_contested_by_explicit(flow, (e.address, port)) {
             return FastOutcome::SlowPath;
         }
         let (rule, target, hash) = (flow.rule, flow.target, flow.hash);
-        self.open_both(session, &NewPort { rule, target, internal, hash, page, class, port, pair });
+        self.open_both(session, &NewPort { rule, target, internal, hash, port_table, class, port, pair });
         FastOutcome::Entered
     }
 

@@ -56,8 +56,8 @@ impl Context<'_> {
     #[inline(always)]
     pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
         let external = if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
-        let page = external.and_then(|e| self.bindings.externals.get(e).page(flow.protocol));
-        page.map_or(0, |p| self.bindings.externals.touch_next(p))
+        let port_table = external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol));
+        port_table.map_or(0, |p| self.bindings.externals.touch_next(p))
     }
 
     /// The external address that a host has or would get, if it has been used, and where that is noted.

@@ -142,7 +142,7 @@ impl<S: Sink> Engine<'_, S> {
             && f.servers.len() > 1
             && f.spread == Spread::InTurn
         {
-            let next = &mut self.bindings.turns.next_server[rule.index()];
+            let next = &mut self.bindings.choices.next_server[rule.index()];
             *next = (*next + 1) % f.servers.len() as u32;
         }
     }

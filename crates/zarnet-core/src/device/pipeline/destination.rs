@@ -101,7 +101,7 @@ impl Context<'_> {
         let count = forward.servers.len();
         let chosen = match forward.spread {
             _ if count == 1 => 0,
-            Spread::InTurn => self.bindings.turns.next_server[usize::from(id)] as usize % count,
+            Spread::InTurn => self.bindings.choices.next_server[usize::from(id)] as usize % count,
             Spread::BySource => source_number(packet.source().address) as usize % count,
         };
         let server = forward.servers[chosen];
@@ -119,10 +119,10 @@ impl Context<'_> {
         let mut candidates: Vec<u32> = if whole != NONE {
             vec![whole]
         } else if packet.protocol.is_multiplexed() {
-            let page = self.bindings.externals.find_page(address, packet.protocol);
+            let port_table = self.bindings.externals.find_port_table(address, packet.protocol);
             // a stranger's query has the identifier of a mapping on its own side
             let port = if packet.signal == Signal::Query { packet.source().port } else { to.port };
-            page.map_or(Vec::new(), |p| self.bindings.externals.mappings(p, port).collect())
+            port_table.map_or(Vec::new(), |p| self.bindings.externals.mappings(p, port).collect())
         } else {
             self.bindings.portless_at(external, packet.protocol)
         };

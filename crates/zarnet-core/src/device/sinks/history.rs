@@ -43,8 +43,8 @@ pub struct History {
     compiled: Arc<Compiled>,
     lines: Vec<(Supply, Series)>,
     known: HashMap<Supply, u32, RandomState>,
-    /// Lines that a port of a page counts for, by port class.
-    pages: HashMap<(u32, u8), PortLines, RandomState>,
+    /// Lines that a port of a port_table counts for, by port class.
+    port_tables: HashMap<(u32, u8), PortLines, RandomState>,
     /// Ports of a class on all addresses of a target: counted once, for every address asks.
     usable_on_all: HashMap<Supply, u64, RandomState>,
     room: usize,
@@ -61,8 +61,8 @@ impl History {
     /// Nothing in use yet.
     pub(in crate::device) fn new(compiled: Arc<Compiled>) -> Self {
         let (lines, known) = (Vec::new(), HashMap::default());
-        let (pages, usable_on_all) = (HashMap::default(), HashMap::default());
-        let mut history = Self { compiled: compiled.clone(), lines, known, pages, usable_on_all, room: 0 };
+        let (port_tables, usable_on_all) = (HashMap::default(), HashMap::default());
+        let mut history = Self { compiled: compiled.clone(), lines, known, port_tables, usable_on_all, room: 0 };
         history.line(Supply::Mappings, compiled.plan.behaviour.max_mappings);
         history.line(Supply::Sessions, compiled.plan.behaviour.max_sessions);
         for target in 0..compiled.targets.list.len() as u16 {
@@ -102,7 +102,7 @@ impl History {
     /// The device is described anew: pools and targets have other numbers.
     pub(super) fn rename(&mut self, compiled: &Arc<Compiled>, renaming: &Renaming, old: &plan::DevicePlan) {
         self.compiled = compiled.clone();
-        self.pages.clear();
+        self.port_tables.clear();
         self.usable_on_all.clear();
         self.known.clear();
         for (i, (supply, _)) in self.lines.iter_mut().enumerate() {
@@ -115,9 +115,9 @@ impl History {
         }
     }
 
-    /// Pages are numbered anew.
-    pub(in crate::device) fn forget_pages(&mut self) {
-        self.pages.clear();
+    /// Port tables are numbered anew.
+    pub(in crate::device) fn forget_port_tables(&mut self) {
+        self.port_tables.clear();
     }
 }
 
@@ -136,16 +136,16 @@ pub(in crate::device) struct RefusedFlow {
 }
 
 impl History {
-    /// A port of a page is taken or free again.
+    /// A port of a port_table is taken or free again.
     #[inline(never)]
-    fn change_port(&mut self, bindings: &Bindings, page: u32, port: u16, now: u64, up: bool) {
-        let lines = self.port_lines(bindings, page, port);
+    fn change_port(&mut self, bindings: &Bindings, port_table: u32, port: u16, now: u64, up: bool) {
+        let lines = self.port_lines(bindings, port_table, port);
         [lines.ports, lines.all[0], lines.all[1]].into_iter().for_each(|l| self.change(l, now, up));
     }
 
-    /// A block of a page, by its class, belongs to a host or to none again.
-    fn change_block(&mut self, bindings: &Bindings, page: u32, port: u16, now: u64, up: bool) {
-        let line = self.port_lines(bindings, page, port).blocks;
+    /// A block of a port_table, by its class, belongs to a host or to none again.
+    fn change_block(&mut self, bindings: &Bindings, port_table: u32, port: u16, now: u64, up: bool) {
+        let line = self.port_lines(bindings, port_table, port).blocks;
         self.change(line, now, up);
     }
 
@@ -170,14 +170,14 @@ impl History {
         found.map_or((u8::MAX, (1, u16::MAX)), |(i, r)| (i as u8, r))
     }
 
-    fn port_lines(&mut self, bindings: &Bindings, page: u32, port: u16) -> PortLines {
+    fn port_lines(&mut self, bindings: &Bindings, port_table: u32, port: u16) -> PortLines {
         let (class, range) = self.range_of(port);
-        if let Some(known) = self.pages.get(&(page, class)) {
+        if let Some(known) = self.port_tables.get(&(port_table, class)) {
             return *known;
         }
-        let (external, protocol) = bindings.externals.owner(page);
+        let (external, protocol) = bindings.externals.owner(port_table);
         let lines = self.new_port_lines(bindings.externals.get(external).address, protocol, range);
-        self.pages.insert((page, class), lines);
+        self.port_tables.insert((port_table, class), lines);
         lines
     }
 
@@ -272,10 +272,10 @@ impl Sink for History {
             TableEvent::MappingClosed { .. } => self.change(MAPPINGS, at, false),
             TableEvent::SessionOpened { .. } => self.change(SESSIONS, at, true),
             TableEvent::SessionClosed { .. } => self.change(SESSIONS, at, false),
-            TableEvent::PortTaken { page, port } => self.change_port(bindings, page, port, at, true),
-            TableEvent::PortFreed { page, port } => self.change_port(bindings, page, port, at, false),
-            TableEvent::BlockTaken { page, port } => self.change_block(bindings, page, port, at, true),
-            TableEvent::BlockFreed { page, port } => self.change_block(bindings, page, port, at, false),
+            TableEvent::PortTaken { port_table, port } => self.change_port(bindings, port_table, port, at, true),
+            TableEvent::PortFreed { port_table, port } => self.change_port(bindings, port_table, port, at, false),
+            TableEvent::BlockTaken { port_table, port } => self.change_block(bindings, port_table, port, at, true),
+            TableEvent::BlockFreed { port_table, port } => self.change_block(bindings, port_table, port, at, false),
             TableEvent::AddressTaken { target, in_use } => self.change_pool(target, in_use, at, true),
             TableEvent::AddressFreed { target, in_use } => self.change_pool(target, in_use, at, false),
             TableEvent::MappingHandedOver { .. } | TableEvent::Refused { .. } => {}

@@ -12,7 +12,7 @@ use crate::net::Prefix;
 use crate::network::Hop;
 use crate::observe::{By, Stage, StageResult};
 use crate::plan::edit::{Edit, List, Table, Value};
-use crate::plan::{DeviceId, External, Rule, RuleId, RuleKind};
+use crate::plan::{DeviceId, Rule, RuleId, RuleKind};
 use crate::reason::Reason;
 
 impl Case<'_> {
@@ -70,12 +70,7 @@ impl Case<'_> {
         let mut ways = Vec::new();
         for device in &self.plan.devices {
             for rule in device.rules.iter().filter(|r| r.enabled) {
-                let external = |e| match e {
-                    External::Range(r) => r.first().to_string(),
-                    External::Interface(i) => {
-                        device.interfaces[i.index()].primary().map(|a| a.to_string()).unwrap_or_default()
-                    }
-                };
+                let external = |e| device.external(e).map(|r| r.first().to_string()).unwrap_or_default();
                 match &rule.kind {
                     RuleKind::Forward(f) if f.servers.iter().any(|s| s.address == to.address) => {
                         ways.push(format!("{}:{}/{} (rule {})", external(f.external), f.ports, f.protocol, rule.name));

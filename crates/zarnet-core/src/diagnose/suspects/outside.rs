@@ -75,20 +75,11 @@ impl Case<'_> {
         let mut users = Vec::new();
         for (d, device) in self.plan.devices.iter().enumerate() {
             for (r, rule) in device.rules.iter().enumerate() {
-                let range = |e: External| match e {
-                    External::Range(range) => range.contains(address),
-                    External::Interface(_) => false,
-                };
-                let uses = match &rule.kind {
-                    RuleKind::Static(s) => range(s.external),
-                    RuleKind::Forward(f) => range(f.external),
-                    RuleKind::Pool { pool, .. } => device.pools[pool.index()].listed().contains(address),
-                    RuleKind::Overload { target: Target::Pool(p), .. } => {
-                        device.pools[p.index()].listed().contains(address)
-                    }
-                    RuleKind::Overload { target: Target::Address(a), .. } => *a == address,
-                    _ => false,
-                };
+                // what an interface has is not the rule's own
+                let fixed = rule.kind.external().filter(|e| matches!(e, External::Range(_)));
+                let target = rule.kind.target().filter(|t| !matches!(t, Target::Interface(_)));
+                let uses = fixed.and_then(|e| device.external(e)).is_some_and(|r| r.contains(address))
+                    || target.is_some_and(|t| device.listed_by(t).contains(address));
                 if uses {
                     users.push((DeviceId(d as u16), RuleId(r as u16)));
                 }

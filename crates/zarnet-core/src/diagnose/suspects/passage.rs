@@ -9,7 +9,7 @@ use crate::net::{Packet, Prefix};
 use crate::network::Hop;
 use crate::observe::{By, Stage, StageResult};
 use crate::plan::edit::{Edit, List, Table, Value};
-use crate::plan::{DeviceId, InterfaceId, Verdict, Zone};
+use crate::plan::{DeviceId, InterfaceId, Verdict};
 use crate::reason::Reason;
 
 impl Case<'_> {
@@ -153,14 +153,10 @@ impl Case<'_> {
             interface.realm.clone().unwrap_or_else(|| interface.name.clone())
         };
         let (from, into) = (side(ingress), side(egress));
-        let zone = |z: &Option<Zone>, i| z.as_ref().is_none_or(|z| z.interfaces.contains(i));
         let names = |p: &crate::plan::Policy, packet: Packet| {
             p.verdict == Verdict::Accept
-                && zone(&p.from, ingress)
-                && zone(&p.into, egress)
-                && p.service.holds(packet.protocol, packet.destination().port)
-                && p.parties.source.contains(hop.packet.source().address)
-                && p.parties.destination.contains(packet.destination().address)
+                && p.is_between(ingress, egress)
+                && p.is_for(packet.protocol, hop.packet.source().address, packet.destination())
         };
         let meant = device.policies.iter().find(|p| other.ends != seen.ends && names(p, other));
         let what = format!("{} from {} to {}", service(seen), seen.source().address, seen.destination().address);
@@ -199,9 +195,9 @@ impl Case<'_> {
         let device = self.device(id);
         let realm = |i: InterfaceId| device.interfaces[i.index()].realm.as_deref();
         let known = |name: &str| device.interfaces.iter().any(|i| i.realm.as_deref() == Some(name) || i.name == name);
-        let zones = device.rules.iter().filter(|r| r.enabled).flat_map(|r| [&r.from, &r.into]);
-        let zones = zones.chain(device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into)));
-        let mut wanted: Vec<&str> = zones.flat_map(|z| z.names.iter().map(|n| n.value.as_str())).collect();
+        let realm_sets = device.rules.iter().filter(|r| r.enabled).flat_map(|r| [&r.from, &r.into]);
+        let realm_sets = realm_sets.chain(device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into)));
+        let mut wanted: Vec<&str> = realm_sets.flat_map(|z| z.names.iter().map(|n| n.value.as_str())).collect();
         wanted.sort_unstable();
         wanted.dedup();
         // a name that rules use and no interface has is the likeliest; then those that are in use

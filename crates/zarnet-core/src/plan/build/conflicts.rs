@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use super::{Builder, PlanError};
 use crate::limits;
 use crate::net::{AddressRange, PortRange, Protocol};
-use crate::plan::{DevicePlan, External, Place, Plan, Problem, Rule, RuleKind, SegmentId};
+use crate::plan::{DevicePlan, Place, Plan, Problem, Rule, RuleKind, SegmentId};
 
 impl Builder {
     /// An address that two hold as their own on one segment.
@@ -101,13 +101,10 @@ struct Claim<'a> {
 }
 
 fn claim<'a>(rule: &'a Rule, device: &DevicePlan) -> Option<Claim<'a>> {
-    let range = |external: External| match external {
-        External::Range(range) => Some(range),
-        External::Interface(i) => device.interfaces[i.index()].primary().map(AddressRange::one),
-    };
+    let addresses = device.external_end(rule)?;
     match &rule.kind {
-        RuleKind::Forward(f) => Some(Claim { rule, addresses: range(f.external)?, port: Some((f.protocol, f.ports)) }),
-        RuleKind::Static(s) => Some(Claim { rule, addresses: range(s.external)?, port: None }),
+        RuleKind::Forward(f) => Some(Claim { rule, addresses, port: Some((f.protocol, f.ports)) }),
+        RuleKind::Static(_) => Some(Claim { rule, addresses, port: None }),
         _ => None,
     }
 }

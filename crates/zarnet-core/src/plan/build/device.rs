@@ -5,7 +5,7 @@ use crate::limits;
 use crate::net::{Prefix, PrefixMap, ServiceSet};
 use crate::plan::{
     Acl, AclEntry, AclId, DevicePlan, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, DraftRoute, Interface,
-    InterfaceId, InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, Route, RouteCondition, Verdict, Zone,
+    InterfaceId, InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, RealmSet, Route, RouteCondition, Verdict,
 };
 
 impl Builder {
@@ -58,8 +58,8 @@ impl Builder {
             }
         }
         for policy in &draft.policies {
-            let zone = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| self.zone(t));
-            let (from, into) = (zone(&policy.from), zone(&policy.into));
+            let realm_set = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| self.realm_set(t));
+            let (from, into) = (realm_set(&policy.from), realm_set(&policy.into));
             let parties = self.parties(policy.source.as_ref(), policy.destination.as_ref());
             let accept_drop = self.accept_or_drop(policy.accept.as_ref(), policy.drop.as_ref(), policy.place);
             if let Some((verdict, service)) = accept_drop {
@@ -98,7 +98,7 @@ impl Builder {
                 let error = PlanError::RouteNeverTaken { key: "from", why: "names no realm and no interface" };
                 self.report(error, draft.place);
             }
-            self.zone(names)
+            self.realm_set(names)
         });
         Some(RouteCondition { source, from })
     }
@@ -184,9 +184,9 @@ impl Builder {
 
     /// The interfaces that realm or interface names come to. A name that none has comes to nothing, which is what the
     /// device makes of it; the audit tells.
-    pub(super) fn zone(&self, names: &[Text]) -> Zone {
+    pub(super) fn realm_set(&self, names: &[Text]) -> RealmSet {
         let mut interfaces = InterfaceSet::default();
         names.iter().filter_map(|n| self.scope.realm(&n.value)).for_each(|set| interfaces.extend(set));
-        Zone { names: names.to_vec(), interfaces }
+        RealmSet { names: names.to_vec(), interfaces }
     }
 }

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 
 use super::{Builder, Text};
-use crate::net::{AddressRange, AddressSet, FlowNotation, Instant, NotationError, PortRange};
+use crate::net::{AddressRange, AddressSet, FlowNotation, Instant, PortRange};
 use crate::plan::{
     DeviceId, DraftExpect, DraftSeenBy, EndSet, Expectation, InterfaceId, Plan, PlanError, SeenBy, Viewpoint,
 };
@@ -107,21 +107,8 @@ impl Builder {
         let place = text.place;
         let source = self.party(&notation.source.who, text, plan);
         let destination = self.party(&notation.destination.who, text, plan);
-        if notation.protocol.has_ports() && notation.destination.port.is_none() {
-            self.report(NotationError::PortMissing(notation.protocol.to_string()), place);
-            return None;
-        }
-        Some(Flow {
-            start: Instant::ZERO,
-            protocol: notation.protocol,
-            source: source?,
-            source_port: notation.source.port,
-            destination: destination?,
-            destination_port: notation.destination.port,
-            lasts: 0,
-            ending: None,
-            round_trip: None,
-        })
+        self.take(notation.check_port(), place)?;
+        Some(Flow::of_notation(&notation, source?, destination?, Instant::ZERO))
     }
 
     fn party(&mut self, who: &str, text: &Text, plan: &Plan) -> Option<Party> {

@@ -6,7 +6,7 @@ use crate::limits;
 use crate::net::{AddressRange, NotationError, PortRange, Protocol};
 use crate::plan::{
     DevicePlan, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Log, Pick, Placed, Pool, PoolId,
-    Rule, RuleKind, Server, Spread, Static, Target, Written, Zone,
+    RealmSet, Rule, RuleKind, Server, Spread, Static, Target, Written,
 };
 
 const TYPES: [(&str, &str); 5] =
@@ -28,7 +28,7 @@ impl Builder {
         // everything that does not depend on the type first, so that all its problems are told
         let from = self.side(draft.from.as_ref(), "internal", draft);
         let into = self.side(draft.into.as_ref(), "external", draft);
-        let hairpin = draft.hairpin.as_ref().map_or_else(Zone::default, |h| self.zone(h));
+        let hairpin = draft.hairpin.as_ref().map_or_else(RealmSet::default, |h| self.realm_set(h));
         let parties = self.parties(draft.source.as_ref(), draft.destination.as_ref());
         let service = self.services_or_any(draft.service.as_ref());
         let limit = draft.limit.as_ref().and_then(|l| {
@@ -105,9 +105,9 @@ impl Builder {
         log
     }
 
-    fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule) -> Zone {
+    fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule) -> RealmSet {
         let fallback = [Placed::new(default.to_owned(), draft.name.place)];
-        self.zone(names.map_or(&fallback[..], |n| n))
+        self.realm_set(names.map_or(&fallback[..], |n| n))
     }
 
     fn needed<'a, T>(&mut self, value: Option<&'a T>, key: &'static str, draft: &DraftRule) -> Option<&'a T> {

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use super::passage::{Acl, Policy, Verdict, Zone};
+use super::passage::{Acl, Policy, RealmSet, Verdict};
 use super::rule::{Pool, Rule};
 use crate::ids::{AclId, InterfaceId, SegmentId};
 use crate::net::{AddressSet, Prefix, ServiceSet};
@@ -111,13 +111,13 @@ pub struct RouteCondition {
     /// Senders, as they are before their translation.
     pub source: AddressSet,
     /// Where packets come in; anywhere, the device itself included, if `None`.
-    pub from: Option<Zone>,
+    pub from: Option<RealmSet>,
 }
 
 impl RouteCondition {
     /// Whether it holds for a packet: its sender, and where it came in, unless the device itself sends it.
     pub fn holds(&self, source: IpAddr, ingress: Option<InterfaceId>) -> bool {
-        self.from.as_ref().is_none_or(|zone| ingress.is_some_and(|i| zone.interfaces.contains(i)))
+        self.from.as_ref().is_none_or(|realm_set| ingress.is_some_and(|i| realm_set.interfaces.contains(i)))
             && self.source.contains(source)
     }
 }

@@ -12,7 +12,7 @@ use crate::ids::{DeviceId, HostId, SegmentId};
 use crate::net::{AddressSet, Prefix, ServiceSet};
 
 pub use device::{DevicePlan, Interface, Route, RouteCondition};
-pub use passage::{Acl, AclEntry, InterfaceSet, Parties, Policy, Verdict, Zone};
+pub use passage::{Acl, AclEntry, InterfaceSet, Parties, Policy, RealmSet, Verdict};
 pub use rule::{
     Direction, External, Fallback, Forward, Log, Pool, Rule, RuleKind, Server, Spread, Static, Target, Written,
 };

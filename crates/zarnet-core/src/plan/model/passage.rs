@@ -62,9 +62,9 @@ pub struct Parties {
 #[derive(Debug, Clone)]
 pub struct Policy {
     /// Where packets come from; anywhere if `None`.
-    pub from: Option<Zone>,
+    pub from: Option<RealmSet>,
     /// Where they go; anywhere if `None`.
-    pub into: Option<Zone>,
+    pub into: Option<RealmSet>,
     /// What it decides.
     pub verdict: Verdict,
     /// Services.
@@ -77,7 +77,7 @@ pub struct Policy {
 
 /// Realms or interfaces by name, and the interfaces that this comes to.
 #[derive(Debug, Clone, Default)]
-pub struct Zone {
+pub struct RealmSet {
     /// The names as written; for a default without a place of their own, the rule's.
     pub names: Vec<Placed<String>>,
     /// The interfaces in them.

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use super::passage::{Parties, Zone};
+use super::passage::{Parties, RealmSet};
 use crate::ids::{InterfaceId, PoolId};
 use crate::net::{AddressRange, AddressSet, PortRange, Prefix, Protocol, ServiceSet};
 use crate::plan::{Pick, Place, Placed};
@@ -53,9 +53,9 @@ pub struct Rule {
     /// What of its translations is logged.
     pub log: Log,
     /// The internal side.
-    pub from: Zone,
+    pub from: RealmSet,
     /// The external side.
-    pub into: Zone,
+    pub into: RealmSet,
     /// Senders: of a static or forward, those who may come in.
     pub parties: Parties,
     /// Services of the destination as the initiator sent it; of a static, those of its internal end.
@@ -63,7 +63,7 @@ pub struct Rule {
     /// Limit of dynamic mappings, or of sessions of a fixed rule.
     pub limit: Option<u32>,
     /// Interfaces of the realms whose hosts may use the external end.
-    pub hairpin: Zone,
+    pub hairpin: RealmSet,
     /// Its lists as written.
     pub written: Written,
     /// Where it stands.

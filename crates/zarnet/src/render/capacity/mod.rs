@@ -20,7 +20,7 @@ use crate::args::Capacity;
 
 /// Everything that was found out.
 #[derive(Default)]
-pub struct Study {
+pub struct CapacityAnalysis {
     /// What was in use.
     pub resources: Vec<Resource>,
     /// Whether a table of a device said so, and not a prediction.
@@ -93,13 +93,13 @@ pub struct Outcome {
     pub peak: Option<(u64, Option<u64>)>,
 }
 
-/// A study with the names of its plan.
+/// A analysis with the names of its plan.
 #[derive(Clone, Copy)]
 pub struct CapacityAnswer<'a> {
     /// The plan.
     pub loaded: &'a Loaded,
     /// What was found out.
-    pub study: &'a Study,
+    pub analysis: &'a CapacityAnalysis,
     /// What was asked.
     pub args: &'a Capacity,
 }
@@ -156,7 +156,7 @@ impl<'a> CapacityAnswer<'a> {
         };
         if self.args.over_time {
             out.write_all(b"device,kind,name,address,protocol,from,least,most,last,begun,refused\n")?;
-            for r in &self.study.resources {
+            for r in &self.analysis.resources {
                 for s in r.series.spans() {
                     head(&mut row, r);
                     row.time(Some(s.from));
@@ -169,10 +169,10 @@ impl<'a> CapacityAnswer<'a> {
         out.write_all(
             b"device,kind,name,address,protocol,usable,at,in-use,peak,peak-at,first-full,first-refusal,refused-flows,refused-hosts,next-release\n",
         )?;
-        for r in &self.study.resources {
+        for r in &self.analysis.resources {
             head(&mut row, r);
             row.text(&r.series.usable.map(|u| u.to_string()).unwrap_or_default());
-            let timed = |i: Option<Instant>| i.filter(|_| !self.study.observed);
+            let timed = |i: Option<Instant>| i.filter(|_| !self.analysis.observed);
             row.time(timed(Some(r.at)));
             row.number(r.in_use);
             row.number(r.series.peak.count);

@@ -177,8 +177,8 @@ impl<'a> CapacityAnswer<'a> {
 
     /// Everything, for scripts.
     pub fn shape(self) -> CapacityShape<'a> {
-        let study = self.study;
-        let outlooks = || study.resources.iter().zip(&study.outlooks).filter_map(|(r, o)| Some((r, o.as_ref()?)));
+        let analysis = self.analysis;
+        let outlooks = || analysis.resources.iter().zip(&analysis.outlooks).filter_map(|(r, o)| Some((r, o.as_ref()?)));
         let forecast = |(r, o): (&Resource, &'a Outlook)| {
             let which = self.which(r);
             let one = move |f: &'a Forecast| ForecastShape {
@@ -200,18 +200,18 @@ impl<'a> CapacityAnswer<'a> {
         };
         CapacityShape {
             shape: 1,
-            from: study.from.seconds(),
-            until: study.until.seconds(),
-            resources: study.resources.iter().map(|r| self.resource(r)).collect(),
-            refused_by_limits: study.elsewhere,
+            from: analysis.from.seconds(),
+            until: analysis.until.seconds(),
+            resources: analysis.resources.iter().map(|r| self.resource(r)).collect(),
+            refused_by_limits: analysis.elsewhere,
             forecast: outlooks().flat_map(forecast).collect(),
             sizing: outlooks().map(|(r, o)| self.sizing(r, o)).collect(),
-            remedies: study.trials.iter().map(|t| self.remedy(t)).collect(),
+            remedies: analysis.trials.iter().map(|t| self.remedy(t)).collect(),
         }
     }
 
     fn resource(self, r: &Resource) -> ResourceShape<'a> {
-        let timed = !self.study.observed;
+        let timed = !self.analysis.observed;
         let (s, pool) = (&r.series, self.pool_of(r));
         let holder = |h: &Holder| HolderShape {
             host: h.host,
@@ -240,7 +240,9 @@ impl<'a> CapacityAnswer<'a> {
         let over_time: Vec<Stretch> = match (timed, self.args.over_time) {
             (false, _) => Vec::new(),
             (true, true) => s.spans().iter().copied().map(stretch).collect(),
-            (true, false) => s.reduced(self.study.from, self.study.until, STRETCHES).into_iter().map(stretch).collect(),
+            (true, false) => {
+                s.reduced(self.analysis.from, self.analysis.until, STRETCHES).into_iter().map(stretch).collect()
+            }
         };
         ResourceShape {
             which: self.which(r),
@@ -252,7 +254,7 @@ impl<'a> CapacityAnswer<'a> {
             peak: s.peak.count,
             peak_at: timed.then(|| s.peak.at.seconds()),
             first_full: s.first_full.filter(|_| timed).map(Instant::seconds),
-            full_for: s.full_for(self.study.until) as f64 / 1e9,
+            full_for: s.full_for(self.analysis.until) as f64 / 1e9,
             first_refusal: s.first_refusal.map(Instant::seconds),
             last_refusal: s.last_refusal.map(Instant::seconds),
             refused_flows: r.refused_flows,
@@ -288,7 +290,7 @@ impl<'a> CapacityAnswer<'a> {
     fn remedy(self, t: &'a Trial) -> RemedyShape<'a> {
         let peak = t.outcome.as_ref().and_then(|o| o.peak);
         RemedyShape {
-            which: self.which(&self.study.resources[t.of]),
+            which: self.which(&self.analysis.resources[t.of]),
             remedy: t.kind.name(),
             title: &t.title,
             cost: t.kind.sentence(),

@@ -16,7 +16,7 @@ impl CapacityAnswer<'_> {
     /// Everything, for people, in so many columns.
     pub fn text(self, out: &mut dyn Write, width: usize, verbose: bool) -> io::Result<()> {
         self.overview(out, width, verbose)?;
-        let focus = self.study.focus();
+        let focus = self.analysis.focus();
         for &i in &focus {
             writeln!(out)?;
             self.closely(out, i, width, verbose)?;
@@ -26,18 +26,18 @@ impl CapacityAnswer<'_> {
     }
 
     fn overview(self, out: &mut dyn Write, width: usize, verbose: bool) -> io::Result<()> {
-        let study = self.study;
-        if study.observed {
+        let analysis = self.analysis;
+        if analysis.observed {
             writeln!(out, "{BOLD}In use{BOLD:#} by the table")?;
         } else {
-            writeln!(out, "{BOLD}In use{BOLD:#} from {} to {}", study.from, study.until)?;
+            writeln!(out, "{BOLD}In use{BOLD:#} from {} to {}", analysis.from, analysis.until)?;
         }
         let several = self.loaded.plan.devices.len() > 1;
         let columns = [
             Column::text(if several { "DEVICE" } else { "" }).expendable(if several { 2 } else { 9 }),
             Column::text("SUPPLY"),
             Column::number("USABLE"),
-            Column::number(if study.observed { "IN USE" } else { "MOST" }),
+            Column::number(if analysis.observed { "IN USE" } else { "MOST" }),
             Column::number("OF IT"),
             Column::text("AT").expendable(3),
             Column::number("ALL IN USE FOR").expendable(4),
@@ -48,7 +48,7 @@ impl CapacityAnswer<'_> {
         let shown =
             |r: &&Resource| verbose || r.series.usable.is_some() && (r.series.peak.count > 0 || r.refused_flows > 0);
         let rows: Vec<Vec<Cell>> =
-            study.resources.iter().filter(shown).map(|r| self.overview_row(r, several)).collect();
+            analysis.resources.iter().filter(shown).map(|r| self.overview_row(r, several)).collect();
         if rows.is_empty() {
             writeln!(out, "nothing that can run out was used")?;
         } else {
@@ -65,8 +65,8 @@ impl CapacityAnswer<'_> {
             Some(share) if share >= 0.8 => CAUTION,
             _ => anstyle::Style::new(),
         };
-        let full = Duration::from_nanos(s.full_for(self.study.until));
-        let timed = |text: String| if self.study.observed { String::new() } else { text };
+        let full = Duration::from_nanos(s.full_for(self.analysis.until));
+        let timed = |text: String| if self.analysis.observed { String::new() } else { text };
         let refused = |n: u64| if r.refused_flows > 0 { n.to_string() } else { String::new() };
         vec![
             if several { self.naming().device(r.device).into() } else { "".into() },
@@ -84,7 +84,7 @@ impl CapacityAnswer<'_> {
 
     /// Pools that can hand out less than they list.
     fn prefixes(self, out: &mut dyn Write) -> io::Result<()> {
-        for r in &self.study.resources {
+        for r in &self.analysis.resources {
             let Some(pool) = self.pool_of(r) else { continue };
             let (lists, lost) = (listed(pool), pool.lost_to_prefixes().collect::<Vec<_>>());
             let usable = r.series.usable.unwrap_or(0);
@@ -116,21 +116,21 @@ impl CapacityAnswer<'_> {
 
     /// One resource: use over time, who has it, who was refused, what is to be expected.
     fn closely(self, out: &mut dyn Write, i: usize, width: usize, verbose: bool) -> io::Result<()> {
-        let r = &self.study.resources[i];
+        let r = &self.analysis.resources[i];
         writeln!(out, "{BOLD}{}{BOLD:#} at {}", self.title(r), self.naming().device(r.device))?;
-        if !self.study.observed {
-            let curve = chart::Curve::of(r, (self.study.from, self.study.until));
+        if !self.analysis.observed {
+            let curve = chart::Curve::of(r, (self.analysis.from, self.analysis.until));
             terminal::over_time(out, &curve, width, self.args.ascii)?;
-            let strips = chart::strips(self.study, r);
+            let strips = chart::strips(self.analysis, r);
             if strips.len() > 1 {
                 terminal::heat(out, &strips, width, self.args.ascii)?;
             }
         }
         self.holders(out, r, width)?;
         self.refused(out, r, width)?;
-        match self.study.outlooks.get(i).and_then(Option::as_ref) {
+        match self.analysis.outlooks.get(i).and_then(Option::as_ref) {
             Some(outlook) => self.outlook(out, r, outlook, (width, verbose)),
-            None if self.study.observed || r.series.usable.is_none() => Ok(()),
+            None if self.analysis.observed || r.series.usable.is_none() => Ok(()),
             None if r.series.usable == Some(0) => {
                 writeln!(out, "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` tells why.")
             }
@@ -142,7 +142,7 @@ impl CapacityAnswer<'_> {
         let hosts = count(r.holders.len() as u64, "host", "hosts");
         let of = r.series.usable.map(|u| format!(" of {u}")).unwrap_or_default();
         let what = format!("{}{of} {}", r.in_use, self.unit(r));
-        if self.study.observed {
+        if self.analysis.observed {
             let left = r.series.usable.map(|u| format!("; {} left", u.saturating_sub(r.in_use))).unwrap_or_default();
             writeln!(out, "{what} held by {hosts}{left}")?;
         } else {
@@ -156,7 +156,7 @@ impl CapacityAnswer<'_> {
         if r.holders.is_empty() {
             return Ok(());
         }
-        let timed = !self.study.observed;
+        let timed = !self.analysis.observed;
         let columns = [
             Column::text("HOST"),
             Column::number("HELD"),
@@ -245,11 +245,11 @@ impl CapacityAnswer<'_> {
     }
 
     fn remedies(self, out: &mut dyn Write, i: usize, width: usize) -> io::Result<()> {
-        let own: Vec<&Trial> = self.study.trials.iter().filter(|t| t.of == i).collect();
+        let own: Vec<&Trial> = self.analysis.trials.iter().filter(|t| t.of == i).collect();
         if own.is_empty() {
             return Ok(());
         }
-        let r = &self.study.resources[i];
+        let r = &self.analysis.resources[i];
         writeln!(out, "\n{BOLD}Remedies{BOLD:#} for {}, tried on the same traffic", self.title(r))?;
         let columns = [
             Column::text("REMEDY"),
@@ -292,35 +292,35 @@ impl CapacityAnswer<'_> {
         for t in own.iter().filter(|t| t.obstacle.is_none()) {
             writeln!(out, "  {:longest$}  {DIM}{}{DIM:#}", t.kind.name(), t.kind.sentence())?;
         }
-        let Some((best, changed)) = self.study.best(i).and_then(|b| Some((b, b.changed.as_ref()?))) else {
+        let Some((best, changed)) = self.analysis.best(i).and_then(|b| Some((b, b.changed.as_ref()?))) else {
             return Ok(());
         };
         let why =
-            if self.study.shown.is_some() { "as asked for" } else { "refuses fewest, and is the first of equals" };
+            if self.analysis.shown.is_some() { "as asked for" } else { "refuses fewest, and is the first of equals" };
         writeln!(out, "\n{BOLD}{}{BOLD:#} ({why}): {}", best.kind.name(), best.title)?;
         change::write(out, "", &change::diff(&self.loaded.sources, &changed.sources))
     }
 
     fn footer(self, out: &mut dyn Write, focus: &[usize]) -> io::Result<()> {
-        let study = self.study;
+        let analysis = self.analysis;
         writeln!(out)?;
-        if study.elsewhere > 0 {
-            let flows = count(study.elsewhere as u64, "flow was", "flows were");
+        if analysis.elsewhere > 0 {
+            let flows = count(analysis.elsewhere as u64, "flow was", "flows were");
             writeln!(
                 out,
                 "{flows} refused by a limit of a host or rule, with supply left: `zarnet predict` lists them"
             )?;
         }
-        let refused: u64 = study.resources.iter().map(|r| r.refused_flows).sum();
-        if study.observed {
+        let refused: u64 = analysis.resources.iter().map(|r| r.refused_flows).sum();
+        if analysis.observed {
             writeln!(out, "{DIM}next: give traffic instead of --observed to see when it runs out{DIM:#}")
         } else if refused == 0 {
             writeln!(
                 out,
                 "{GOOD}nobody was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; --chart FILE.png draws it{DIM:#}"
             )
-        } else if study.trials.iter().any(|t| t.changed.is_some()) {
-            let name = focus.iter().find_map(|i| study.best(*i)).map_or("NAME", |t| t.kind.name());
+        } else if analysis.trials.iter().any(|t| t.changed.is_some()) {
+            let name = focus.iter().find_map(|i| analysis.best(*i)).map_or("NAME", |t| t.kind.name());
             writeln!(
                 out,
                 "{DIM}next: --apply {name} writes it into the plan; --remedy shows another; --chart FILE.png draws it{DIM:#}"

@@ -9,9 +9,9 @@ use serde::Serialize;
 use zarnet_core::Class;
 use zarnet_core::net::{Packet, Tuple};
 use zarnet_core::network::{Handover, Hop, Origin, Receiver, Trace};
-use zarnet_core::observe::{By, StageResult, Step, Taker};
+use zarnet_core::observe::{By, NextHopOwner, StageResult, Step};
 use zarnet_core::plan::{DeviceId, Place};
-use zarnet_core::predict::{Followed, Sight, Vantage};
+use zarnet_core::predict::{Followed, ObservationPoint, SeenEnds};
 
 use super::answer::End;
 use super::csv::Row;
@@ -120,13 +120,13 @@ impl<'a> Story<'a> {
         format!("{}/{}", self.naming.device(device), self.naming.interface(device, interface))
     }
 
-    fn taker(self, handover: &Handover) -> Option<String> {
+    fn owner(self, handover: &Handover) -> Option<String> {
         handover.to.map(|taker| match taker {
-            Taker::Host(id) => self.naming.host(id).to_owned(),
-            Taker::Interface(device, interface) => self.interface(device, interface),
-            Taker::Undeclared => format!("{} (not in the plan)", handover.address),
-            Taker::Provider => "the provider's router".to_owned(),
-            Taker::Peer => handover.address.to_string(),
+            NextHopOwner::Host(id) => self.naming.host(id).to_owned(),
+            NextHopOwner::Interface(device, interface) => self.interface(device, interface),
+            NextHopOwner::Undeclared => format!("{} (not in the plan)", handover.address),
+            NextHopOwner::Provider => "the provider's router".to_owned(),
+            NextHopOwner::Peer => handover.address.to_string(),
         })
     }
 
@@ -139,8 +139,9 @@ impl<'a> Story<'a> {
             By::Acl(id, None) => format!("{}, no entry matches", plan.acls[id.index()].name),
             By::Policy(Some(entry)) => {
                 let entry = &plan.policies[entry];
-                let side = |zone: &Option<zarnet_core::plan::Zone>| {
-                    let names = zone.as_ref().map(|z| z.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>());
+                let side = |realm_set: &Option<zarnet_core::plan::RealmSet>| {
+                    let names =
+                        realm_set.as_ref().map(|z| z.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>());
                     names.map_or("any".to_owned(), |n| n.join(", "))
                 };
                 format!("{} -> {}", side(&entry.from), side(&entry.into))
@@ -158,17 +159,17 @@ impl<'a> Story<'a> {
     }
 
     /// What a place is called.
-    pub fn vantage(self, at: Vantage, ends: Option<Tuple>) -> String {
+    pub fn observation_point(self, at: ObservationPoint, ends: Option<Tuple>) -> String {
         let plan = self.naming;
         match at {
-            Vantage::Interface(device, interface) => self.interface(device, interface),
-            Vantage::Client => match self.followed.sent {
+            ObservationPoint::Interface(device, interface) => self.interface(device, interface),
+            ObservationPoint::Client => match self.followed.sent {
                 Some((Origin::Host(id), _)) => plan.host(id).to_owned(),
                 Some((Origin::Device(id, _), _)) => plan.device(id).to_owned(),
                 Some((_, packet)) => packet.source().address.to_string(),
                 None => String::new(),
             },
-            Vantage::Server => match self.followed.arrived {
+            ObservationPoint::Server => match self.followed.arrived {
                 Some((Receiver::Host(id), _)) => plan.host(id).to_owned(),
                 Some((Receiver::Device(id) | Receiver::Answering(id, _), _)) => plan.device(id).to_owned(),
                 _ => ends.map(|e| e.destination.address.to_string()).unwrap_or_default(),
@@ -194,7 +195,7 @@ impl<'a> Story<'a> {
     }
 
     fn handed(self, list: &[Handover]) -> Vec<Handed> {
-        list.iter().map(|h| Handed { address: h.address, by: self.taker(h) }).collect()
+        list.iter().map(|h| Handed { address: h.address, by: self.owner(h) }).collect()
     }
 
     fn step(self, device: DeviceId, step: &Step) -> StepShape {
@@ -213,8 +214,8 @@ impl<'a> Story<'a> {
     pub fn shape(self) -> FollowShape<'a> {
         let f = self.followed;
         let hops = |trace: &Trace| trace.hops.iter().map(|h| self.hop(h)).collect();
-        let view = |s: Sight| View {
-            at: self.vantage(s.at, s.forth),
+        let view = |s: SeenEnds| View {
+            at: self.observation_point(s.at, s.forth),
             source: s.forth.map(|e| e.source.into()),
             destination: s.forth.map(|e| e.destination.into()),
             answer: s.back.map(|e| Ends { source: e.source.into(), destination: e.destination.into() }),

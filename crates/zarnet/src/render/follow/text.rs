@@ -6,7 +6,7 @@ use zarnet_core::net::{Endpoint, Tuple};
 use zarnet_core::network::{Handover, Hop, Origin, Receiver, Trace};
 use zarnet_core::observe::{By, Stage, StageResult, Step};
 use zarnet_core::plan::DeviceId;
-use zarnet_core::predict::Vantage;
+use zarnet_core::predict::ObservationPoint;
 use zarnet_core::{Class, Reason};
 
 use super::Story;
@@ -47,7 +47,7 @@ impl Story<'_> {
     pub fn ways(self, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
         let f = self.followed;
         let Some((origin, packet)) = f.sent else { return Ok(()) };
-        let client = self.vantage(Vantage::Client, None);
+        let client = self.observation_point(ObservationPoint::Client, None);
         writeln!(out, "\n{BOLD}THERE{BOLD:#}")?;
         if !matches!(origin, Origin::Device(..)) {
             self.line(out, &client, "sends", packet.ends)?;
@@ -55,7 +55,7 @@ impl Story<'_> {
         }
         self.hops(out, &f.forth, verbose)?;
         let Some((receiver, arrived)) = f.arrived else { return self.end(out, &f.forth) };
-        let server = self.vantage(Vantage::Server, Some(arrived.ends));
+        let server = self.observation_point(ObservationPoint::Server, Some(arrived.ends));
         let by_device = matches!(receiver, Receiver::Device(_) | Receiver::Answering(..));
         if !by_device {
             self.line(out, &server, "gets", arrived.ends)?;
@@ -165,7 +165,7 @@ impl Story<'_> {
     /// Who answers for the next address.
     pub fn handover(self, handover: &Handover) -> String {
         let address = handover.address;
-        match self.taker(handover) {
+        match self.owner(handover) {
             None => format!("nobody answers for {address}"),
             Some(who) if who.starts_with(&address.to_string()) => format!("to {who}"),
             Some(who) => format!("to {address}, which {who} answers for"),
@@ -245,7 +245,7 @@ impl Story<'_> {
             .map(|v| {
                 let (forth, back) = (v.forth, v.back);
                 vec![
-                    self.vantage(v.at, v.forth).into(),
+                    self.observation_point(v.at, v.forth).into(),
                     cell(forth.map(|e| e.source)),
                     cell(forth.map(|e| e.destination)),
                     cell(back.map(|e| e.source)),

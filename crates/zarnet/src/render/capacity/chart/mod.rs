@@ -9,7 +9,7 @@ use zarnet_core::capacity::{Demand, Resource, erlang};
 use zarnet_core::device::{Span, Supply};
 use zarnet_core::net::Instant;
 
-use super::Study;
+use super::CapacityAnalysis;
 
 pub use picture::{Kind, drawn};
 
@@ -59,7 +59,7 @@ pub struct Strip {
 const MOST_STRIPS: usize = 16;
 
 /// The addresses that a resource's ports are on; those of the same device and protocol.
-pub fn strips(study: &Study, of: &Resource) -> Vec<Strip> {
+pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
     let same = |r: &&Resource| match (r.supply, of.supply) {
         (Supply::Ports(_, p, a), Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b) | Supply::Blocks(_, q, b)) => {
             r.device == of.device && p == q && a == b
@@ -67,10 +67,10 @@ pub fn strips(study: &Study, of: &Resource) -> Vec<Strip> {
         _ => false,
     };
     let strip = |r: &Resource| match r.supply {
-        Supply::Ports(address, ..) => Some(Strip { address, curve: Curve::of(r, (study.from, study.until)) }),
+        Supply::Ports(address, ..) => Some(Strip { address, curve: Curve::of(r, (analysis.from, analysis.until)) }),
         _ => None,
     };
-    let mut list: Vec<Strip> = study.resources.iter().filter(same).filter_map(strip).collect();
+    let mut list: Vec<Strip> = analysis.resources.iter().filter(same).filter_map(strip).collect();
     list.sort_by_key(|s| std::cmp::Reverse(s.curve.peak));
     list.truncate(MOST_STRIPS);
     list.sort_by_key(|s| s.address);

@@ -33,7 +33,7 @@ const FAINT: RGBColor = RGBColor(120, 120, 120);
 type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 type Done = Result<(), Box<dyn std::error::Error>>;
 
-/// A picture of a study.
+/// A picture of a analysis.
 ///
 /// # Errors
 /// What the drawing library says, in its words.
@@ -76,9 +76,9 @@ fn anchored(style: TextStyle<'static>, h: HPos, v: VPos) -> TextStyle<'static> {
 
 fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
     root.fill(&WHITE)?;
-    let study = answer.study;
+    let analysis = answer.analysis;
     root.draw_text(&answer.loaded.plan.title, &font(20), (24, 16))?;
-    let mut focus: Vec<&Resource> = study.focus().into_iter().map(|i| &study.resources[i]).collect();
+    let mut focus: Vec<&Resource> = analysis.focus().into_iter().map(|i| &analysis.resources[i]).collect();
     focus.sort_by_key(|r| r.series.first_refusal);
     if focus.is_empty() {
         root.draw_text("Nothing that can run out was used.", &font(16), (24, 60))?;
@@ -95,8 +95,8 @@ fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
     let parts = lower.split_evenly((1, 3));
     heat(&parts[0], &answer.title(main), &strips_or_own(answer, main))?;
     holders(answer, &parts[1], main)?;
-    let position = study.resources.iter().position(|r| std::ptr::eq(r, main)).unwrap_or(0);
-    if let Some(outlook) = study.outlooks.get(position).and_then(Option::as_ref) {
+    let position = analysis.resources.iter().position(|r| std::ptr::eq(r, main)).unwrap_or(0);
+    if let Some(outlook) = analysis.outlooks.get(position).and_then(Option::as_ref) {
         let usable = main.series.usable.unwrap_or(0);
         let sizes = BySize::of(&outlook.demand, usable, outlook.needed, answer.args.target);
         by_size(&parts[2], &answer.title(main), &sizes)?;
@@ -115,7 +115,7 @@ fn ticks(from: f64, until: f64) -> Vec<f64> {
 
 /// What was in use over time, the line of all there is, and a triangle where somebody was refused.
 fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done {
-    let curve = Curve::of(r, (answer.study.from, answer.study.until));
+    let curve = Curve::of(r, (answer.analysis.from, answer.analysis.until));
     let top = curve.top();
     let (from, until) = (curve.from.seconds(), curve.until.seconds().max(curve.from.seconds() + 1.0));
     let unit = answer.unit(r);
@@ -189,11 +189,11 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
 /// The addresses that a resource's ports are on, or the resource itself.
 fn strips_or_own(answer: CapacityAnswer<'_>, r: &Resource) -> Vec<(String, Curve)> {
     let named = |s: Strip| (s.address.to_string(), s.curve);
-    let list: Vec<(String, Curve)> = strips(answer.study, r).into_iter().map(named).collect();
+    let list: Vec<(String, Curve)> = strips(answer.analysis, r).into_iter().map(named).collect();
     if !list.is_empty() {
         return list;
     }
-    vec![(answer.title(r), Curve::of(r, (answer.study.from, answer.study.until)))]
+    vec![(answer.title(r), Curve::of(r, (answer.analysis.from, answer.analysis.until)))]
 }
 
 /// Shares of all there is, from none to all: darker is more, and only all is black.

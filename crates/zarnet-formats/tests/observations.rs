@@ -6,7 +6,7 @@ use std::sync::Arc;
 use etherparse::{NetSlice, SlicedPacket, TransportSlice};
 use pcap_parser::Block;
 use pcap_parser::traits::PcapReaderIterator;
-use zarnet_core::predict::{Rehearsal, Vantage};
+use zarnet_core::predict::{ObservationPoint, Rehearsal};
 use zarnet_formats::capture_of;
 use zarnet_formats::plan::from_text;
 
@@ -59,9 +59,9 @@ fn recorded(flow: &str) -> Read {
     let plan = Arc::new(from_text(Path::new("plan.toml"), text).map_err(|_| flow).unwrap().plan);
     let wanted = plan.expectations[0].flow;
     let file = capture_of(&Rehearsal::new(plan, 0).follow(&wanted), |at| match at {
-        Vantage::Client => "client".into(),
-        Vantage::Server => "server".into(),
-        Vantage::Interface(_, i) => format!("edge/{}", ["hall", "street"][i.index()]),
+        ObservationPoint::Client => "client".into(),
+        ObservationPoint::Server => "server".into(),
+        ObservationPoint::Interface(_, i) => format!("edge/{}", ["hall", "street"][i.index()]),
     });
     let (mut names, mut packets) = (Vec::new(), Vec::new());
     let mut reader = pcap_parser::PcapNGReader::new(65_536, file.as_slice()).unwrap();

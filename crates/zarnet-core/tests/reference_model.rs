@@ -1,17 +1,17 @@
-//! Random packets through the engine and through a second model of the contract, packet by packet: both say the same of each,
-//! and have the same table. `CASES=1000000 SEED=7 cargo test --release -p zarnet-core --test second_model` plays as many as
+//! Random packets through the engine and through a reference model of the contract, packet by packet: both say the same of each,
+//! and have the same table. `CASES=1000000 SEED=7 cargo test --release -p zarnet-core --test reference_model` plays as many as
 //! wanted; by default a few with a fixed seed and a few with a fresh one.
 
 mod common;
-mod second;
+mod reference;
 
 use std::net::{IpAddr, Ipv4Addr};
 
 use common::cases;
 use proptest::prelude::*;
-use second::generate::{PEERS, SERVER, behaviours, host, lines, plain, plan_text, rules};
-use second::own::Clearing as Cleared;
-use second::{Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways};
+use reference::generate::{PEERS, SERVER, behaviours, host, lines, plain, plan_text, rules};
+use reference::own::Clearing as Cleared;
+use reference::{Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways};
 use zarnet_core::device::{Outcome, OwnSource};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
@@ -143,7 +143,7 @@ struct Both {
 type Came = (Packet, Option<usize>, OwnSource);
 
 /// The ends of a packet and the interface that it leaves by, if it does; or the reason for its drop, and whose fault it is.
-type Told = Result<(Tuple, Option<usize>), second::Refused>;
+type Told = Result<(Tuple, Option<usize>), reference::Refused>;
 
 const EDGE: DeviceId = DeviceId(0);
 
@@ -252,9 +252,9 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
             Became::Taken(ends, _) => (ends, None),
         });
         prop_assert_eq!(told(outcome), wanted, "{:?} by {:?} at {}", packet, ingress, Instant(now));
-        let rows = second::in_order(both.model.rows(now));
+        let rows = reference::in_order(both.model.rows(now));
         let device = both.network.device_mut(EDGE);
-        let table = second::rows_of(&common::mappings_at(device, Instant(now)));
+        let table = reference::rows_of(&common::mappings_at(device, Instant(now)));
         prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));
         prop_assert_eq!(device.session_count(), both.model.session_count());
     }
@@ -272,9 +272,9 @@ fn the_engine_and_a_plain_reading_of_the_contract_agree() {
     cases(file!(), 2_000, (rules(), behaviours(), moves()), |(rules, b, moves)| agree(rules, b, moves));
 }
 
-/// The second model refuses by itself, without the engine beside it.
+/// The reference model refuses by itself, without the engine beside it.
 #[test]
-fn the_second_model_refuses_what_it_should() {
+fn the_reference_model_refuses_what_it_should() {
     let rules = vec![plain("all", Kind::Pool)];
     let b = Behaviour {
         mapping: Dependence::None,

@@ -11,7 +11,7 @@ use etherparse::{
 };
 use zarnet_core::net::{Instant, Packet, Protocol, Signal};
 use zarnet_core::network::{Handover, Trace};
-use zarnet_core::predict::{Followed, Sighting, Vantage};
+use zarnet_core::predict::{Followed, Observation, ObservationPoint};
 
 /// A packet is seen at the next place so many nanoseconds later.
 const STEP: u64 = 20_000;
@@ -19,41 +19,41 @@ const STEP: u64 = 20_000;
 const TTL: u8 = 64;
 
 /// The file. `name` tells what a place is called.
-pub fn capture_of(followed: &Followed, name: impl Fn(Vantage) -> String) -> Vec<u8> {
+pub fn capture_of(followed: &Followed, name: impl Fn(ObservationPoint) -> String) -> Vec<u8> {
     let ways = [
-        (followed.at, followed.forth_sightings(), Some(&followed.forth)),
-        (followed.flow.answered_at(), followed.back_sightings(), Some(&followed.back)),
-        (Instant(followed.flow.answered_at().0 + 500_000), followed.confirm_sightings(), None),
+        (followed.at, followed.forth_observations(), Some(&followed.forth)),
+        (followed.flow.answered_at(), followed.back_observations(), Some(&followed.back)),
+        (Instant(followed.flow.answered_at().0 + 500_000), followed.confirm_observations(), None),
     ];
-    let mut places: Vec<Vantage> = Vec::new();
-    for sighting in ways.iter().flat_map(|w| &w.1) {
-        if !places.contains(&sighting.at) {
-            places.push(sighting.at);
+    let mut places: Vec<ObservationPoint> = Vec::new();
+    for observation in ways.iter().flat_map(|w| &w.1) {
+        if !places.contains(&observation.at) {
+            places.push(observation.at);
         }
     }
     let mut file = Pcapng::new();
     places.iter().for_each(|p| file.interface(&name(*p)));
-    for (start, sightings, trace) in &ways {
+    for (start, observations, trace) in &ways {
         let mut ttl = TTL;
-        for (i, sighting) in sightings.iter().enumerate() {
-            let Some(here) = places.iter().position(|p| *p == sighting.at) else { continue };
+        for (i, observation) in observations.iter().enumerate() {
+            let Some(here) = places.iter().position(|p| *p == observation.at) else { continue };
             let at = start.0 + i as u64 * STEP;
             // a device takes one off the hops that are left
-            if i > 0 && !sighting.incoming {
+            if i > 0 && !observation.incoming {
                 ttl = ttl.saturating_sub(1);
             }
-            let beside = match sighting.incoming {
-                true => i.checked_sub(1).map(|before| sightings[before].at),
-                false => sightings.get(i + 1).map(|s| s.at),
+            let beside = match observation.incoming {
+                true => i.checked_sub(1).map(|before| observations[before].at),
+                false => observations.get(i + 1).map(|s| s.at),
             };
             let other = beside.and_then(|b| places.iter().position(|p| *p == b));
-            let unanswered = trace.filter(|_| other.is_none() && !sighting.incoming).and_then(unanswered);
+            let unanswered = trace.filter(|_| other.is_none() && !observation.incoming).and_then(unanswered);
             let frame = match unanswered {
-                Some(address) => arp_request(mac(here), sighting, address),
+                Some(address) => arp_request(mac(here), observation, address),
                 None => {
                     let other = other.map_or([2, 0, 0, 0, 0xff, 0xff], mac);
-                    let (from, to) = if sighting.incoming { (other, mac(here)) } else { (mac(here), other) };
-                    frame(from, to, ttl, sighting.packet)
+                    let (from, to) = if observation.incoming { (other, mac(here)) } else { (mac(here), other) };
+                    frame(from, to, ttl, observation.packet)
                 }
             };
             if let Some(frame) = frame {
@@ -79,8 +79,8 @@ fn mac(place: usize) -> [u8; 6] {
 }
 
 /// Who has `address`? Nothing else is sent where nobody says.
-fn arp_request(from: [u8; 6], sighting: &Sighting, address: IpAddr) -> Option<Vec<u8>> {
-    let (IpAddr::V4(sender), IpAddr::V4(target)) = (sighting.packet.source().address, address) else { return None };
+fn arp_request(from: [u8; 6], observation: &Observation, address: IpAddr) -> Option<Vec<u8>> {
+    let (IpAddr::V4(sender), IpAddr::V4(target)) = (observation.packet.source().address, address) else { return None };
     let request = ArpPacket::new(
         ArpHardwareId::ETHERNET,
         EtherType::IPV4,

@@ -1,19 +1,19 @@
-//! Random flows and events through a whole prediction and through a second model of the contract: both put every flow into the
+//! Random flows and events through a whole prediction and through a reference model of the contract: both put every flow into the
 //! same class, for the same reason, and have the same table, at the end and at a moment before. `CASES` and `SEED` as for
-//! `second_model`.
+//! `reference_model`.
 
 mod common;
-mod second;
+mod reference;
 
 use std::convert::Infallible;
 use std::net::{IpAddr, Ipv4Addr};
 
 use common::cases;
 use proptest::prelude::*;
-use second::estate::{Act, Estate, Sent, Who};
-use second::generate::{PEERS, SERVER, behaviours, host, plan_text, rules};
-use second::own::Clearing as Cleared;
-use second::{Behaviour, Rule, S, UPLINK};
+use reference::estate::{Act, Estate, Sent, Who};
+use reference::generate::{PEERS, SERVER, behaviours, host, plan_text, rules};
+use reference::own::Clearing as Cleared;
+use reference::{Behaviour, Rule, S, UPLINK};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
@@ -197,7 +197,7 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
         let mut then = Estate::new(rules.clone(), b.clone(), &sent);
         then.play(&sent, &acts, prediction.at.0);
         let table = &prediction.tables[0];
-        let (got, rows) = (second::rows_of(&table.mappings), second::in_order(then.model.rows(prediction.at.0)));
+        let (got, rows) = (reference::rows_of(&table.mappings), reference::in_order(then.model.rows(prediction.at.0)));
         prop_assert_eq!(got, rows, "mappings at {}, stepwise {}", prediction.at, stepwise);
         let mut sessions = then.session_rows(prediction.at.0);
         let mut got: Vec<_> = table
@@ -205,7 +205,7 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
             .iter()
             .map(|s| (s.original, s.translated, s.created.0, s.last_active.0, s.expires.0))
             .collect();
-        let key = |s: &second::estate::SessionRow| {
+        let key = |s: &reference::estate::SessionRow| {
             let ends = [s.0.source, s.0.destination, s.1.source, s.1.destination];
             (ends.map(|e| (e.address, e.port)), s.2, s.4)
         };
