@@ -115,6 +115,10 @@ impl Crate {
         for file in files {
             let relative = file.strip_prefix(folder).unwrap().with_extension("");
             let mut module: Module = relative.iter().map(|s| s.to_string_lossy().into_owned()).collect();
+            // tests look wherever they like
+            if module.last().is_some_and(|l| ["tests", "testing"].contains(&l.as_str())) {
+                continue;
+            }
             if module.last().is_some_and(|l| ["mod", "lib", "main"].contains(&l.as_str())) {
                 module.pop();
             }

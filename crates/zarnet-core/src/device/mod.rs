@@ -21,6 +21,8 @@ mod replace_plan;
 mod run;
 mod session_state;
 mod sinks;
+#[cfg(test)]
+mod testing;
 mod view;
 
 use std::sync::Arc;

@@ -42,12 +42,6 @@ impl<'a> CsvList<'a> {
         }
     }
 
-    /// The next flow, if its line can be read the short way.
-    #[inline(always)]
-    fn next_plain(&mut self) -> Option<Flow> {
-        self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
-    }
-
     #[inline(never)]
     fn next_careful(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
         loop {
@@ -65,7 +59,7 @@ impl Source for CsvList<'_> {
     #[inline]
     fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
         if self.plain
-            && let Some(flow) = self.next_plain()
+            && let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
         {
             clock.note_plain();
             return Some(Ok(Item::Flow(flow)));
@@ -75,7 +69,8 @@ impl Source for CsvList<'_> {
 
     fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) {
         while self.plain && batch.len() < most {
-            let Some(flow) = self.next_plain() else { return };
+            // told here once more: as a function for both, it would no longer be entered in place
+            let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len())) else { return };
             batch.push(Item::Flow(flow));
         }
         clock.note_plain();

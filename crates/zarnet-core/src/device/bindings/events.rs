@@ -14,7 +14,7 @@ pub(in crate::device) enum TableEvent {
     MappingClosed { mapping: u32, rule: u16, cause: Cause },
     /// A dynamic mapping counts as another rule's from now on.
     MappingHandedOver { mapping: u32, from: u16, to: u16 },
-    /// A session was opened: its place, and the rules of steps 4 and 8 that made it; one rule once.
+    /// A session was opened: its place, and the rules that made it, each once.
     SessionOpened { session: u32, rules: [Option<RuleId>; 2] },
     /// A session is about to be closed.
     SessionClosed { session: u32, rules: [Option<RuleId>; 2], cause: Cause },

@@ -169,3 +169,6 @@ impl Bindings {
         self.next_expiry = self.next_expiry.min(at);
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -139,7 +139,7 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// Opens a session under a mapping, or one with tuples of its own, and gives its place. Its mappings are in use again, if
-    /// they were about to go. `rules`: those of steps 4 and 8 that made it, one rule once.
+    /// they were about to go. `rules`: those that made it, each once.
     #[inline(always)]
     pub(in crate::device) fn open_session(
         &mut self,
@@ -255,7 +255,10 @@ impl<S: Sink> Engine<'_, S> {
     }
 }
 
-/// Two rules, or one if they are the same.
+/// Each of two rules once, in their order.
 pub(in crate::device) fn distinct(a: Option<RuleId>, b: Option<RuleId>) -> [Option<RuleId>; 2] {
-    [a, b.filter(|b| Some(*b) != a)]
+    match a {
+        Some(_) => [a, b.filter(|b| Some(*b) != a)],
+        None => [b, None],
+    }
 }

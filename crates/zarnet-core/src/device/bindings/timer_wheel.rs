@@ -88,7 +88,9 @@ impl Wheel {
     pub(super) fn arm(&mut self, arena: &mut impl Timed, id: u32) {
         let expires = arena.expires(id);
         let armed = arena.armed(id);
-        if *armed == UNARMED || self.tick(expires) < self.begins(*armed) {
+        let tick = self.tick(expires);
+        // of what the current tick holds, the order is fixed: what comes into it late is filed once more
+        if *armed == UNARMED || tick < self.begins(*armed) || tick <= self.now {
             *armed = self.file(expires, id);
         }
     }
@@ -158,7 +160,8 @@ impl Wheel {
                     continue;
                 }
                 *arena.armed(id) = UNARMED;
-                if arena.expires(id) <= now {
+                // one that was postponed has its turn then, even if that is over, too
+                if arena.expires(id) <= expires {
                     return Some(id);
                 }
                 self.arm(arena, id);
@@ -339,6 +342,24 @@ mod tests {
         assert_eq!(due, (0..1000).collect::<Vec<_>>());
         // each entry is looked at once a level: the slots in between are not
         assert!(wheel.next_server < 10, "{} slots were looked at", wheel.next_server);
+    }
+
+    /// What was about to expire, was postponed, and has expired since comes after what expired between.
+    #[test]
+    fn what_was_postponed_at_the_last_moment_keeps_its_turn() {
+        let (mut wheel, mut arena) = (Wheel::default(), Arena(vec![(NEVER, UNARMED); 2]));
+        let set = |wheel: &mut Wheel, arena: &mut Arena, id: u32, expires: u64| {
+            arena.0[id as usize].0 = expires;
+            wheel.arm(arena, id);
+        };
+        assert_eq!(wheel.next_due(&mut arena, 0), None);
+        set(&mut wheel, &mut arena, 0, 60_000_000_000);
+        set(&mut wheel, &mut arena, 1, 1_290_000_000);
+        // in the tick in which it would expire
+        assert_eq!(wheel.next_due(&mut arena, 1_280_000_000), None);
+        set(&mut wheel, &mut arena, 1, 70_000_000_000);
+        let due = |wheel: &mut Wheel, arena: &mut Arena| wheel.next_due(arena, 100_000_000_000);
+        assert_eq!([due(&mut wheel, &mut arena), due(&mut wheel, &mut arena)], [Some(0), Some(1)]);
     }
 
     proptest! {

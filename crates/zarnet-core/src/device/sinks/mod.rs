@@ -62,3 +62,6 @@ impl Sink for Recorder {
         self.uses.note(at, event, bindings);
     }
 }
+
+#[cfg(test)]
+mod tests;
