@@ -615,9 +615,13 @@ fn the_table_of_requirements_names_tests_that_exist() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let read = |path: &str| std::fs::read_to_string(root.join(path)).unwrap();
     let mut sources = read("crates/zarnet-formats/tests/traffic.rs");
-    for name in
-        ["tests/conformance.rs", "tests/device.rs", "tests/lines.rs", "src/device/session.rs", "src/device/prefix.rs"]
-    {
+    for name in [
+        "tests/conformance.rs",
+        "tests/device.rs",
+        "tests/lines.rs",
+        "src/device/bindings/session.rs",
+        "src/device/compiled/prefix_translation.rs",
+    ] {
         sources += &read(&format!("crates/zarnet-core/{name}"));
     }
     let page = read("docs/conformance.md");
