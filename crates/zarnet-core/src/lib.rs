@@ -2,20 +2,20 @@
 //! flow, and the questions that are asked of both. No files, no clock, no terminal: time, packets and seeds come in as
 //! arguments, values come out.
 //!
-//! Data goes one way, and so do the rooms:
+//! Data goes one way, and each module knows only those before it:
 //!
 //! - [`net`]: the vocabulary. Addresses and sets of them, ports, protocols, packets, instants.
+//! - [`traffic`]: what is sent. Flows, packets of captures, load profiles.
 //! - [`plan`]: what is declared. A draft with the place of every value becomes a plan in which nothing dangles.
-//! - [`device`]: one device at work. The pipeline, mappings and sessions, allocation, timers.
+//! - [`event`]: what is done to devices while traffic runs. [`observe`]: what is told of a packet on its way, step by step.
+//! - [`device`]: one device at work. The compiled plan, bindings, allocation, the pipeline, the fast path.
 //! - [`network`]: devices, hosts and segments together. Who answers for an address, where a packet ends.
-//! - [`observe`]: what is told of a packet on its way, step by step.
-//! - [`traffic`]: flows, packets of captures, events.
+//! - [`space`]: sets of packets as a whole, exact.
 //! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
-//! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
-//! - [`capacity`]: what runs out, who has it, how much would be enough.
-//! - [`space`]: sets of packets as a whole, exact. [`impact`]: what a change of a plan changes, for all of them.
+//! - [`impact`]: what a change of a plan changes, for all packets. [`audit`]: findings on a plan that can be built.
 //! - [`compare`]: the table that a device really has against the predicted one.
-//! - [`audit`]: findings on a plan that can be built.
+//! - [`capacity`]: what runs out, who has it, how much would be enough.
+//! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
 //! - [`limits`]: how much of anything input may hold.
 //!
 //! ```

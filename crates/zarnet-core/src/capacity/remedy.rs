@@ -50,8 +50,8 @@ const LEAST_TCP: Duration = Duration::from_secs(7440);
 /// What could be done for a resource; `needed`: the size that meets the target, where one was found.
 pub fn remedies(plan: &Plan, resource: &Resource, needed: Option<u64>) -> Vec<Remedy> {
     let device = &plan.devices[resource.device.index()];
-    let shop = Proposals { plan, id: resource.device, device, list: Vec::new() };
-    shop.all(resource, needed)
+    let proposals = Proposals { plan, id: resource.device, device, list: Vec::new() };
+    proposals.all(resource, needed)
 }
 
 pub(super) struct Proposals<'a> {

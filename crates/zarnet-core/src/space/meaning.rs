@@ -94,7 +94,7 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
         },
         None => DestinationMeaning::Same,
     };
-    let source = match (verdict.target, verdict.kept) {
+    let source = match (verdict.target, verdict.untranslated) {
         (_, Some(_)) => SourceMeaning::Same,
         (Some(target), _) => chosen(device, target),
         (None, None) => match prefix(verdict.source) {
@@ -142,8 +142,9 @@ impl<'a> SameMeaning<'a> {
             (Judged::ToDevice, Judged::ToDevice) => true,
             (Judged::Forwarded(a), Judged::Forwarded(b)) => {
                 let one_way = self.interfaces[a.egress.index()] == Some(b.egress) && a.next_hop == b.next_hop;
-                let same_end =
-                    a.out == b.out && a.out.source().address.is_ipv4() && a.kept.is_some() == b.kept.is_some();
+                let same_end = a.out == b.out
+                    && a.out.source().address.is_ipv4()
+                    && a.untranslated.is_some() == b.untranslated.is_some();
                 one_way && same_end && self.is_same_target(a.target, b.target) && !self.is_spread(a.entry, b.entry)
             }
             _ => false,

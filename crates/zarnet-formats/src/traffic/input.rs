@@ -85,6 +85,9 @@ pub(super) struct Input {
     pub name: PathBuf,
     from: From,
     octets: u64,
+    /// How often it was read from its beginning, as traffic.
+    #[cfg(test)]
+    pub times_read: std::sync::atomic::AtomicUsize,
 }
 
 /// What can be read from its start as often as needed.
@@ -111,19 +114,29 @@ impl Failure {
 }
 
 impl Input {
+    fn new(name: PathBuf, from: From, octets: u64) -> Self {
+        Self {
+            name,
+            from,
+            octets,
+            #[cfg(test)]
+            times_read: Default::default(),
+        }
+    }
+
     pub(super) fn open(given: &Given) -> Result<Self, Fault> {
         let file = match given {
             Given::File(path) => Arc::new(File::open(path).map_err(fault_of)?),
             Given::Kept { contents, .. } => contents.clone(),
             Given::Octets(octets) => {
                 let (from, length) = (From::Octets(octets.clone()), octets.len() as u64);
-                return Ok(Self { name: given.name(), from, octets: length });
+                return Ok(Self::new(given.name(), from, length));
             }
             Given::Flow(_) => return Err(Fault::UnknownFormat),
         };
         let metadata = file.metadata().map_err(fault_of)?;
         file_or_pipe(&metadata).map_err(|e| Fault::Unreadable(e.to_string()))?;
-        Ok(Self { name: given.name(), from: From::File(file), octets: metadata.len() })
+        Ok(Self::new(given.name(), From::File(file), metadata.len()))
     }
 
     /// The contents from the beginning, unpacked.

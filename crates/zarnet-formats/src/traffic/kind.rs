@@ -25,8 +25,15 @@ impl Kind {
         kind(&head[..got])
     }
 
+    /// Whether it holds packets, of which it must be told where they were seen.
+    pub(super) fn needs_observation_point(self) -> bool {
+        self == Self::Capture
+    }
+
     /// Opens an input from its beginning. A scenario is read as a whole, and has nothing more then.
     pub(super) fn open<'a>(self, input: &Input, names: &'a Names, seen_at: Option<ObservedAt>) -> Box<dyn Source + 'a> {
+        #[cfg(test)]
+        input.times_read.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let opened = input.read().map_err(|fault| (0, fault)).and_then(|contents: Contents| {
             Ok(match self {
                 Self::Csv => Box::new(CsvList::new(contents.reader, names)?) as Box<dyn Source + 'a>,

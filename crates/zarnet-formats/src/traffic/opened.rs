@@ -140,33 +140,30 @@ impl Traffic {
             return Ok(());
         }
         let input = Input::open(given).map_err(whole)?;
-        let part = match Kind::of(&input).map_err(whole)? {
-            Kind::Capture if self.seen_at.is_none() => return Err(whole(Fault::ObservationPointMissing)),
-            Kind::Scenario => {
-                let text = input.text(limits::SCENARIO_OCTETS).map_err(whole)?;
-                let mut plan_files = std::mem::take(&mut self.plan_files);
-                let setting = scenario::Setting {
-                    name: &input.name,
-                    plan,
-                    names: &self.names,
-                    clock: self.opened.into(),
-                    reach: if allow_outside { Reach::anywhere() } else { Reach::below_folder_of(&input.name) },
-                    seed,
-                    faults: Default::default(),
-                };
-                let read = scenario::read(&text, &setting, &mut plan_files);
-                let clock = setting.clock.into_inner();
-                (self.plan_files, self.opened) = (plan_files, clock);
-                let Scenario { flows, loads, events } = read?;
-                self.events.extend(events);
-                for load in loads {
-                    self.parts.push(Part::Load(load));
-                }
-                Part::Flows(input.name, flows)
-            }
-            kind @ (Kind::Csv | Kind::JsonLines | Kind::Capture) => Part::List(input, kind),
+        let kind = Kind::of(&input).map_err(whole)?;
+        if kind.needs_observation_point() && self.seen_at.is_none() {
+            return Err(whole(Fault::ObservationPointMissing));
+        }
+        if kind != Kind::Scenario {
+            self.parts.push(Part::List(input, kind));
+            return Ok(());
+        }
+        let text = input.text(limits::SCENARIO_OCTETS).map_err(whole)?;
+        let setting = scenario::Setting {
+            name: &input.name,
+            plan,
+            names: &self.names,
+            clock: self.opened.into(),
+            reach: if allow_outside { Reach::anywhere() } else { Reach::below_folder_of(&input.name) },
+            seed,
+            faults: Default::default(),
         };
-        self.parts.push(part);
+        let read = scenario::read(&text, &setting, &mut self.plan_files);
+        self.opened = setting.clock.into_inner();
+        let Scenario { flows, loads, events } = read?;
+        self.events.extend(events);
+        self.parts.extend(loads.into_iter().map(Part::Load));
+        self.parts.push(Part::Flows(input.name, flows));
         Ok(())
     }
 
@@ -313,3 +310,6 @@ impl Traffic {
         faults
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -208,6 +208,14 @@ fn both_doors_at_once_are_both_doors() {
     assert_eq!(causes.collect::<Vec<_>>(), [Cause::Expired; 4]);
 }
 
+/// A plan once compiled is shared by whoever reads it.
+#[test]
+fn a_compiled_plan_can_be_shared() {
+    fn shared<T: Send + Sync>() {}
+    shared::<crate::device::compiled::Compiled>();
+    shared::<crate::device::Device>();
+}
+
 /// A random life of mappings and sessions: whatever is opened and closed, events add up to what is in the table.
 mod adds_up {
     use proptest::prelude::*;

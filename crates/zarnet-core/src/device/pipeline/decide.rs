@@ -45,7 +45,7 @@ pub struct Verdicts {
     /// The rule that decides about its source, exempt ones too.
     pub source: Option<RuleId>,
     /// Why its source stays; `None` if it does not.
-    pub kept: Option<Reason>,
+    pub untranslated: Option<Reason>,
     /// What its source is handed out of, where that is chosen: a position among the device's targets.
     pub(crate) target: Option<u16>,
     /// The packet as it leaves.
@@ -89,10 +89,10 @@ impl Context<'_> {
         self.policy(ingress, way.0, packet, inside, observer)?;
         let source = self.translate_source(ingress, way.0, packet, (entry.rule, inside.destination()));
         let source = source.inspect_err(|r| report_refusal(observer, Stage::Source, *r))?;
-        let kept = source.untranslated();
+        let untranslated = source.untranslated();
         if !packet.may_begin() {
             let rule = entry.rule.or(source.rule());
-            if entry.rule.is_some() || kept.is_none() {
+            if entry.rule.is_some() || untranslated.is_none() {
                 let place = rule.map(|r| self.compiled.plan.rules[r.index()].place);
                 let refusal = Refusal { reason: Reason::NoSession, rule, place };
                 report_refusal(observer, Stage::Source, refusal);
@@ -100,7 +100,7 @@ impl Context<'_> {
             }
         }
         let out = Packet { ends: source.ends(inside), ..inside };
-        observer.step(|| match kept.map(Untranslated::reason) {
+        observer.step(|| match untranslated.map(Untranslated::reason) {
             Some((reason, rule)) => self.step_by_rule(Stage::Source, StageResult::Unchanged(reason), rule),
             None => {
                 let (from, to) = (inside.source(), out.source());
@@ -127,7 +127,7 @@ impl Context<'_> {
             Ok(Decision::Own(Outcome::Dropped(refusal))) => judged(refusal),
             Ok(Decision::Own(_)) => Judged::ToDevice,
             Ok(Decision::Out { entry, way, source, out }) => {
-                let kept = source.untranslated().map(Untranslated::reason);
+                let untranslated = source.untranslated().map(Untranslated::reason);
                 let target = match &source {
                     Source::New(_, choice, _) => Some(choice.target),
                     Source::Mapped(_, mapping, _) => Some(self.bindings.table.mapping(*mapping).target),
@@ -137,8 +137,8 @@ impl Context<'_> {
                     egress: way.0,
                     next_hop: (way.1 != out.destination().address).then_some(way.1),
                     entry: entry.rule,
-                    source: source.rule().or(kept.and_then(|k| k.1)),
-                    kept: kept.map(|k| k.0),
+                    source: source.rule().or(untranslated.and_then(|k| k.1)),
+                    untranslated: untranslated.map(|k| k.0),
                     target,
                     out,
                 })

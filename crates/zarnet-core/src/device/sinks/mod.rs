@@ -4,7 +4,6 @@ mod counters;
 mod history;
 mod peak;
 mod series;
-mod use_counters;
 
 use std::sync::Arc;
 
@@ -12,15 +11,13 @@ use super::bindings::{Bindings, Sink, TableEvent};
 use super::compiled::Compiled;
 use crate::plan::{self, Renaming};
 
-pub use counters::{Counters, RuleCounters};
+pub use counters::{AddressUse, Counters, PoolUse, RuleCounters};
 pub use history::{History, Supply};
 pub(super) use history::{RefusedFlow, usable_ports};
 pub use peak::Peak;
 pub use series::{Series, Span};
-pub use use_counters::{AddressUse, PoolUse};
 
-use counters::EventCounters;
-use use_counters::UseCounters;
+use counters::{EventCounters, UseCounters};
 
 /// Everybody who is told.
 #[derive(Debug, Clone)]

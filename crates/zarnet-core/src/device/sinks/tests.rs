@@ -2,8 +2,7 @@
 
 use std::sync::Arc;
 
-use super::counters::EventCounters;
-use super::use_counters::UseCounters;
+use super::counters::{EventCounters, UseCounters};
 use super::{History, Supply};
 use crate::device::bindings::{Cause, ExternalEnd, Kind, NewMapping, Session, Sink, TableEvent};
 use crate::device::testing::{Bench, OVERLOAD, POOL, SECOND_POOL, key, plan};

@@ -27,7 +27,7 @@ impl Case<'_> {
     /// Rules below the one that took the packet, which would match too.
     fn earlier_rule(&mut self, hop: &Hop, id: RuleId) {
         let Some((ingress, egress)) = hop.ingress.zip(egress(hop)) else { return };
-        let taker = &self.rule(hop.device, id).name;
+        let winner = &self.rule(hop.device, id).name;
         let at_work = &self.scene.network.devices()[hop.device.index()];
         for i in 0..self.device(hop.device).rules.len() {
             let other = RuleId(i as u16);
@@ -38,12 +38,12 @@ impl Case<'_> {
             let rule: &Rule = self.rule(hop.device, other);
             if unmet == [Condition::Enabled] && !rule.enabled {
                 let edits = vec![Edit::Unset(Table::Rule(hop.device, other), "enabled".to_owned())];
-                let verdict = format!("rule {} was meant, and is disabled; rule {taker} takes the packet", rule.name);
+                let verdict = format!("rule {} was meant, and is disabled; rule {winner} takes the packet", rule.name);
                 let title = format!("enable rule {}", rule.name);
                 self.suspect(Cause::RuleDisabled, self.at_rule(hop.device, other), verdict, title, edits);
             } else if unmet.is_empty() && other > id {
-                let verdict = format!("rule {taker} is listed before rule {}, and takes the packet", rule.name);
-                let title = format!("list rule {} before rule {taker}", rule.name);
+                let verdict = format!("rule {winner} is listed before rule {}, and takes the packet", rule.name);
+                let title = format!("list rule {} before rule {winner}", rule.name);
                 let edit = Edit::MoveRule(hop.device, other, id);
                 self.suspect(Cause::EarlierRule, self.at_rule(hop.device, id), verdict, title, vec![edit]);
             } else if unmet == [Condition::Source] {
