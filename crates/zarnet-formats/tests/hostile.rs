@@ -378,26 +378,3 @@ fn link_types_that_are_not_read_and_versions_that_there_are_not_are_named() {
         assert_eq!(play(capture_file(version, 1).path().into(), false), Err(vec!["capture-malformed"]));
     }
 }
-
-/// The clock of a shuffled list begins at its earliest line, also for a moment that is asked for as a time of day.
-#[test]
-fn the_origin_of_a_shuffled_list_is_its_earliest_time() {
-    let mut file = tempfile::NamedTempFile::new().unwrap();
-    let lines = ["2026-08-01T10:00:00Z", "2026-08-01T08:00:00Z", "2026-08-01T09:00:00Z"]
-        .map(|t| format!("{t},udp,desk,198.51.100.53,53\n"));
-    write!(file, "start,protocol,source,destination,destination-port\n{}", lines.concat()).unwrap();
-    let plan = edge();
-    let traffic = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
-    assert_eq!(traffic.time("2026-08-01T09:30:00Z").unwrap().seconds(), 5_400.0);
-}
-
-#[test]
-fn a_wrong_time_is_told_under_its_own_key() {
-    let mut file = tempfile::NamedTempFile::new().unwrap();
-    let load = "[[load]]\nsources = \"desk\"\ndestination = \"198.51.100.80\"\nprotocol = \"udp\"\ndestination-port = 53\n\
-                rate = 2\nlasts = \"9s\"\neach-lasts = \"exponential 5s\"\n";
-    file.write_all(load.as_bytes()).unwrap();
-    let plan = edge();
-    let errors = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).err().unwrap();
-    assert!(errors[0].fault.to_string().starts_with("each-lasts: "), "{}", errors[0].fault);
-}
