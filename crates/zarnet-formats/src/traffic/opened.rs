@@ -1,6 +1,6 @@
 //! All that was named, opened: traffic that can be read as often as needed.
 //!
-//! No source is read more than twice, however often its items are wanted. What is in order is read as it comes. Of what turns
+//! Playing it once reads no source more than twice. What is in order is read as it comes. Of what turns
 //! out not to be, the rest is surveyed, and then all of it is kept, in order; so it is where all its sources must be known
 //! beforehand. Where a time of day is asked for first, a survey finds the origin of the clock.
 
