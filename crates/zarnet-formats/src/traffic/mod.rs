@@ -1,7 +1,7 @@
 //! Traffic files: flow lists, scenarios and captures, told apart by what is in them.
 //!
 //! - `input` and `kind`: what was named, and its format; `lines`, `wire`: what formats are made of.
-//! - `csv_list`, `json_list`, `capture`, `scenario`: a format each, as a [`source::Source`] of items.
+//! - `csv_list`, `json_list`, `capture`, `scenario`: a format each, as a `Source` of items.
 //! - `opened`: all that was named; `merge`: in the order of the clock; `kept`: what had to be read before that was known.
 
 mod capture;
