@@ -17,7 +17,9 @@ static PREDICTION: LazyLock<Option<Prediction>> = LazyLock::new(|| {
 
 libfuzzer_sys::fuzz_target!(|data: &[u8]| {
     let Ok(text) = std::str::from_utf8(data) else { return };
-    if let (Ok(observed), Some(prediction)) = (parse(text, Form::default(), &PLAN), PREDICTION.as_ref()) {
+    if let (Ok(observed), Some(prediction)) =
+        (parse(text, Form::default(), &PLAN), PREDICTION.as_ref())
+    {
         compare(prediction, &observed, &Begun::default());
     }
 });

@@ -1,4 +1,5 @@
-//! Any text as a plan: it loads or is refused; what loads can be audited and used, its flows followed and searched.
+//! Any text as a plan: it loads or is refused; what loads can be audited and used, its flows
+//! followed and searched.
 #![no_main]
 
 use std::path::Path;
@@ -15,13 +16,13 @@ use zarnet_formats::plan::{Loaded, edited, from_text};
 use zarnet_formats::traffic::{Attempt, Given, Reading, Traffic};
 
 /// Tries a few repairs: the time is better spent on other plans.
-struct Shop<'a> {
+struct TextTrial<'a> {
     loaded: &'a Loaded,
     flow: Flow,
     attempts: u32,
 }
 
-impl RepairTrial for Shop<'_> {
+impl RepairTrial for TextTrial<'_> {
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
         self.attempts += 1;
         let repaired = edited(self.loaded, changes).ok().filter(|_| self.attempts < 12)?;
@@ -34,14 +35,21 @@ fuzz_target!(|data: &[u8]| {
     let Ok(loaded) = from_text(Path::new("fuzz.toml"), text.to_owned()) else { return };
     audit(&loaded.plan);
     let flows = ["10.0.0.5 -> 198.51.100.1:80/tcp", "198.51.100.1:9 -> 192.0.2.1:80/tcp"];
-    let Ok(traffic) = Traffic::open(&flows.map(|f| Given::Flow(f.into())), &loaded, Reading::default()) else { return };
+    let Ok(traffic) =
+        Traffic::open(&flows.map(|f| Given::Flow(f.into())), &loaded, Reading::default())
+    else {
+        return;
+    };
     let items = traffic.items(Attempt::Streaming);
     let shared = Arc::new(loaded.plan.clone());
     let _ = predict(shared.clone(), items, Vec::new(), Options::default());
     for expectation in loaded.plan.expectations.iter().take(2) {
         let scene = Scene::at_rest(shared.clone(), 0, &expectation.flow);
         capture_of(&scene.followed, |_| String::new());
-        let diagnosis = diagnose(&scene, &mut Shop { loaded: &loaded, flow: expectation.flow, attempts: 0 });
+        let diagnosis = diagnose(
+            &scene,
+            &mut TextTrial { loaded: &loaded, flow: expectation.flow, attempts: 0 },
+        );
         steps(&scene.followed);
         near_misses(&scene);
         // what repairs a plan makes a plan

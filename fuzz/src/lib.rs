@@ -12,8 +12,12 @@ use zarnet_formats::traffic::{Attempt, Given, Items, Names, Reading, Traffic, Tr
 const EDGE: &str = include_str!("../seeds/plan/edge.toml");
 
 /// The edge.
-pub static LOADED: LazyLock<Loaded> =
-    LazyLock::new(|| from_text(Path::new("edge.toml"), EDGE.to_owned()).expect("the edge is a plan"));
+pub static LOADED: LazyLock<Loaded> = LazyLock::new(|| {
+    from_text(Path::new("edge.toml"), EDGE.to_owned()).expect(
+        "the edge is a \
+        plan",
+    )
+});
 /// Its plan, shared by all runs.
 pub static PLAN: LazyLock<Arc<Plan>> = LazyLock::new(|| Arc::new(LOADED.plan.clone()));
 /// Its names.
@@ -49,7 +53,8 @@ pub fn play(octets: &[u8]) {
     }
 }
 
-/// A capture of a kind that the first octet tells: so that a fuzzer need not find the four octets that captures begin with.
+/// A capture of a kind that the first octet tells: so that a fuzzer need not find the four octets
+/// that captures begin with.
 pub fn capture_of(data: &[u8]) -> Option<Vec<u8>> {
     let (kind, rest) = data.split_first()?;
     let magics = [0x0a0d_0d0a_u32, 0xa1b2_c3d4, 0xd4c3_b2a1, 0xa1b2_3c4d];

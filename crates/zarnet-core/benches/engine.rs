@@ -1,5 +1,5 @@
-//! The engine alone, without files, against the least that it could do: a bare table in the same run. What counts is the
-//! ratio; `cargo bench -p zarnet-core` prints it with the time of each.
+//! The engine alone, without files, against the least that it could do: a bare table in the same
+//! run. What counts is the ratio; `cargo bench -p zarnet-core` prints it with the time of each.
 
 use std::collections::{BTreeSet, HashMap};
 use std::convert::Infallible;
@@ -76,9 +76,13 @@ fn flows(count: u64) -> Vec<Flow> {
         Flow {
             start: Instant(i * 600_000_000_000 / count),
             protocol,
-            source: Party::Address(std::net::Ipv4Addr::from_bits(0x0A40_0100 + (a >> 8 & 0x3FFF) as u32).into()),
+            source: Party::Address(
+                std::net::Ipv4Addr::from_bits(0x0A40_0100 + (a >> 8 & 0x3FFF) as u32).into(),
+            ),
             source_port: Some(1024 + (a >> 32) as u16 % 64_000),
-            destination: Party::Address(std::net::Ipv4Addr::from_bits(0xC612_0100 | (b & 0xFFFF) as u32).into()),
+            destination: Party::Address(
+                std::net::Ipv4Addr::from_bits(0xC612_0100 | (b & 0xFFFF) as u32).into(),
+            ),
             destination_port: Some(if b >> 20 & 1 == 0 { 443 } else { 53 }),
             lasts: (b >> 40 & 0xFFFF) * 1_000_000,
             ending: None,
@@ -88,11 +92,19 @@ fn flows(count: u64) -> Vec<Flow> {
     (0..count).map(flow).collect()
 }
 
-/// The floor: remembers each conversation and when it was last heard of, in one hash table, and nothing else.
+/// The floor: remembers each conversation and when it was last heard of, in one hash table, and
+/// nothing else.
 fn floor(flows: &[Flow]) -> usize {
-    let mut table: HashMap<(Party, u16, Party, u16, Protocol), u64, foldhash::fast::RandomState> = HashMap::default();
+    let mut table: HashMap<(Party, u16, Party, u16, Protocol), u64, foldhash::fast::RandomState> =
+        HashMap::default();
     for f in flows {
-        let key = (f.source, f.source_port.unwrap_or(0), f.destination, f.destination_port.unwrap_or(0), f.protocol);
+        let key = (
+            f.source,
+            f.source_port.unwrap_or(0),
+            f.destination,
+            f.destination_port.unwrap_or(0),
+            f.protocol,
+        );
         table.insert(key, f.start.0 + f.lasts);
     }
     table.len()
@@ -129,11 +141,16 @@ fn with_rules(count: u32) -> Arc<Plan> {
     };
     let (before, own) = EDGE.split_at(EDGE.rfind("  [[device.rule]]").unwrap_or(0));
     let rules: String = (0..count).map(rule).collect();
-    built(format!("{before}{rules}{own}").replace("PORTS", "port-assignment = \"sequential\"").replace("ACL", ""))
+    built(
+        format!("{before}{rules}{own}")
+            .replace("PORTS", "port-assignment = \"sequential\"")
+            .replace("ACL", ""),
+    )
 }
 
 fn device(plan: &Arc<Plan>) -> Device {
-    let taken = ["10.64.0.1", "198.18.0.1", "198.18.0.2"].iter().filter_map(|t| t.parse().ok()).collect();
+    let taken =
+        ["10.64.0.1", "198.18.0.1", "198.18.0.2"].iter().filter_map(|t| t.parse().ok()).collect();
     let taken = Arc::new(taken);
     Device::new(&plan.devices[0], &taken, 1)
 }
@@ -147,12 +164,17 @@ fn ratio(name: &str, each: f64, bare: f64) {
     println!("{name:46} {each:7.0} ns, floor {bare:7.0} ns, {:6.2} times the floor", each / bare);
 }
 
-/// So many sessions whose time is up, against as many entries taken out of a hash table in the order of a sorted list.
+/// So many sessions whose time is up, against as many entries taken out of a hash table in the
+/// order of a sorted list.
 fn expiry(count: u32) {
     let plan = plan("port-assignment = \"sequential\"", "");
     let mut edge = device(&plan);
     for n in 0..count {
-        edge.receive(Instant(u64::from(n) * 1000), InterfaceId(0), datagram(n >> 6, 1024 + (n & 63) as u16, n & 0xFF));
+        edge.receive(
+            Instant(u64::from(n) * 1000),
+            InterfaceId(0),
+            datagram(n >> 6, 1024 + (n & 63) as u16, n & 0xFF),
+        );
     }
     let clock = Clock::now();
     edge.expire(Instant(3_600_000_000_000));
@@ -160,14 +182,19 @@ fn expiry(count: u32) {
     assert_eq!(edge.mapping_count(), 0);
     let mut numbers = Numbers(7);
     let keys: Vec<(u64, u64)> = (0..u64::from(count)).map(|n| (n, numbers.next())).collect();
-    let mut table: HashMap<u64, [u64; 4], foldhash::fast::RandomState> = keys.iter().map(|k| (k.1, [0; 4])).collect();
+    let mut table: HashMap<u64, [u64; 4], foldhash::fast::RandomState> =
+        keys.iter().map(|k| (k.1, [0; 4])).collect();
     let clock = Clock::now();
     let mut due = keys;
     due.sort_unstable();
     due.iter().for_each(|k| {
         black_box(table.remove(&k.1));
     });
-    ratio(&format!("{count} sessions expire, each"), each, clock.elapsed().as_nanos() as f64 / f64::from(count));
+    ratio(
+        &format!("{count} sessions expire, each"),
+        each,
+        clock.elapsed().as_nanos() as f64 / f64::from(count),
+    );
 }
 
 /// A set of numbers that is nearly used up: the lowest free one is taken, another is given back.
@@ -183,7 +210,8 @@ fn bare_choice(size: u32, free: u32, rounds: u32) -> f64 {
     clock.elapsed().as_nanos() as f64 / f64::from(rounds)
 }
 
-/// A pool of whole addresses, or the ports of one address, nearly used up: each new flow takes what just became free.
+/// A pool of whole addresses, or the ports of one address, nearly used up: each new flow takes what
+/// just became free.
 fn scarcity(name: &str, plan: &Arc<Plan>, size: u32, packet: impl Fn(u32) -> Packet) {
     let mut edge = device(plan);
     let held = size - size / 512;
@@ -208,18 +236,25 @@ fn row() -> Arc<Plan> {
         format!(
             "[[segment]]\nname = \"{segment}\"\n[[device]]\nname = \"{name}\"\n\
              behaviour = {{ port-assignment = \"sequential\" }}\n\
-             [[device.interface]]\nname = \"floor\"\nrealm = \"internal\"\naddress = \"{inside}\"\n{}\
-             [[device.interface]]\nname = \"uplink\"\nrealm = \"external\"\nsegment = \"{segment}\"\n\
+             [[device.interface]]\nname = \"floor\"\nrealm = \"internal\"\naddress = \
+             \"{inside}\"\n{}\
+             [[device.interface]]\nname = \"uplink\"\nrealm = \"external\"\nsegment = \
+             \"{segment}\"\n\
              address = \"{to}.201/24\"\n[[device.route]]\nto = \"0.0.0.0/0\"\nvia = \"{to}.202\"\n\
-             [[device.pool]]\nname = \"block\"\naddresses = \"{to}.1-{to}.100\"\npick = \"by-source\"\n\
+             [[device.pool]]\nname = \"block\"\naddresses = \"{to}.1-{to}.100\"\npick = \
+             \"by-source\"\n\
              [[device.rule]]\nname = \"all-out\"\ntype = \"overload\"\nas = \"block\"\n",
             if from.starts_with("172") { "segment = \"first\"\n" } else { "" },
         )
     };
-    let last = EDGE.replace("PORTS", "port-assignment = \"sequential\"").replace("ACL", "segment = \"second\"");
+    let last = EDGE
+        .replace("PORTS", "port-assignment = \"sequential\"")
+        .replace("ACL", "segment = \"second\"");
     let last = last.replace("10.64.0.1/14", "172.17.0.202/24");
-    let (near, mid) =
-        (link("near", "10.64.0.1/14", "first", "172.16.0"), link("mid", "172.16.0.202/24", "second", "172.17.0"));
+    let (near, mid) = (
+        link("near", "10.64.0.1/14", "first", "172.16.0"),
+        link("mid", "172.16.0.202/24", "second", "172.17.0"),
+    );
     built(format!("{near}{mid}{last}"))
 }
 
@@ -251,7 +286,11 @@ fn main() {
     let each = time(flows.len(), || {
         black_box(engine(&row, black_box(&flows)));
     });
-    println!("{:30} {each:7.0} ns a flow, {:5.2} times three single ones", "three edges in a row", each / single / 3.0);
+    println!(
+        "{:30} {each:7.0} ns a flow, {:5.2} times three single ones",
+        "three edges in a row",
+        each / single / 3.0
+    );
     println!();
     let few = &flows[..flows.len() / 5];
     for count in [10, 1000, 10_000] {
@@ -271,7 +310,9 @@ fn main() {
             .replace("\"by-source\"", "\"lowest\"\n  usable = \"all\"")
             .replace("type = \"overload\"", "type = \"pool\""),
     );
-    scarcity("a pool of 65536 addresses, nearly full", &whole, 65_536, |n| datagram(n, 5000, n & 0xFF));
+    scarcity("a pool of 65536 addresses, nearly full", &whole, 65_536, |n| {
+        datagram(n, 5000, n & 0xFF)
+    });
     let ports = built(text.replace("192.0.2.1-192.0.2.100", "192.0.2.1"));
     scarcity("the ports of one address, nearly full", &ports, 64_512, |n| {
         datagram(n & 0xFF, 1024 + (n >> 8) as u16, 1)

@@ -10,11 +10,11 @@ use crate::plan::Plan;
 /// Something that is done to a device.
 #[derive(Debug, Clone)]
 pub struct Event {
-    /// When.
+    /// When it happens, from the origin of the traffic's clock.
     pub at: Instant,
-    /// To which device.
+    /// The device that it is done to.
     pub device: DeviceId,
-    /// What.
+    /// What is done to the device.
     pub action: Action,
 }
 

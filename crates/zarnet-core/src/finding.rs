@@ -12,7 +12,7 @@ pub enum Severity {
 }
 
 impl Severity {
-    /// Its name.
+    /// The stable name, as JSON and CSV have it.
     pub fn name(self) -> &'static str {
         match self {
             Self::Error => "error",

@@ -1,18 +1,24 @@
-//! The computation of Zarnet: what an engineer declares, what a device does with a packet, what a network does with a
-//! flow, and the questions that are asked of both. No files, no clock, no terminal: time, packets and seeds come in as
-//! arguments, values come out.
+//! The computation of Zarnet: what an engineer declares, what a device does with a packet, what a
+//! network does with a flow, and the questions that are asked of both. No files, no clock, no
+//! terminal: time, packets and seeds come in as arguments, values come out.
 //!
 //! Data goes one way, and each module knows only those before it:
 //!
 //! - [`net`]: the vocabulary. Addresses and sets of them, ports, protocols, packets, instants.
 //! - [`traffic`]: what is sent. Flows, packets of captures, load profiles.
-//! - [`plan`]: what is declared. A draft with the place of every value becomes a plan in which nothing dangles.
-//! - [`event`]: what is done to devices while traffic runs. [`observe`]: what is told of a packet on its way, step by step.
-//! - [`device`]: one device at work. The compiled plan, bindings, allocation, the pipeline, the fast path.
-//! - [`network`]: devices, hosts and segments together. Who answers for an address, where a packet ends.
+//! - [`plan`]: what is declared. A draft with the place of every value becomes a plan in which
+//!   nothing dangles.
+//! - [`event`]: what is done to devices while traffic runs. [`observe`]: what is told of a packet
+//!   on its way, step by step.
+//! - [`device`]: one device at work. The compiled plan, bindings, allocation, the pipeline, the
+//!   fast path.
+//! - [`network`]: devices, hosts and segments together. Who answers for an address, where a packet
+//!   ends.
 //! - [`space`]: sets of packets as a whole, exact.
-//! - [`predict`]: traffic through a network. The table at a moment, counters, what was not translated.
-//! - [`impact`]: what a change of a plan changes, for all packets. [`audit`]: findings on a plan that can be built.
+//! - [`predict`]: traffic through a network. The table at a moment, counters, what was not
+//!   translated.
+//! - [`impact`]: what a change of a plan changes, for all packets. [`audit`]: findings on a plan
+//!   that can be built.
 //! - [`compare`]: the table that a device really has against the predicted one.
 //! - [`capacity`]: what runs out, who has it, how much would be enough.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
@@ -28,7 +34,9 @@
 //! // a plan without devices, and traffic without flows: the least that can be predicted
 //! let plan = build(&Draft::default()).expect("nothing can be wrong with nothing");
 //! let nothing = std::iter::empty::<Result<Item, Infallible>>();
-//! let prediction = predict(Arc::new(plan), OneByOne(nothing), Vec::new(), Options::default()).expect("nothing to read");
+//! let plan = Arc::new(plan);
+//! let prediction = predict(plan, OneByOne(nothing), Vec::new(), Options::default())
+//!     .expect("nothing to read");
 //! assert_eq!(prediction.tally.total(), 0);
 //! ```
 

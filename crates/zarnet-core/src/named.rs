@@ -1,6 +1,7 @@
 //! Lists of things that have a stable name and a sentence each: reasons, causes, differences.
 
-/// An enum with the stable kebab-case name of each of its values and a sentence for a person, told in one row each.
+/// An enum with the stable kebab-case name of each of its values and a sentence for a person, told
+/// in one row each.
 macro_rules! named {
     ($(#[$doc:meta])* $type:ident { $($variant:ident, $name:literal, $sentence:literal;)* }) => {
         $(#[$doc])*
@@ -10,7 +11,7 @@ macro_rules! named {
         }
 
         impl $type {
-            /// All of them.
+            /// Every value, in the order of declaration.
             pub const ALL: &'static [Self] = &[$(Self::$variant),*];
 
             /// The stable machine-readable name.

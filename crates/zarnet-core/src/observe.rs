@@ -1,5 +1,5 @@
-//! What is told of a packet on its way, step by step, to whoever watches. Nobody, `()`, costs nothing: what would be told
-//! is not even made.
+//! What is told of a packet on its way, step by step, to whoever watches. Nobody, `()`, costs
+//! nothing: what would be told is not even made.
 
 use std::net::IpAddr;
 
@@ -18,7 +18,8 @@ pub trait Observer {
     /// It leaves the device.
     fn leaves(&mut self, exit: Exit);
 
-    /// Its sender or the device that it left hands it to whoever answers for the next address, if anybody does.
+    /// Its sender or the device that it left hands it to whoever answers for the next address, if
+    /// anybody does.
     fn handed(&mut self, next: IpAddr, to: Option<NextHopOwner>);
 }
 
@@ -53,7 +54,7 @@ pub enum NextHopOwner {
     Interface(DeviceId, InterfaceId),
     /// A host that the plan does not declare.
     Undeclared,
-    /// The provider's router.
+    /// The router of the provider, at the far side of an external segment.
     Provider,
     /// Somebody on the internet.
     Peer,
@@ -66,15 +67,15 @@ pub enum Stage {
     IngressAcl,
     /// Whether it belongs to a known session.
     Session,
-    /// Destination translation.
+    /// Destination translation (step 4).
     Destination,
     /// Whether it is for the device itself.
     Own,
-    /// The route.
+    /// Choice of the route (step 6).
     Route,
     /// The policy between two realms.
     Policy,
-    /// Source translation.
+    /// Source translation (step 8).
     Source,
     /// The filter on the interface that it leaves by.
     EgressAcl,
@@ -83,7 +84,7 @@ pub enum Stage {
 }
 
 impl Stage {
-    /// Its stable name.
+    /// The stable name, as JSON and CSV have it.
     pub fn name(self) -> &'static str {
         match self {
             Self::IngressAcl => "ingress-acl",
@@ -104,7 +105,7 @@ impl Stage {
 pub enum StageResult {
     /// There is no filter.
     NotAttached,
-    /// Let through.
+    /// A filter or the policy lets the packet pass.
     Accepted,
     /// Of a session: there is none yet.
     New,
@@ -115,7 +116,7 @@ pub enum StageResult {
     },
     /// An end was changed.
     Translated {
-        /// As it was.
+        /// The endpoint before translation.
         from: Endpoint,
         /// As it is now.
         to: Endpoint,
@@ -128,11 +129,11 @@ pub enum StageResult {
     Answered,
     /// The device itself takes it.
     Taken,
-    /// Where it goes.
+    /// The route that the packet takes.
     Routed {
         /// The interface it will leave by.
         interface: InterfaceId,
-        /// The next hop.
+        /// Address that the packet is handed to on the link.
         next_hop: IpAddr,
     },
     /// A session was made, with a mapping or under one that is there.
@@ -145,7 +146,7 @@ pub enum StageResult {
 }
 
 impl StageResult {
-    /// Its stable name.
+    /// The stable name, as JSON and CSV have it.
     pub fn name(self) -> &'static str {
         match self {
             Self::NotAttached => "not-attached",
@@ -175,7 +176,7 @@ pub enum By {
     Acl(AclId, Option<usize>),
     /// A policy entry, or the default.
     Policy(Option<usize>),
-    /// The rule.
+    /// A translation rule decided.
     Rule(RuleId),
     /// The rules of a session: of its destination, and of its source.
     Rules([Option<RuleId>; 2]),
@@ -192,8 +193,8 @@ pub struct Step {
     pub stage: Stage,
     /// What came of it.
     pub result: StageResult,
-    /// What decided it.
+    /// The piece of the plan that decided.
     pub by: By,
-    /// Where that stands.
+    /// Where that piece stands in the plan's files.
     pub place: Option<Place>,
 }

@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use zarnet_core::Reason;
-use zarnet_core::capacity::{Assumption, Kind, Resource, SampleSpread, demand, erlang, of_hour, remedies, resources};
+use zarnet_core::capacity::{
+    Assumption, Kind, Resource, SampleSpread, demand, erlang, of_hour, remedies, resources,
+};
 use zarnet_core::device::Supply;
 use zarnet_core::net::{AddressSet, Instant, Protocol};
 use zarnet_core::plan::Plan;
@@ -47,21 +49,35 @@ fn of(list: &[Resource], is: impl Fn(Supply) -> bool) -> &Resource {
 }
 
 fn hosts(of: impl IntoIterator<Item = std::net::IpAddr>) -> Vec<u8> {
-    let last = |a: std::net::IpAddr| if let std::net::IpAddr::V4(a) = a { a.octets()[3] } else { 0 };
+    let last =
+        |a: std::net::IpAddr| if let std::net::IpAddr::V4(a) = a { a.octets()[3] } else { 0 };
     of.into_iter().map(last).collect()
 }
 
 #[test]
 fn a_pool_of_two_and_three_hosts() {
     let plan = plan(&plan_text("\"bcp\"", "{}", &pool(2, "")));
-    let flows = [flow(10, 5, 1), flow(20, 6, 1), flow(30, 7, 1), flow(40, 8, 1), flow(50, 7, 2), flow(400, 7, 3)];
+    let flows = [
+        flow(10, 5, 1),
+        flow(20, 6, 1),
+        flow(30, 7, 1),
+        flow(40, 8, 1),
+        flow(50, 7, 2),
+        flow(400, 7, 3),
+    ];
     let list = resources(&played(&plan, flows, Moment::End), false);
     let lines = of(&list, |s| matches!(s, Supply::Pool(_)));
-    assert_eq!((lines.series.usable, lines.series.peak.count, lines.series.peak.at), (Some(2), 2, at(20)));
+    assert_eq!(
+        (lines.series.usable, lines.series.peak.count, lines.series.peak.at),
+        (Some(2), 2, at(20))
+    );
     assert_eq!((lines.series.first_full, lines.series.first_refusal), (Some(at(20)), Some(at(30))));
     assert_eq!((lines.refused_flows, lines.refused.len()), (3, 2));
     assert_eq!(hosts(lines.refused.iter().map(|r| r.host)), [7, 8]);
-    assert_eq!((lines.refused[0].flows, lines.refused[0].first, lines.refused[0].last), (2, at(30), at(50)));
+    assert_eq!(
+        (lines.refused[0].flows, lines.refused[0].first, lines.refused[0].last),
+        (2, at(30), at(50))
+    );
     assert_eq!(lines.refused[0].reason, Reason::PoolExhausted);
     // told of the moment at which the third host was refused
     assert_eq!((lines.at, lines.in_use), (at(30), 2));
@@ -77,7 +93,10 @@ fn a_host_that_is_given_the_moment_sees_that_moment() {
     let flows = [flow(10, 5, 1), flow(20, 6, 1), flow(30, 7, 1), flow(400, 7, 3)];
     let list = resources(&played(&plan, flows, Moment::At(at(315))), true);
     let lines = of(&list, |s| matches!(s, Supply::Pool(_)));
-    assert_eq!((lines.at, lines.in_use, hosts(lines.holders.iter().map(|h| h.host))), (at(315), 1, vec![6]));
+    assert_eq!(
+        (lines.at, lines.in_use, hosts(lines.holders.iter().map(|h| h.host))),
+        (at(315), 1, vec![6])
+    );
 }
 
 #[test]
@@ -94,9 +113,16 @@ fn ports_of_a_class_run_out_less_what_a_forward_holds() {
     let flows = (0..5).map(|n| flow(10 + u64::from(n), 5 + n as u8 % 2, 4000 + n));
     let list = resources(&played(&plan, flows, Moment::End), false);
     let ports = of(&list, |s| matches!(s, Supply::Ports(_, Protocol::UDP, (3000, 3003))));
-    assert_eq!((ports.series.usable, ports.series.peak.count, ports.refused_flows), (Some(3), 3, 2));
+    assert_eq!(
+        (ports.series.usable, ports.series.peak.count, ports.refused_flows),
+        (Some(3), 3, 2)
+    );
     assert_eq!(ports.holders.iter().map(|h| h.held).collect::<Vec<_>>(), [2, 1]);
-    assert_eq!(of(&list, |s| s == Supply::Mappings).series.usable, None, "nothing limits the table");
+    assert_eq!(
+        of(&list, |s| s == Supply::Mappings).series.usable,
+        None,
+        "nothing limits the table"
+    );
 }
 
 #[test]
@@ -108,8 +134,10 @@ fn a_paired_host_is_refused_by_its_own_address_and_by_the_target() {
     let flows = [flow(1, 5, 1), flow(2, 5, 2), flow(3, 6, 1), flow(4, 5, 3)];
     let list = resources(&played(&plan, flows, Moment::End), false);
     let refused = |s: &dyn Fn(Supply) -> bool| of(&list, s).refused_flows;
-    let on =
-        |last: u8| move |s: Supply| matches!(s, Supply::Ports(a, ..) if a == std::net::IpAddr::from([192, 0, 2, last]));
+    let on = |last: u8| {
+        let address = std::net::IpAddr::from([192, 0, 2, last]);
+        move |s: Supply| matches!(s, Supply::Ports(a, ..) if a == address)
+    };
     assert_eq!((refused(&on(8)), refused(&on(9))), (1, 0));
     let all = of(&list, |s| matches!(s, Supply::PortsOfAll(..)));
     assert_eq!((all.series.usable, all.series.peak.count, all.refused_flows), (Some(4), 3, 1));
@@ -121,13 +149,17 @@ fn a_limit_of_the_device_is_a_supply() {
     let flows = (0..3).map(|n| flow(10 + n, 5 + n as u8, 4000));
     let list = resources(&played(&plan, flows, Moment::End), false);
     let table = of(&list, |s| s == Supply::Mappings);
-    assert_eq!((table.series.usable, table.series.peak.count, table.refused_flows), (Some(2), 2, 1));
+    assert_eq!(
+        (table.series.usable, table.series.peak.count, table.refused_flows),
+        (Some(2), 2, 1)
+    );
     assert_eq!(table.refused[0].reason, Reason::DeviceFull);
 }
 
 #[test]
 fn a_flow_that_passes_untranslated_has_found_nothing_left_either() {
-    let rules = pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"pass\"");
+    let rules =
+        pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"pass\"");
     let plan = plan(&plan_text("\"bcp\"", "{}", &rules));
     let prediction = played(&plan, [flow(1, 5, 1), flow(2, 6, 1)], Moment::End);
     let list = resources(&prediction, false);
@@ -143,12 +175,16 @@ fn rfc7422_blocks_run_out_before_their_ports_do() {
     let blocks = of(&list, |s| matches!(s, Supply::Blocks(..)));
     assert_eq!((blocks.series.usable, blocks.series.peak.count), (Some(2), 2));
     let ports = of(&list, |s| matches!(s, Supply::Ports(..)));
-    assert_eq!((ports.series.usable, ports.series.peak.count, ports.refused_flows), (Some(4), 2, 1));
+    assert_eq!(
+        (ports.series.usable, ports.series.peak.count, ports.refused_flows),
+        (Some(4), 2, 1)
+    );
 }
 
 /// Requests from very many hosts, each for an address of a pool of eight.
 fn load(rate: f64, seed: u64, each: Length) -> Load {
-    let range = zarnet_core::net::AddressRange::parse("10.1.0.0-10.200.255.255").expect("a range").0;
+    let range =
+        zarnet_core::net::AddressRange::parse("10.1.0.0-10.200.255.255").expect("a range").0;
     let crowd = |a: &str| -> AddressSet {
         std::iter::once(zarnet_core::net::AddressRange::parse(a).expect("an address").0).collect()
     };
@@ -168,10 +204,12 @@ fn load(rate: f64, seed: u64, each: Length) -> Load {
 
 #[test]
 fn erlangs_formula_and_the_device_agree_whatever_the_distribution() {
-    let text = plan_text("\"bcp\"", "{ udp-timeout = 1 }", &pool(6, "")).replace("10.0.0.1/24", "10.0.0.1/8");
+    let text = plan_text("\"bcp\"", "{ udp-timeout = 1 }", &pool(6, ""))
+        .replace("10.0.0.1/24", "10.0.0.1/8");
     let plan = plan(&text);
     // 4.01 erlang: 400 s and the timer's second, a hundredth a second
-    let lengths = [Length::Fixed(400 * S), Length::Exponential(400 * S), Length::Uniform(0, 800 * S)];
+    let lengths =
+        [Length::Fixed(400 * S), Length::Exponential(400 * S), Length::Uniform(0, 800 * S)];
     for (kind, each) in lengths.into_iter().enumerate() {
         let shares: Vec<f64> = (0..12)
             .map(|seed| {
@@ -189,9 +227,11 @@ fn erlangs_formula_and_the_device_agree_whatever_the_distribution() {
 
 #[test]
 fn demand_is_measured_from_what_was_in_use() {
-    let text = plan_text("\"bcp\"", "{ udp-timeout = 1 }", &pool(6, "")).replace("10.0.0.1/24", "10.0.0.1/8");
+    let text = plan_text("\"bcp\"", "{ udp-timeout = 1 }", &pool(6, ""))
+        .replace("10.0.0.1/24", "10.0.0.1/8");
     let plan = plan(&text);
-    let prediction = played(&plan, load(0.01, 7, Length::Exponential(400 * S)).flows(), Moment::End);
+    let prediction =
+        played(&plan, load(0.01, 7, Length::Exponential(400 * S)).flows(), Moment::End);
     let list = resources(&prediction, false);
     let lines = of(&list, |s| matches!(s, Supply::Pool(_)));
     let d = of_hour(lines, (at(3600), at(39 * 3600)));
@@ -224,12 +264,13 @@ fn what_the_formula_rests_on_is_held_against_the_traffic() {
 
 #[test]
 fn remedies_suit_what_ran_out() {
-    let kinds = |behaviour: &str, timers: &str, rules: &str, flows: Vec<Flow>| -> Vec<(Kind, bool)> {
-        let plan = plan(&plan_text(behaviour, timers, rules));
-        let list = resources(&played(&plan, flows, Moment::End), false);
-        let out = list.iter().find(|r| r.refused_flows > 0).expect("something ran out");
-        remedies(&plan, out, None).into_iter().map(|r| (r.kind, r.obstacle.is_none())).collect()
-    };
+    let kinds =
+        |behaviour: &str, timers: &str, rules: &str, flows: Vec<Flow>| -> Vec<(Kind, bool)> {
+            let plan = plan(&plan_text(behaviour, timers, rules));
+            let list = resources(&played(&plan, flows, Moment::End), false);
+            let out = list.iter().find(|r| r.refused_flows > 0).expect("something ran out");
+            remedies(&plan, out, None).into_iter().map(|r| (r.kind, r.obstacle.is_none())).collect()
+        };
     let three = || (0..3).map(|n| flow(10 + n, 5 + n as u8, 1)).collect::<Vec<_>>();
     let got = kinds("\"bcp\"", "{ binding = 60 }", &pool(2, ""), three());
     let wanted = [
@@ -263,19 +304,39 @@ proptest! {
         overload in any::<bool>(),
         moments in proptest::collection::vec(0u64..4000, 6),
     ) {
-        let rules = if overload { pool(2, "").replace("type = \"pool\"", "type = \"overload\"") } else { pool(3, "") };
-        let behaviour = if overload { "{ port-classes = [\"1-65535 -> 3000-3004\"] }" } else { "\"bcp\"" };
-        let plan = plan(&plan_text(behaviour, &format!("{{ binding = {binding}, udp-timeout = 120 }}"), &rules));
+        let rules = if overload {
+            pool(2, "").replace("type = \"pool\"", "type = \"overload\"")
+        } else {
+            pool(3, "")
+        };
+        let behaviour = if overload {
+            "{ port-classes = [\"1-65535 -> 3000-3004\"] \
+                                           }"
+        } else {
+            "\"bcp\""
+        };
+        let plan = plan(&plan_text(
+            behaviour,
+            &format!(
+                "{{ binding = {binding}, udp-timeout = 120 \
+                }}"
+            ),
+            &rules,
+        ));
         let mut now = 0;
-        let flows: Vec<Flow> = steps.into_iter().map(|(gap, host, port, lasts)| {
-            now += gap;
-            Flow { lasts: lasts * S, ..flow(now, host, port) }
-        }).collect();
+        let flows: Vec<Flow> = steps
+            .into_iter()
+            .map(|(gap, host, port, lasts)| {
+                now += gap;
+                Flow { lasts: lasts * S, ..flow(now, host, port) }
+            })
+            .collect();
         let whole = played(&plan, flows.clone(), Moment::End);
         let list = resources(&whole, true);
         let plain = {
             let items = flows.iter().map(|f| Ok::<_, std::convert::Infallible>(Item::Flow(*f)));
-            predict(plan.clone(), OneByOne(items), Vec::new(), Options::default()).expect("flows in order")
+            predict(plan.clone(), OneByOne(items), Vec::new(), Options::default())
+                .expect("flows in order")
         };
         prop_assert_eq!(plain.tally, whole.tally, "recording changes nothing");
         prop_assert_eq!(&plain.tables[0].mappings, &whole.tables[0].mappings);
@@ -286,17 +347,28 @@ proptest! {
             for r in &list {
                 let count = match r.supply {
                     Supply::Pool(_) => then.tables[0].pools[0].in_use,
-                    Supply::Ports(a, p, _) =>
-                        dynamic.clone().filter(|m| m.external.address == a && m.protocol == Some(p)).count() as u64,
+                    Supply::Ports(a, p, _) => dynamic
+                        .clone()
+                        .filter(|m| m.external.address == a && m.protocol == Some(p))
+                        .count() as u64,
                     Supply::PortsOfAll(..) | Supply::Mappings => dynamic.clone().count() as u64,
                     Supply::Sessions => then.tables[0].session_count,
                     Supply::Blocks(..) => continue,
                 };
-                prop_assert_eq!(u64::from(r.series.at(moment)), count, "{:?} at {}", r.supply, moment);
+                prop_assert_eq!(
+                    u64::from(r.series.at(moment)),
+                    count,
+                    "{:?} at {}",
+                    r.supply,
+                    moment
+                );
             }
         }
-        let refused: u64 = list.iter().filter(|r| matches!(r.supply, Supply::Pool(_) | Supply::PortsOfAll(..)))
-            .map(|r| r.refused_flows).sum();
+        let refused: u64 = list
+            .iter()
+            .filter(|r| matches!(r.supply, Supply::Pool(_) | Supply::PortsOfAll(..)))
+            .map(|r| r.refused_flows)
+            .sum();
         prop_assert_eq!(refused, whole.tally.refused, "every refused flow is accounted for");
     }
 }

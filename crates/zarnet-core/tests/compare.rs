@@ -49,7 +49,8 @@ fn predicted(behaviour: &str, rules: &str, flows: &[&str]) -> (Prediction, Begun
     (predict(plan, OneByOne(items), Vec::new(), options).unwrap(), begun)
 }
 
-/// Holds `INTERNAL EXTERNAL` lines against a prediction; tells the entries that agree, and `KIND CAUSE` of the others.
+/// Holds `INTERNAL EXTERNAL` lines against a prediction; tells the entries that agree, and
+/// `KIND CAUSE` of the others.
 fn held(behaviour: &str, rules: &str, flows: &[&str], table: &[&str]) -> (u64, Vec<String>) {
     let (prediction, begun) = predicted(behaviour, rules, flows);
     let observed: Vec<Observed> = table
@@ -58,7 +59,14 @@ fn held(behaviour: &str, rules: &str, flows: &[&str], table: &[&str]) -> (u64, V
         .map(|(text, line)| {
             let (internal, external) = text.split_once(' ').unwrap();
             let (internal, external) = (endpoint(internal), endpoint(external));
-            Observed { device: DeviceId(0), protocol: Some(Protocol::UDP), internal, external, peer: None, line }
+            Observed {
+                device: DeviceId(0),
+                protocol: Some(Protocol::UDP),
+                internal,
+                external,
+                peer: None,
+                line,
+            }
         })
         .collect();
     let Comparison { same, differences, .. } = compare(&prediction, &observed, &begun);
@@ -85,7 +93,8 @@ fn every_difference_has_its_cause() {
     assert_eq!(held("\"bcp\"", &off, &[flow], &both[..1]).1, ["extra old-rule-alive"]);
 }
 
-/// A device that chooses ports at random, or addresses of a pool as it likes, differs from nothing by that.
+/// A device that chooses ports at random, or addresses of a pool as it likes, differs from nothing
+/// by that.
 #[test]
 fn what_is_chosen_freely_is_no_difference() {
     let flow = "10.0.0.5:1000 > 198.51.100.1:53 @390";
@@ -94,7 +103,10 @@ fn what_is_chosen_freely_is_no_difference() {
     let any = pool(3, "pick = \"random\"");
     assert_eq!(held("\"bcp\"", &any, &[flow], &["10.0.0.5 192.0.2.10"]).0, 1);
     let lowest = pool(3, "pick = \"lowest\"");
-    assert_eq!(held("\"bcp\"", &lowest, &[flow], &["10.0.0.5 192.0.2.10"]).1, ["different other-address-chosen"]);
+    assert_eq!(
+        held("\"bcp\"", &lowest, &[flow], &["10.0.0.5 192.0.2.10"]).1,
+        ["different other-address-chosen"]
+    );
 }
 
 /// Of two hosts for one address, the device served the other one.
@@ -105,8 +117,8 @@ fn who_was_refused_here_may_have_been_served_there() {
     assert_eq!(differences, ["missing rule-missing-on-device", "extra refused-here"]);
 }
 
-/// An overload onto an interface has its first address, not those that it has besides: comparing a table and reckoning what is in
-/// use by it say the same of a row there.
+/// An overload onto an interface has its first address, not those that it has besides: comparing a
+/// table and reckoning what is in use by it say the same of a row there.
 #[test]
 fn a_row_on_a_further_address_of_an_interface_is_of_no_overload() {
     let text = plan_text("\"bcp\"", "{}", OVERLOAD)
@@ -121,7 +133,8 @@ fn a_row_on_a_further_address_of_an_interface_is_of_no_overload() {
         line: 1,
     };
     let nothing = || std::iter::empty::<Result<Item, Infallible>>();
-    let prediction = predict(plan.clone(), OneByOne(nothing()), Vec::new(), Options::default()).unwrap();
+    let prediction =
+        predict(plan.clone(), OneByOne(nothing()), Vec::new(), Options::default()).unwrap();
     let told = |external: &str| {
         let compared = compare(&prediction, &[row(external)], &Begun::default());
         let why = compared.differences[0].why.name();

@@ -1,6 +1,7 @@
-//! What the RFCs demand of a device, one test a requirement, named after it; `docs/conformance.md` has them all in a table.
-//! A=10.0.0.5, B=10.0.0.6, C=10.0.0.7 inside; S=198.51.100.10, R=203.0.113.20 outside; the device is 192.0.2.1, its pools
-//! begin at 192.0.2.8. Requirements that `device.rs` and the sources test are not tested here again.
+//! What the RFCs demand of a device, one test a requirement, named after it; `docs/conformance.md`
+//! has them all in a table. A=10.0.0.5, B=10.0.0.6, C=10.0.0.7 inside; S=198.51.100.10,
+//! R=203.0.113.20 outside; the device is 192.0.2.1, its pools begin at 192.0.2.8. Requirements that
+//! `device.rs` and the sources test are not tested here again.
 
 mod common;
 
@@ -72,11 +73,15 @@ shows! {
     rfc5508_req1a_a_query_id_is_reused_for_every_peer: "\"bcp\"", OVERLOAD,
         "icmp 10.0.0.5:7 > 198.51.100.10 @0 => 192.0.2.1:7 > 198.51.100.10
          icmp 10.0.0.5:7 > 203.0.113.20 @1  => 192.0.2.1:7 > 203.0.113.20";
-    rfc5508_req7_bound_addresses_hairpin_queries: "\"bcp\"", &pool(2, "").replace("as = \"lines\"", "as = \"lines\"\nhairpin = [\"internal\"]"),
+    rfc5508_req7_bound_addresses_hairpin_queries: "\"bcp\"",
+        &pool(2, "").replace("as = \"lines\"", "as = \"lines\"\nhairpin = [\"internal\"]"),
         "icmp 10.0.0.6:1 > 198.51.100.10 @0     => 192.0.2.8:1 > 198.51.100.10
          icmp 10.0.0.5:7 > 192.0.2.8 @1         => 192.0.2.9:7 > 10.0.0.6
          icmp.reply 10.0.0.6 > 192.0.2.9:7 @1   => 192.0.2.8 > 10.0.0.5:7";
-    rfc6888_req2_paired_across_protocols: "\"carrier\"", &pool(2, "pick = \"in-turn\"").replace("type = \"pool\"", "type = \"overload\"").replace("lines-out", "all"),
+    rfc6888_req2_paired_across_protocols: "\"carrier\"",
+        &pool(2, "pick = \"in-turn\"")
+            .replace("type = \"pool\"", "type = \"overload\"")
+            .replace("lines-out", "all"),
         "gre 10.0.0.5 > 198.51.100.10 @0 => 192.0.2.8 > 198.51.100.10
          gre 10.0.0.6 > 198.51.100.10 @0 => 192.0.2.9 > 198.51.100.10
          gre 10.0.0.5 > 203.0.113.20 @0  => 192.0.2.8 > 203.0.113.20";
@@ -101,7 +106,8 @@ shows! {
 "#),
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0 => 10.0.0.5:5000 > 198.51.100.10:53
          udp 10.0.0.5:5000 > 203.0.113.20:53 @0  => 192.0.2.1:5000 > 203.0.113.20:53";
-    rfc6888_req7_strangers_may_enter: "{ preset = \"carrier\", port-assignment = \"sequential\" }", OVERLOAD,
+    rfc6888_req7_strangers_may_enter:
+        "{ preset = \"carrier\", port-assignment = \"sequential\" }", OVERLOAD,
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0  => 192.0.2.1:1024 > 198.51.100.10:53
          udp 203.0.113.20:9 > 192.0.2.1:1024 @1   => 203.0.113.20:9 > 10.0.0.5:5000";
     rfc6888_req11d_nothing_is_deleted_to_make_room: "{ max-mappings = 1 }", OVERLOAD,
@@ -116,7 +122,9 @@ shows! {
          tcp.data 198.51.100.10:80 > 192.0.2.1:5000 @7000 => 198.51.100.10:80 > 10.0.0.5:5000
          tcp.rst 198.51.100.10:80 > 192.0.2.1:5000 @7000  => 198.51.100.10:80 > 10.0.0.5:5000
          tcp.data 198.51.100.10:80 > 192.0.2.1:5000 @7240 => no-listener";
-    rfc7857_s4_a_paired_host_gets_no_other_address: r#"{ port-classes = ["1-65535 -> 2000-2000"] }"#, &pool(2, "").replace("type = \"pool\"", "type = \"overload\""),
+    rfc7857_s4_a_paired_host_gets_no_other_address:
+        r#"{ port-classes = ["1-65535 -> 2000-2000"] }"#,
+        &pool(2, "").replace("type = \"pool\"", "type = \"overload\""),
         "udp 10.0.0.5:1 > 198.51.100.10:53 @0 => 192.0.2.8:2000 > 198.51.100.10:53
          udp 10.0.0.5:2 > 198.51.100.10:53 @0 => ports-exhausted
          udp 10.0.0.6:1 > 198.51.100.10:53 @0 => 192.0.2.9:2000 > 198.51.100.10:53";
@@ -126,7 +134,8 @@ shows! {
          tcp 10.0.0.5:5000 > 198.51.100.10:80 @0 => 192.0.2.1:5000 > 198.51.100.10:80
          udp 203.0.113.20:9 > 192.0.2.1:5000 @1  => 203.0.113.20:9 > 10.0.0.6:5000
          tcp 203.0.113.20:9 > 192.0.2.1:5001 @1  => no-listener";
-    rfc7857_s7_refused_packets_keep_nothing_alive: "{ filtering = \"address-dependent\", refresh = \"both\" }", OVERLOAD,
+    rfc7857_s7_refused_packets_keep_nothing_alive:
+        "{ filtering = \"address-dependent\", refresh = \"both\" }", OVERLOAD,
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0  => 192.0.2.1:5000 > 198.51.100.10:53
          udp 203.0.113.20:9 > 192.0.2.1:5000 @100 => filtered
          udp 203.0.113.20:9 > 192.0.2.1:5000 @200 => filtered
@@ -144,7 +153,9 @@ shows! {
          dccp 10.0.0.5:5000 > 203.0.113.20:80 @0  => 192.0.2.1:5000 > 203.0.113.20:80
          dccp 198.51.100.10:9 > 192.0.2.1:5000 @1 => 198.51.100.10:9 > 10.0.0.5:5000
          dccp 10.0.0.6:5000 > 198.51.100.10:80 @1 => 192.0.2.1:5001 > 198.51.100.10:80";
-    rfc6056_s3_1_ports_of_forwards_are_never_chosen: r#"{ port-classes = ["1-65535 -> 2000-2001"] }"#, &format!("{}{OVERLOAD}", r#"
+    rfc6056_s3_1_ports_of_forwards_are_never_chosen:
+        r#"{ port-classes = ["1-65535 -> 2000-2001"] }"#,
+        &format!("{}{OVERLOAD}", r#"
   [[device.rule]]
   name = "door"
   type = "forward"
@@ -154,18 +165,27 @@ shows! {
         "udp 10.0.0.5:2000 > 198.51.100.10:53 @0 => 192.0.2.1:2001 > 198.51.100.10:53
          udp 10.0.0.6:2000 > 198.51.100.10:53 @0 => ports-exhausted
          tcp 10.0.0.6:2000 > 198.51.100.10:53 @0 => 192.0.2.1:2000 > 198.51.100.10:53";
-    rfc7422_s2_1_the_first_block_begins_behind_the_system_ports: "{ preset = \"carrier\", port-assignment = \"sequential\" }", OVERLOAD,
+    rfc7422_s2_1_the_first_block_begins_behind_the_system_ports:
+        "{ preset = \"carrier\", port-assignment = \"sequential\" }", OVERLOAD,
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0 => 192.0.2.1:1024 > 198.51.100.10:53
          udp 10.0.0.6:5000 > 198.51.100.10:53 @0 => 192.0.2.1:1280 > 198.51.100.10:53
          udp 10.0.0.5:5001 > 198.51.100.10:53 @0 => 192.0.2.1:1025 > 198.51.100.10:53";
 }
 
-/// RFC 4787 §5 REQ-5, RFC 5382 §5 REQ-5, RFC 5508 §3.2 REQ-2: timers below the floor are told, and obeyed.
+/// RFC 4787 §5 REQ-5, RFC 5382 §5 REQ-5, RFC 5508 §3.2 REQ-2: timers below the floor are told, and
+/// obeyed.
 #[test]
 fn rfc4787_req5_timers_below_the_floor_are_told() {
-    let text = plan_text("\"bcp\"", "{ udp-timeout = 60, tcp-idle-timeout = 60, icmp-timeout = 5 }", OVERLOAD);
-    let told: Vec<String> =
-        audit(&plan(&text)).into_iter().filter(|f| f.name == "timer-below-minimum").map(|f| f.message).collect();
+    let text = plan_text(
+        "\"bcp\"",
+        "{ udp-timeout = 60, tcp-idle-timeout = 60, icmp-timeout = 5 }",
+        OVERLOAD,
+    );
+    let told: Vec<String> = audit(&plan(&text))
+        .into_iter()
+        .filter(|f| f.name == "timer-below-minimum")
+        .map(|f| f.message)
+        .collect();
     assert_eq!(told.len(), 3, "{told:?}");
 }
 
@@ -179,13 +199,17 @@ fn rfc4787_req7_overlapping_numbers() {
     );
 }
 
-/// RFC 4787 §9 REQ-11, RFC 6056 §3.2: the same seed, the same choices; random ones over the whole range.
+/// RFC 4787 §9 REQ-11, RFC 6056 §3.2: the same seed, the same choices; random ones over the whole
+/// range.
 #[test]
 fn rfc4787_req11_and_rfc6056_s3_2_random_but_deterministic() {
     let ports = || {
         let mut edge = Edge::new("{ port-assignment = \"random\" }", "{}", OVERLOAD);
-        let out = (1..=2000).map(|p| edge.send(&format!("udp 10.0.0.5:{} > 198.51.100.10:53 @0", 2000 + p)));
-        let port = |text: String| text.split([':', ' ']).nth(1).and_then(|p| p.parse::<u16>().ok()).unwrap();
+        let out = (1..=2000)
+            .map(|p| edge.send(&format!("udp 10.0.0.5:{} > 198.51.100.10:53 @0", 2000 + p)));
+        let port = |text: String| {
+            text.split([':', ' ']).nth(1).and_then(|p| p.parse::<u16>().ok()).unwrap()
+        };
         out.map(port).collect::<Vec<u16>>()
     };
     let (first, second) = (ports(), ports());
@@ -195,7 +219,8 @@ fn rfc4787_req11_and_rfc6056_s3_2_random_but_deterministic() {
     // spread: each of eight parts of the range has its share, within five standard deviations
     for part in 0..8u32 {
         let low = 1024 + part * 8064;
-        let here = first.iter().filter(|p| (low..low + 8064).contains(&u32::from(**p))).count() as f64;
+        let here =
+            first.iter().filter(|p| (low..low + 8064).contains(&u32::from(**p))).count() as f64;
         assert!((here - 250.0).abs() < 75.0, "{here} of 2000 in part {part}");
     }
     // RFC 6056 §4: not one after the other
@@ -210,7 +235,8 @@ fn rfc7857_s2_1_opening_has_its_own_timer() {
     assert_eq!((edge.mappings(29.9).len(), edge.mappings(30.0).len()), (1, 0));
 }
 
-/// RFC 5597 §4 REQ-5 asks for 124 minutes; DCCP goes by `other-timeout` here, which has no state to know better.
+/// RFC 5597 §4 REQ-5 asks for 124 minutes; DCCP goes by `other-timeout` here, which has no state to
+/// know better.
 #[test]
 fn rfc5597_req5_deviates_dccp_goes_by_the_timer_of_other_protocols() {
     let mut edge = Edge::bcp(OVERLOAD);
@@ -229,7 +255,9 @@ fn rfc4787_req12_and_rfc5508_req4_errors_from_outside() {
         // REQ-4: the embedded headers are restored, and A is told; REQ-12a: whoever it comes from
         for from in ["198.51.100.10", "203.0.113.77"] {
             assert_eq!(
-                edge.error(&format!("{from} > 192.0.2.1 about udp 192.0.2.1:5001 > 198.51.100.10:53 @1")),
+                edge.error(&format!(
+                    "{from} > 192.0.2.1 about udp 192.0.2.1:5001 > 198.51.100.10:53 @1"
+                )),
                 format!("{from} > 10.0.0.5 about 10.0.0.5:5000 > 198.51.100.10:53")
             );
         }
@@ -243,18 +271,24 @@ fn rfc4787_req12_and_rfc5508_req4_errors_from_outside() {
     }
 }
 
-/// RFC 5508 §4.2 REQ-5, REQ-5c: errors from inside show an external address, whoever inside sends them.
+/// RFC 5508 §4.2 REQ-5, REQ-5c: errors from inside show an external address, whoever inside sends
+/// them.
 #[test]
 fn rfc5508_req5_errors_from_inside() {
     let mut edge = Edge::bcp(OVERLOAD);
     edge.send("udp 10.0.0.5:5000 > 198.51.100.10:53 @0");
     for from in ["10.0.0.5", "10.0.0.250"] {
         assert_eq!(
-            edge.error(&format!("{from} > 198.51.100.10 about udp 198.51.100.10:53 > 10.0.0.5:5000 @1")),
+            edge.error(&format!(
+                "{from} > 198.51.100.10 about udp 198.51.100.10:53 > 10.0.0.5:5000 @1"
+            )),
             "192.0.2.1 > 198.51.100.10 about 198.51.100.10:53 > 192.0.2.1:5000"
         );
     }
-    assert_eq!(edge.error("10.0.0.5 > 198.51.100.10 about udp 198.51.100.10:53 > 10.0.0.5:9 @1"), "no-session");
+    assert_eq!(
+        edge.error("10.0.0.5 > 198.51.100.10 about udp 198.51.100.10:53 > 10.0.0.5:9 @1"),
+        "no-session"
+    );
     // one with an address of its own outside shows that
     let mut edge = Edge::bcp(&pool(2, ""));
     edge.send("udp 10.0.0.5:5000 > 198.51.100.10:53 @0");
@@ -265,7 +299,8 @@ fn rfc5508_req5_errors_from_inside() {
     );
 }
 
-/// RFC 5508 §4 REQ-6, RFC 5382 §7.3 REQ-10, RFC 7857 §7.1: errors neither refresh nor end what they are about.
+/// RFC 5508 §4 REQ-6, RFC 5382 §7.3 REQ-10, RFC 7857 §7.1: errors neither refresh nor end what they
+/// are about.
 #[test]
 fn rfc5508_req6_rfc5382_req10_rfc7857_s7_1_errors_are_read_only() {
     let mut edge = Edge::bcp(OVERLOAD);
@@ -306,17 +341,22 @@ fn rfc5508_req7a_errors_are_hairpinned() {
     );
 }
 
-/// RFC 6888 §3 REQ-8 asks for the rest also after state was lost. Settled otherwise: a restart forgets it.
+/// RFC 6888 §3 REQ-8 asks for the rest also after state was lost. Settled otherwise: a restart
+/// forgets it.
 #[test]
 fn rfc6888_req8_loss_deviates_a_restart_forgets_what_rests() {
     let behaviour = r#"{ hold-down-timeout = 120, port-classes = ["1-65535 -> 2000-2000"] }"#;
     let mut edge = Edge::new(behaviour, "{}", OVERLOAD);
     edge.send("udp 10.0.0.5:1 > 198.51.100.10:53 @0");
     edge.restart(1.0);
-    assert_eq!(edge.send("udp 10.0.0.6:1 > 198.51.100.10:53 @2"), "192.0.2.1:2000 > 198.51.100.10:53");
+    assert_eq!(
+        edge.send("udp 10.0.0.6:1 > 198.51.100.10:53 @2"),
+        "192.0.2.1:2000 > 198.51.100.10:53"
+    );
 }
 
-/// RFC 6296 §3: a static rule between IPv6 prefixes, both ways; what is no prefix is not translated.
+/// RFC 6296 §3: a static rule between IPv6 prefixes, both ways; what is no prefix is not
+/// translated.
 #[test]
 fn rfc6296_s3_prefixes_through_a_device() {
     let rules = r#"

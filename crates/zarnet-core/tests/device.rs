@@ -1,5 +1,6 @@
-//! One device: packets in, outcomes out. A=10.0.0.5, B=10.0.0.6, C=10.0.0.7 inside; S=198.51.100.10, R=203.0.113.20
-//! outside; the device is 192.0.2.1, its pools begin at 192.0.2.8. Requirement ids are those of the RFCs named.
+//! One device: packets in, outcomes out. A=10.0.0.5, B=10.0.0.6, C=10.0.0.7 inside;
+//! S=198.51.100.10, R=203.0.113.20 outside; the device is 192.0.2.1, its pools begin at 192.0.2.8.
+//! Requirement ids are those of the RFCs named.
 
 mod common;
 
@@ -52,12 +53,14 @@ fn rfc4787_req2_a_host_keeps_one_address_of_a_pool() {
     );
 }
 
-/// `by-source` and paired: a host stays where its source puts it; who finds no room there goes on to the next address, and
-/// then stays there. Two addresses with two ports each; 10.0.0.4 and 10.0.0.6 begin at the first of them.
+/// `by-source` and paired: a host stays where its source puts it; who finds no room there goes on
+/// to the next address, and then stays there. Two addresses with two ports each; 10.0.0.4 and
+/// 10.0.0.6 begin at the first of them.
 #[test]
 fn rfc4787_req2_by_source_hosts_stay_at_home_or_where_they_went() {
     let rules = pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\"");
-    let behaviour = r#"{ port-assignment = "sequential", port-classes = ["1-65535 -> 3000-3001"] }"#;
+    let behaviour =
+        r#"{ port-assignment = "sequential", port-classes = ["1-65535 -> 3000-3001"] }"#;
     Edge::new(behaviour, "{}", &rules).play(
         "udp 10.0.0.4:1 > 198.51.100.10:53 @0   => 192.0.2.8:3000 > 198.51.100.10:53
          udp 10.0.0.4:2 > 198.51.100.10:53 @1   => 192.0.2.8:3001 > 198.51.100.10:53
@@ -148,9 +151,16 @@ fn rfc4787_req8_filtering() {
     for (filtering, admitted) in cases {
         let mut edge = Edge::new(&format!("{{ filtering = \"{filtering}\" }}"), "{}", OVERLOAD);
         edge.send("udp 10.0.0.5:5000 > 198.51.100.10:53 @0");
-        for (peer, admitted) in ["198.51.100.10:53", "198.51.100.10:9", "203.0.113.20:9"].iter().zip(admitted) {
-            let wanted = if admitted { format!("{peer} > 10.0.0.5:5000") } else { "filtered".into() };
-            assert_eq!(edge.send(&format!("udp {peer} > 192.0.2.1:5000 @1")), wanted, "{filtering} {peer}");
+        for (peer, admitted) in
+            ["198.51.100.10:53", "198.51.100.10:9", "203.0.113.20:9"].iter().zip(admitted)
+        {
+            let wanted =
+                if admitted { format!("{peer} > 10.0.0.5:5000") } else { "filtered".into() };
+            assert_eq!(
+                edge.send(&format!("udp {peer} > 192.0.2.1:5000 @1")),
+                wanted,
+                "{filtering} {peer}"
+            );
         }
         // RFC 7857 §6: the mapping of one protocol lets in none of another
         assert_eq!(edge.send("tcp 198.51.100.10:53 > 192.0.2.1:5000 @1"), "no-listener");
@@ -228,9 +238,12 @@ fn rfc3022_s3_3_an_address_goes_back_with_the_last_session() {
 #[test]
 fn addresses_are_picked_as_the_pool_says() {
     let hosts = ["10.0.0.7", "10.0.0.6", "10.0.0.5"];
-    for (pick, wanted) in
-        [("lowest", [8, 9, 10]), ("highest", [10, 9, 8]), ("in-turn", [8, 9, 10]), ("by-source", [10, 9, 8])]
-    {
+    for (pick, wanted) in [
+        ("lowest", [8, 9, 10]),
+        ("highest", [10, 9, 8]),
+        ("in-turn", [8, 9, 10]),
+        ("by-source", [10, 9, 8]),
+    ] {
         let mut edge = Edge::bcp(&pool(3, &format!("pick = \"{pick}\"")));
         for (host, last) in hosts.iter().zip(wanted) {
             let out = edge.send(&format!("udp {host}:1 > 198.51.100.10:53 @0"));
@@ -240,7 +253,8 @@ fn addresses_are_picked_as_the_pool_says() {
     }
 }
 
-/// RFC 6888 REQ-8: a freed port rests before another host gets it; its own host may have it back, and TCP does not wait.
+/// RFC 6888 REQ-8: a freed port rests before another host gets it; its own host may have it back,
+/// and TCP does not wait.
 #[test]
 fn rfc6888_req8_freed_ports_rest() {
     let behaviour = r#"{ hold-down-timeout = 120, port-classes = ["1-65535 -> 2000-2000"] }"#;
@@ -332,7 +346,8 @@ fn fixed_rules_both_ways_and_what_they_refuse() {
 #[test]
 fn used_up_leads_to_the_fallback_or_passes() {
     let with = |fallback: &str| {
-        pool(1, "").replace("as = \"lines\"", &format!("as = \"lines\"\nwhen-exhausted = \"{fallback}\""))
+        pool(1, "")
+            .replace("as = \"lines\"", &format!("as = \"lines\"\nwhen-exhausted = \"{fallback}\""))
     };
     Edge::bcp(&with("uplink")).play(
         "udp 10.0.0.5:1 > 198.51.100.10:53 @0 => 192.0.2.8:1 > 198.51.100.10:53
@@ -345,7 +360,8 @@ fn used_up_leads_to_the_fallback_or_passes() {
     );
 }
 
-/// A mapping that depends on the peer may still let others in; what they are answered goes back the same way.
+/// A mapping that depends on the peer may still let others in; what they are answered goes back the
+/// same way.
 #[test]
 fn strangers_under_a_peer_dependent_mapping_are_answered_through_it() {
     Edge::new(r#"{ mapping = "address-dependent" }"#, "{}", OVERLOAD).play(
@@ -357,18 +373,28 @@ fn strangers_under_a_peer_dependent_mapping_are_answered_through_it() {
     );
 }
 
-/// With more rules than are looked at one by one, the first that matches still decides: by source, destination, service,
-/// realm, and whether it is enabled.
+/// With more rules than are looked at one by one, the first that matches still decides: by source,
+/// destination, service, realm, and whether it is enabled.
 #[test]
 fn the_first_of_many_rules_decides() {
     let rule = |n: usize, more: &str| {
         format!(
-            "  [[device.rule]]\n  name = \"r{n}\"\n  type = \"overload\"\n  as = \"192.0.2.{}\"\n{more}\n",
+            "  [[device.rule]]\n  name = \"r{n}\"\n  type = \"overload\"\n  as = \"192.0.2.{}\"\n\
+             {more}\n",
             2 + n % 12
         )
     };
     let mut rules: String = (0..300)
-        .map(|n| rule(n, &format!("  destination = \"198.51.100.{}\"\n  service = \"{}/tcp\"", n % 100, 1 + n / 100)))
+        .map(|n| {
+            rule(
+                n,
+                &format!(
+                    "  destination = \"198.51.100.{}\"\n  service = \"{}/tcp\"",
+                    n % 100,
+                    1 + n / 100
+                ),
+            )
+        })
         .collect();
     rules += &rule(300, "  source = \"10.0.0.5\"\n  enabled = false");
     rules += &rule(301, "  from = \"external\"\n  into = \"internal\"");

@@ -55,7 +55,8 @@ behaviour = {{ preset = "bcp", filtering = "address-dependent" }}
 
 fn rule(name: &str, kind: &str, keys: &str) -> String {
     format!(
-        "  [[device.rule]]\n  name = \"{name}\"\n  type = \"{kind}\"\n  hairpin = [\"internal\"]\n  {}\n",
+        "  [[device.rule]]\n  name = \"{name}\"\n  type = \"{kind}\"\n  hairpin = \
+         [\"internal\"]\n  {}\n",
         keys.replace("; ", "\n  ")
     )
 }
@@ -67,24 +68,37 @@ fn names(text: &str) -> Vec<&'static str> {
 /// What is found in the first, and not in the second.
 #[test]
 fn each_finding_is_told_and_goes_when_it_is_mended() {
-    let over = |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"uplink\""));
-    let other =
-        |name: &str, source: &str| rule(name, "overload", &format!("source = \"{source}\"; as = \"192.0.2.6\""));
+    let over = |name: &str, source: &str| {
+        rule(name, "overload", &format!("source = \"{source}\"; as = \"uplink\""))
+    };
+    let other = |name: &str, source: &str| {
+        rule(name, "overload", &format!("source = \"{source}\"; as = \"192.0.2.6\""))
+    };
     let policy = |entry: &str| format!("  [[device.policy]]\n  {}\n", entry.replace("; ", "\n  "));
     let all = || over("all", "10.0.0.0/24");
     let plain = |device: String| edge(&device, "");
-    let drop =
-        |device: String| edge(&device, "").replace("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\"");
+    let drop = |device: String| {
+        edge(&device, "").replace("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\"")
+    };
     let out = policy("from = \"internal\"; into = \"external\"; accept = \"any\"");
     let filter = |entries: &str| {
         edge(&format!("  [[device.acl]]\n  name = \"in\"\n  entries = [{entries}]\n{}", all()), "")
             .replace("realm = \"internal\"", "realm = \"internal\"\n  ingress-acl = \"in\"")
     };
     let door = |internal: &str, keys: &str| {
-        rule("door", "forward", &format!("external = \"uplink:8443/tcp\"; internal = \"{internal}\"{keys}"))
+        rule(
+            "door",
+            "forward",
+            &format!("external = \"uplink:8443/tcp\"; internal = \"{internal}\"{keys}"),
+        )
     };
-    let machine =
-        |keys: &str| rule("machine", "static", &format!("internal = \"10.0.0.20\"; external = \"192.0.2.5\"{keys}"));
+    let machine = |keys: &str| {
+        rule(
+            "machine",
+            "static",
+            &format!("internal = \"10.0.0.20\"; external = \"192.0.2.5\"{keys}"),
+        )
+    };
     let pool = |more: &str| {
         format!(
             "  [[device.pool]]\n  name = \"lines\"\n  addresses = \"192.0.2.8-192.0.2.9\"\n{}",
@@ -93,43 +107,78 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
     };
     let behind = |port: u16| {
         format!(
-            "[[device]]\nname = \"inner\"\n  [[device.interface]]\n  name = \"in\"\n  realm = \"internal\"\n  address = \"10.9.0.1/24\"\n  [[device.interface]]\n  name = \"link\"\n  segment = \"lan\"\n  realm = \"external\"\n  address = \"10.0.0.7/24\"\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.0.0.1\"\n  [[device.rule]]\n  name = \"on\"\n  type = \"forward\"\n  external = \"link:{port}/tcp\"\n  internal = \"10.9.0.4:80\"\n  hairpin = [\"internal\"]\n"
+            "[[device]]\nname = \"inner\"\n  [[device.interface]]\n  name = \"in\"\n  realm = \
+             \"internal\"\n  address = \"10.9.0.1/24\"\n  [[device.interface]]\n  name = \
+             \"link\"\n  segment = \"lan\"\n  realm = \"external\"\n  address = \"10.0.0.7/24\"\n \
+              [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.0.0.1\"\n  [[device.rule]]\n  \
+              name = \"on\"\n  type = \"forward\"\n  external = \"link:{port}/tcp\"\n  internal = \
+              \"10.9.0.4:80\"\n  hairpin = [\"internal\"]\n"
         )
     };
     let with_second_line = |keys: &str| {
-        let second = "  [[device.interface]]\n  name = \"lane\"\n  realm = \"external\"\n  segment = \"world\"\n  address = \"203.0.113.2/28\"\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"203.0.113.1\"\n";
+        let second = "  [[device.interface]]\n  name = \"lane\"\n  realm = \"external\"\n  \
+                      segment = \"world\"\n  address = \"203.0.113.2/28\"\n  [[device.route]]\n  \
+                      to = \"0.0.0.0/0\"\n  via = \"203.0.113.1\"\n";
         let on_it = rule("door", "forward", "external = \"lane:443/tcp\"; internal = \"web:443\"");
-        plain(format!("{second}{on_it}{}", all())).replace("preset = \"bcp\"", &format!("{keys}preset = \"bcp\""))
+        plain(format!("{second}{on_it}{}", all()))
+            .replace("preset = \"bcp\"", &format!("{keys}preset = \"bcp\""))
     };
     let on_lan = |text: String| {
         let inside = "realm = \"internal\"\n  address = \"10.0.0.1";
         let text = text.replace(inside, &format!("segment = \"lan\"\n  {inside}"));
-        let hosts = text.replace("gateway = \"10.0.0.1\"", "gateway = \"10.0.0.1\"\nsegment = \"lan\"");
+        let hosts =
+            text.replace("gateway = \"10.0.0.1\"", "gateway = \"10.0.0.1\"\nsegment = \"lan\"");
         format!("[[segment]]\nname = \"lan\"\n{hosts}")
     };
-    let with_inner =
-        |port: u16| on_lan(format!("{}{}", plain(format!("{}{}", door("10.0.0.7:8443", ""), all())), behind(port)));
+    let with_inner = |port: u16| {
+        on_lan(format!(
+            "{}{}",
+            plain(format!("{}{}", door("10.0.0.7:8443", ""), all())),
+            behind(port)
+        ))
+    };
     let expectation = |becomes: &str| {
-        edge(&all(), &format!("[[expect]]\nflow = \"desk -> 198.51.100.80:443/tcp\"\nbecomes = \"{becomes}\"\n"))
+        edge(
+            &all(),
+            &format!(
+                "[[expect]]\nflow = \"desk -> 198.51.100.80:443/tcp\"\nbecomes = \"{becomes}\"\n"
+            ),
+        )
     };
     let public = |verdict: &str| {
         edge(&policy(&format!("from = \"external\"; into = \"internal\"; {verdict} = \"any\"")), "")
             .replace("10.0.0.", "198.51.100.")
     };
     let cases: Vec<(&str, String, String)> = vec![
-        ("rule-shadowed", plain(all() + &other("desk", "10.0.0.30")), plain(other("desk", "10.0.0.30") + &all())),
+        (
+            "rule-shadowed",
+            plain(all() + &other("desk", "10.0.0.30")),
+            plain(other("desk", "10.0.0.30") + &all()),
+        ),
         (
             "rule-partly-shadowed",
             plain(other("low", "10.0.0.1-10.0.0.99") + &over("middle", "10.0.0.50-10.0.0.150")),
             plain(other("low", "10.0.0.1-10.0.0.49") + &over("middle", "10.0.0.50-10.0.0.150")),
         ),
-        ("rule-redundant", plain(over("desk", "10.0.0.30") + &all()), plain(other("desk", "10.0.0.30") + &all())),
+        (
+            "rule-redundant",
+            plain(over("desk", "10.0.0.30") + &all()),
+            plain(other("desk", "10.0.0.30") + &all()),
+        ),
         ("rule-never-matches", drop(all()), drop(format!("{out}{}", all()))),
         ("rule-disabled", plain(all() + "  enabled = false\n"), plain(all())),
         (
             "policy-entry-shadowed",
-            drop(format!("{out}{}{}", policy("from = \"internal\"; into = \"external\"; drop = \"53/udp\""), all())),
-            drop(format!("{}{out}{}", policy("from = \"internal\"; into = \"external\"; drop = \"53/udp\""), all())),
+            drop(format!(
+                "{out}{}{}",
+                policy("from = \"internal\"; into = \"external\"; drop = \"53/udp\""),
+                all()
+            )),
+            drop(format!(
+                "{}{out}{}",
+                policy("from = \"internal\"; into = \"external\"; drop = \"53/udp\""),
+                all()
+            )),
         ),
         (
             "filter-entry-shadowed",
@@ -161,7 +210,9 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
             )),
             drop(format!(
                 "{out}{}{}{}",
-                policy("from = [\"external\", \"internal\"]; into = \"internal\"; accept = \"443/tcp\""),
+                policy(
+                    "from = [\"external\", \"internal\"]; into = \"internal\"; accept = \"443/tcp\""
+                ),
                 machine("; service = \"443/tcp\""),
                 all()
             )),
@@ -171,17 +222,38 @@ fn each_finding_is_told_and_goes_when_it_is_mended() {
             plain(door("desk:22", "") + &all()),
             plain(door("desk:22", "; source = \"198.51.100.0/28\"") + &all()),
         ),
-        ("whole-host-exposed", plain(machine("") + &all()), plain(machine("; service = \"443/tcp\"") + &all())),
+        (
+            "whole-host-exposed",
+            plain(machine("") + &all()),
+            plain(machine("; service = \"443/tcp\"") + &all()),
+        ),
         (
             "device-service-open",
-            plain(all()).replace("realm = \"external\"", "realm = \"external\"\n  services = \"22/tcp\""),
+            plain(all())
+                .replace("realm = \"external\"", "realm = \"external\"\n  services = \"22/tcp\""),
             plain(all()),
         ),
         ("open-from-outside", public("accept"), public("drop")),
-        ("forward-not-listening", plain(door("web:8080", "") + &all()), plain(door("web:443", "") + &all())),
-        ("server-undeclared", plain(door("10.0.0.21:443", "") + &all()), plain(door("web:443", "") + &all())),
-        ("answer-by-other-line", with_second_line(""), with_second_line("answers-leave = \"as-came\", ")),
-        ("realm-used-once", plain(all()).replace("realm = \"external\"", "realm = \"extern\""), plain(all())),
+        (
+            "forward-not-listening",
+            plain(door("web:8080", "") + &all()),
+            plain(door("web:443", "") + &all()),
+        ),
+        (
+            "server-undeclared",
+            plain(door("10.0.0.21:443", "") + &all()),
+            plain(door("web:443", "") + &all()),
+        ),
+        (
+            "answer-by-other-line",
+            with_second_line(""),
+            with_second_line("answers-leave = \"as-came\", "),
+        ),
+        (
+            "realm-used-once",
+            plain(all()).replace("realm = \"external\"", "realm = \"extern\""),
+            plain(all()),
+        ),
         ("chain-ends-here", with_inner(9443), with_inner(8443)),
         (
             "pool-unused",
@@ -208,12 +280,19 @@ fn the_plan_says_what_is_told_and_how_bad_it_is() {
             + &rule("desk", "overload", "source = \"desk\"; as = \"192.0.2.6\"")),
         "",
     );
-    let severity = |text: &str| audit(&build(text)).into_iter().find(|f| f.name == "rule-shadowed").map(|f| f.severity);
+    let severity = |text: &str| {
+        audit(&build(text)).into_iter().find(|f| f.name == "rule-shadowed").map(|f| f.severity)
+    };
     assert_eq!(severity(&shadowed), Some(Severity::Warning));
-    assert_eq!(severity(&format!("[check]\ndeny = [\"rule-shadowed\"]\n{shadowed}")), Some(Severity::Error));
+    assert_eq!(
+        severity(&format!("[check]\ndeny = [\"rule-shadowed\"]\n{shadowed}")),
+        Some(Severity::Error)
+    );
     assert_eq!(severity(&format!("[check]\nallow = [\"rule-shadowed\"]\n{shadowed}")), None);
-    let wrong =
-        zarnet_formats::plan::from_text("t.toml".as_ref(), format!("[check]\nallow = [\"rule-shadow\"]\n{shadowed}"));
+    let wrong = zarnet_formats::plan::from_text(
+        "t.toml".as_ref(),
+        format!("[check]\nallow = [\"rule-shadow\"]\n{shadowed}"),
+    );
     assert!(wrong.is_err(), "a name that no finding has is an error of the plan");
 }
 
@@ -225,7 +304,10 @@ fn a_shadowed_rule_has_a_witness_and_a_repair_that_works() {
         "",
     );
     let loaded = zarnet_formats::plan::from_text("t.toml".as_ref(), text).expect("a plan");
-    let found = audit(&loaded.plan).into_iter().find(|f| f.name == "rule-shadowed").expect("it is shadowed");
+    let found = audit(&loaded.plan)
+        .into_iter()
+        .find(|f| f.name == "rule-shadowed")
+        .expect("it is shadowed");
     let witness = found.witness.expect("a witness");
     assert_eq!(witness.source().address, std::net::IpAddr::from([10, 0, 0, 30]));
     let mended = zarnet_formats::plan::edited(&loaded, &[found.edits]).expect("a repair");

@@ -17,7 +17,10 @@ const TOWN: &str = r#"
 [[segment]]
 name = "world"
 internet = true
-routed = [{ to = "198.51.100.64/29", via = "192.0.2.1" }, { to = "198.51.100.72/29", via = "192.0.2.9" }]
+routed = [
+  { to = "198.51.100.64/29", via = "192.0.2.1" },
+  { to = "198.51.100.72/29", via = "192.0.2.9" },
+]
 
 [[host]]
 name = "desk"
@@ -97,11 +100,18 @@ fn flow(plan: &Plan, text: &str, start: u64) -> Flow {
 }
 
 fn run(plan: &Arc<Plan>, flows: &[Flow], events: Vec<Event>, moment: Moment) -> Prediction {
-    let sources: Sources =
-        flows.iter().filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None }).collect();
+    let sources: Sources = flows
+        .iter()
+        .filter_map(|f| if let Party::Address(a) = f.source { Some(a) } else { None })
+        .collect();
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(*f)));
-    predict(plan.clone(), OneByOne(items), events, Options { moment, sources: Some(sources), ..Options::default() })
-        .unwrap()
+    predict(
+        plan.clone(),
+        OneByOne(items),
+        events,
+        Options { moment, sources: Some(sources), ..Options::default() },
+    )
+    .unwrap()
 }
 
 /// The reason of a single flow, or `translated`.
@@ -150,26 +160,47 @@ fn every_way_in_which_a_flow_can_end() {
         TOWN.replace(from, to)
     };
     let out = "desk -> 198.51.100.1:80/tcp";
-    assert_eq!(fate(&changed("name = \"edge\"", "name = \"edge\"\nforwarding = false"), out), "not-forwarding");
-    assert_eq!(fate(&changed("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\""), out), "policy");
-    assert_eq!(fate(&changed("to = \"0.0.0.0/0\"", "to = \"203.0.113.0/24\""), out), "no-route");
-    assert_eq!(fate(&changed("type = \"overload\"\n", "type = \"overload\"\nlimit = 0\n"), out), "rule-limit");
     assert_eq!(
-        fate(&changed("name = \"edge\"", "name = \"edge\"\nbehaviour = { max-mappings = 1, max-sessions = 1 }"), out),
+        fate(&changed("name = \"edge\"", "name = \"edge\"\nforwarding = false"), out),
+        "not-forwarding"
+    );
+    assert_eq!(
+        fate(&changed("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\""), out),
+        "policy"
+    );
+    assert_eq!(fate(&changed("to = \"0.0.0.0/0\"", "to = \"203.0.113.0/24\""), out), "no-route");
+    assert_eq!(
+        fate(&changed("type = \"overload\"\n", "type = \"overload\"\nlimit = 0\n"), out),
+        "rule-limit"
+    );
+    assert_eq!(
+        fate(
+            &changed(
+                "name = \"edge\"",
+                "name = \"edge\"\nbehaviour = { max-mappings = 1, max-sessions = 1 }"
+            ),
+            out
+        ),
         "translated"
     );
     let exempt = changed(
         "  [[device.rule]]\n  name = \"hall-out\"",
-        "  [[device.rule]]\n  name = \"quiet\"\n  type = \"exempt\"\n  into = \"annex\"\n  [[device.rule]]\n  name = \"hall-out\"",
+        "  [[device.rule]]\n  name = \"quiet\"\n  type = \"exempt\"\n  into = \"annex\"\n  \
+         [[device.rule]]\n  name = \"hall-out\"",
     );
     assert_eq!(fate(&exempt, "desk -> annex:9/udp"), "exempt");
     // what is routed to the device and used by nobody goes round in circles
     assert_eq!(fate(TOWN, "198.51.100.1 -> 198.51.100.65:80/tcp"), "looped");
-    // RFC 4787 REQ-9a: without its external source, a hairpinned client is answered directly and drops the answer
-    let keep = changed("name = \"edge\"", "name = \"edge\"\nbehaviour = { hairpin-source = \"keep\" }");
+    // RFC 4787 REQ-9a: without its external source, a hairpinned client is answered directly and
+    // drops the answer
+    let keep =
+        changed("name = \"edge\"", "name = \"edge\"\nbehaviour = { hairpin-source = \"keep\" }");
     assert_eq!(fate(&keep, "desk -> 192.0.2.1:8080/tcp"), "unexpected-source");
     assert_eq!(
-        fate(&changed("hairpin = \"internal\"", "hairpin = \"annex\""), "desk -> 192.0.2.1:8080/tcp"),
+        fate(
+            &changed("hairpin = \"internal\"", "hairpin = \"annex\""),
+            "desk -> 192.0.2.1:8080/tcp"
+        ),
         "filtered"
     );
 }
@@ -202,7 +233,8 @@ fn events_take_effect_between_flows() {
 
 #[test]
 fn an_answer_that_is_late_still_counts_as_it_arrives() {
-    let plan = plan(&TOWN.replace("name = \"edge\"", "name = \"edge\"\ntimers = { udp-timeout = 5 }"));
+    let plan =
+        plan(&TOWN.replace("name = \"edge\"", "name = \"edge\"\ntimers = { udp-timeout = 5 }"));
     let late = |seconds: u64| Flow {
         round_trip: Some(seconds * 1_000_000_000),
         ..flow(&plan, "desk:5000 -> 198.51.100.1:53/udp", 0)
@@ -229,24 +261,42 @@ fn gateways_routes_and_prefixes_that_lead_nowhere_are_found() {
         let text = change.iter().fold(TOWN.to_owned(), |text, (from, to)| text.replace(from, to));
         let mut names: Vec<&str> = audit(&plan(&text)).iter().map(|f| f.name).collect();
         // what the town is built with is told by the test below
-        let known = ["routed-address-unused", "gateway-not-held", "device-service-open", "host-without-gateway"];
+        let known = [
+            "routed-address-unused",
+            "gateway-not-held",
+            "device-service-open",
+            "host-without-gateway",
+        ];
         names.retain(|n| !known.contains(n));
         names
     };
     let route = "  [[device.rule]]\n  name = \"shop-in\"";
     let to = |prefix: &str, via: &str| {
-        format!("  [[device.route]]\n  to = \"{prefix}\"\n  via = \"{via}\"\n  [[device.rule]]\n  name = \"shop-in\"")
+        format!(
+            "  [[device.route]]\n  to = \"{prefix}\"\n  via = \"{via}\"\n  [[device.rule]]\n  \
+             name = \"shop-in\""
+        )
     };
     assert_eq!(found(&[]), [""; 0]);
     assert_eq!(found(&[(route, &to("10.9.0.0/16", "10.1.0.77"))]), ["next-hop-not-held"]);
     assert_eq!(found(&[(route, &to("10.9.0.0/16", "10.1.0.5"))]), [""; 0], "a host may be one");
-    assert_eq!(found(&[("gateway = \"10.1.0.1\"", "gateway = \"10.2.0.1\"")]), ["gateway-outside-prefix"]);
-    assert_eq!(found(&[("address = \"10.1.0.1/24\"", "address = \"10.1.0.1/8\"")]), ["prefixes-overlap"]);
+    assert_eq!(
+        found(&[("gateway = \"10.1.0.1\"", "gateway = \"10.2.0.1\"")]),
+        ["gateway-outside-prefix"]
+    );
+    assert_eq!(
+        found(&[("address = \"10.1.0.1/24\"", "address = \"10.1.0.1/8\"")]),
+        ["prefixes-overlap"]
+    );
 }
 
 #[test]
 fn the_town_has_few_findings() {
     let names: Vec<&str> = audit(&plan(TOWN)).iter().map(|f| f.name).collect();
     let warnings = ["routed-address-unused", "routed-address-unused", "device-service-open"];
-    assert_eq!(names, [&["gateway-not-held", "gateway-not-held"], &warnings[..], &["host-without-gateway"]].concat());
+    assert_eq!(
+        names,
+        [&["gateway-not-held", "gateway-not-held"], &warnings[..], &["host-without-gateway"]]
+            .concat()
+    );
 }

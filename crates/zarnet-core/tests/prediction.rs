@@ -26,11 +26,19 @@ fn plans() -> impl Strategy<Value = String> {
         Just("{ preset = \"carrier\", ports-per-host = 600 }".to_owned()),
         Just("{ port-assignment = \"sequential\", filtering = \"address-dependent\" }".to_owned()),
         Just("{ pooling = \"arbitrary\", port-classes = [\"1-65535 -> 3000-3007\"] }".to_owned()),
-        Just("{ port-assignment = \"sequential\", port-classes = [\"1-65535 -> 3000-3003\"] }".to_owned()),
-        Just("{ mapping = \"address-dependent\", port-parity = true, max-sessions = 12 }".to_owned()),
+        Just(
+            "{ port-assignment = \"sequential\", port-classes = [\"1-65535 -> 3000-3003\"] }"
+                .to_owned()
+        ),
+        Just(
+            "{ mapping = \"address-dependent\", port-parity = true, max-sessions = 12 }".to_owned()
+        ),
         Just("{ hold-down-timeout = 90, refresh = \"both\", max-mappings = 9 }".to_owned()),
         Just("{ answers-leave = \"as-came\", translates-own = true }".to_owned()),
-        Just("{ cannot = [\"icmp\"], port-assignment = \"sequential\", translates-own = true }".to_owned()),
+        Just(
+            "{ cannot = [\"icmp\"], port-assignment = \"sequential\", translates-own = true }"
+                .to_owned()
+        ),
     ];
     let lane = r#"
   [[device.interface]]
@@ -61,18 +69,25 @@ fn plans() -> impl Strategy<Value = String> {
   external = "uplink:8000-8001/tcp"
   internal = "10.0.0.21:80"
 "#;
-    let overload_pool = pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\"");
+    let overload_pool =
+        pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\"");
     let dynamic = prop_oneof![
         Just(OVERLOAD.to_owned()),
         Just(pool(2, "pick = \"in-turn\"")),
-        Just(pool(3, "pick = \"random\"").replace("as = \"lines\"", "as = \"lines\"\n when-exhausted = \"uplink\"")),
+        Just(
+            pool(3, "pick = \"random\"")
+                .replace("as = \"lines\"", "as = \"lines\"\n when-exhausted = \"uplink\"")
+        ),
         Just(overload_pool),
     ];
-    let timers = prop_oneof![Just("{}"), Just("{ udp-timeout = 5, binding = 20, icmp-timeout = 2 }")];
-    (behaviour, timers, any::<bool>(), dynamic, routes, any::<bool>()).prop_map(move |(b, t, f, d, r, checks)| {
-        let text = plan_text(&b, t, &format!("{r}{}{d}", if f { fixed } else { "" }));
-        text.replace("internet = true", &format!("internet = true\nchecks-source = {checks}"))
-    })
+    let timers =
+        prop_oneof![Just("{}"), Just("{ udp-timeout = 5, binding = 20, icmp-timeout = 2 }")];
+    (behaviour, timers, any::<bool>(), dynamic, routes, any::<bool>()).prop_map(
+        move |(b, t, f, d, r, checks)| {
+            let text = plan_text(&b, t, &format!("{r}{}{d}", if f { fixed } else { "" }));
+            text.replace("internet = true", &format!("internet = true\nchecks-source = {checks}"))
+        },
+    )
 }
 
 fn flows() -> impl Strategy<Value = Vec<Flow>> {
@@ -80,7 +95,12 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
     let inside = (5u8..11).prop_map(|n| IpAddr::from([10, 0, 0, n])).boxed();
     let server = prop_oneof![Just(address("10.0.0.20")), Just(address("10.0.0.21"))].boxed();
     let peer = prop_oneof![Just(address("198.51.100.10")), Just(address("203.0.113.20"))].boxed();
-    let end = prop_oneof![Just(address("192.0.2.1")), Just(address("192.0.2.4")), Just(address("192.0.2.8"))].boxed();
+    let end = prop_oneof![
+        Just(address("192.0.2.1")),
+        Just(address("192.0.2.4")),
+        Just(address("192.0.2.8"))
+    ]
+    .boxed();
     let ends = prop_oneof![
         6 => (inside.clone(), peer.clone()),
         1 => (server.clone(), peer.clone()),
@@ -88,7 +108,12 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
         1 => (inside.clone(), end),
         1 => (inside, server),
     ];
-    let protocol = prop_oneof![5 => Just(Protocol::TCP), 4 => Just(Protocol::UDP), 1 => Just(Protocol::ICMP), 1 => Just(Protocol(47))];
+    let protocol = prop_oneof![
+        5 => Just(Protocol::TCP),
+        4 => Just(Protocol::UDP),
+        1 => Just(Protocol::ICMP),
+        1 => Just(Protocol(47)),
+    ];
     let ending = prop_oneof![Just(None), Just(Some(Ending::Reset)), Just(Some(Ending::Silent))];
     let port = || prop_oneof![Just(80u16), Just(8000), Just(5000), Just(5001), 1u16..];
     let flow = (
@@ -107,38 +132,56 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
         1 => (0u16..2).prop_map(|i| Some(Party::Interface(DeviceId(0), InterfaceId(i)))),
     ];
     let flow = (flow, own);
-    let flow = flow.prop_map(|((start, protocol, (a, b), from, to, lasts, ending, round_trip), own)| Flow {
-        start: Instant(start * 1_000_000),
-        protocol,
-        source: own.unwrap_or(Party::Address(a)),
-        source_port: protocol.is_multiplexed().then_some(from),
-        destination: Party::Address(b),
-        destination_port: protocol.has_ports().then_some(to),
-        lasts: lasts * 1_000_000,
-        ending,
-        round_trip: round_trip.map(|r| r * 1_000_000),
-    });
+    let flow =
+        flow.prop_map(|((start, protocol, (a, b), from, to, lasts, ending, round_trip), own)| {
+            Flow {
+                start: Instant(start * 1_000_000),
+                protocol,
+                source: own.unwrap_or(Party::Address(a)),
+                source_port: protocol.is_multiplexed().then_some(from),
+                destination: Party::Address(b),
+                destination_port: protocol.has_ports().then_some(to),
+                lasts: lasts * 1_000_000,
+                ending,
+                round_trip: round_trip.map(|r| r * 1_000_000),
+            }
+        });
     proptest::collection::vec(flow, 1..60).prop_map(|mut flows| {
         flows.sort_by_key(|f| f.start);
         flows
     })
 }
 
-/// The packets of some flows as they would be seen on an interface, in their order; and a few that belong nowhere.
+/// The packets of some flows as they would be seen on an interface, in their order; and a few that
+/// belong nowhere.
 fn captures() -> impl Strategy<Value = Vec<Item>> {
-    let signal =
-        prop_oneof![4 => Just(Signal::Plain), 1 => Just(Signal::Fin), 1 => Just(Signal::Rst), 1 => Just(Signal::Syn)];
+    let signal = prop_oneof![
+        4 => Just(Signal::Plain),
+        1 => Just(Signal::Fin),
+        1 => Just(Signal::Rst),
+        1 => Just(Signal::Syn),
+    ];
     let more = proptest::collection::vec((any::<bool>(), signal, 0u64..200_000_000_000), 0..8);
-    let flow = (flows(), proptest::collection::vec((more, prop_oneof![9 => Just(0u16), 1 => Just(1u16)]), 60));
+    let flow = (
+        flows(),
+        proptest::collection::vec((more, prop_oneof![9 => Just(0u16), 1 => Just(1u16)]), 60),
+    );
     flow.prop_map(|(flows, more)| {
         let mut items = Vec::new();
         for (flow, (more, interface)) in flows.iter().zip(more) {
-            let (Party::Address(from), Party::Address(to)) = (flow.source, flow.destination) else { continue };
+            let (Party::Address(from), Party::Address(to)) = (flow.source, flow.destination) else {
+                continue;
+            };
             let from = Endpoint::new(from, flow.source_port.unwrap_or(0));
             let to = Endpoint::new(to, flow.destination_port.unwrap_or(0));
             let first = Packet::first(flow.protocol, from, to);
             let seen = |at: u64, packet: Packet| {
-                Item::Seen(Seen { at: Instant(at), device: DeviceId(0), interface: InterfaceId(interface), packet })
+                Item::Seen(Seen {
+                    at: Instant(at),
+                    device: DeviceId(0),
+                    interface: InterfaceId(interface),
+                    packet,
+                })
             };
             items.push(seen(flow.start.0, first));
             items.push(seen(flow.start.0 + 1_000_000, first.answer()));
@@ -157,7 +200,8 @@ fn captures() -> impl Strategy<Value = Vec<Item>> {
 fn events() -> impl Strategy<Value = Vec<Event>> {
     let rule = || (0u16..3).prop_map(RuleId);
     let prefix: Prefix = "192.0.2.0/24".parse().unwrap();
-    let clearing = (proptest::option::of(rule()), proptest::option::of(Just(Protocol::UDP)), 5u8..11);
+    let clearing =
+        (proptest::option::of(rule()), proptest::option::of(Just(Protocol::UDP)), 5u8..11);
     let action = prop_oneof![
         2 => rule().prop_map(Action::Disable),
         2 => rule().prop_map(Action::Enable),
@@ -166,16 +210,20 @@ fn events() -> impl Strategy<Value = Vec<Event>> {
             Action::Clear(Clearing { host, rule, protocol, pool: None })
         }),
         1 => Just(Action::Restart),
-        2 => (1u8..4).prop_map(move |n| Action::Lease(InterfaceId(1), IpAddr::from([192, 0, 2, n]), prefix)),
+        2 => (1u8..4).prop_map(move |n| {
+            Action::Lease(InterfaceId(1), IpAddr::from([192, 0, 2, n]), prefix)
+        }),
         2 => plans().prop_map(|text| Action::Plan(plan(&text), DeviceId(0))),
     ];
-    let event = (0u64..1_300_000, action).prop_map(|(at, action)| (Instant(at * 1_000_000), action));
+    let event =
+        (0u64..1_300_000, action).prop_map(|(at, action)| (Instant(at * 1_000_000), action));
     proptest::collection::vec(event, 0..6).prop_map(|mut events| {
         events.sort_by_key(|e| e.0);
         // after another plan, rules are what they are there: numbers of this one mean nothing
         let mut replaced = false;
         events.retain(|e| {
-            let numbered = matches!(&e.1, Action::Disable(_) | Action::Enable(_) | Action::Clear(_));
+            let numbered =
+                matches!(&e.1, Action::Disable(_) | Action::Enable(_) | Action::Clear(_));
             replaced |= matches!(e.1, Action::Plan(..));
             !(replaced && numbered)
         });
@@ -183,12 +231,24 @@ fn events() -> impl Strategy<Value = Vec<Event>> {
     })
 }
 
-fn run(plan: &Arc<Plan>, flows: &[Flow], events: Vec<Event>, moment: Moment, stepwise: bool) -> Prediction {
+fn run(
+    plan: &Arc<Plan>,
+    flows: &[Flow],
+    events: Vec<Event>,
+    moment: Moment,
+    stepwise: bool,
+) -> Prediction {
     let items: Vec<Item> = flows.iter().map(|f| Item::Flow(*f)).collect();
     run_items(plan, &items, events, moment, stepwise)
 }
 
-fn run_items(plan: &Arc<Plan>, items: &[Item], events: Vec<Event>, moment: Moment, stepwise: bool) -> Prediction {
+fn run_items(
+    plan: &Arc<Plan>,
+    items: &[Item],
+    events: Vec<Event>,
+    moment: Moment,
+    stepwise: bool,
+) -> Prediction {
     let rules = plan.devices[0].rules.len();
     let known = |e: &Event| match &e.action {
         Action::Disable(r) | Action::Enable(r) => r.index() < rules,
@@ -203,7 +263,14 @@ fn run_items(plan: &Arc<Plan>, items: &[Item], events: Vec<Event>, moment: Momen
     };
     let sources: Sources = items.iter().filter_map(source).collect();
     let items = items.iter().map(|item| Ok::<_, Infallible>(*item));
-    let options = Options { moment, seed: 5, sources: Some(sources), sessions: true, stepwise, record: false };
+    let options = Options {
+        moment,
+        seed: 5,
+        sources: Some(sources),
+        sessions: true,
+        stepwise,
+        record: false,
+    };
     predict(plan.clone(), OneByOne(items), events, options).unwrap()
 }
 
@@ -223,8 +290,12 @@ fn taken_at_once(behaviour: &str, rules: &str, stepwise: bool) -> (u64, u64) {
     let plan = plan(&plan_text(behaviour, "{}", rules));
     let (mut flows, mut packets) = (Vec::new(), Vec::new());
     for n in 0..1000u64 {
-        let (host, peer) = (IpAddr::from([10, 0, 0, 5 + (n % 4) as u8]), IpAddr::from([198, 51, 100, (n % 200) as u8]));
-        let (start, protocol) = (Instant(n * S / 10), [Protocol::TCP, Protocol::UDP][n as usize % 2]);
+        let (host, peer) = (
+            IpAddr::from([10, 0, 0, 5 + (n % 4) as u8]),
+            IpAddr::from([198, 51, 100, (n % 200) as u8]),
+        );
+        let (start, protocol) =
+            (Instant(n * S / 10), [Protocol::TCP, Protocol::UDP][n as usize % 2]);
         let (from, to) = (Endpoint::new(host, 20_000 + n as u16), Endpoint::new(peer, 443));
         flows.push(Item::Flow(Flow {
             start,
@@ -252,7 +323,11 @@ fn taken_at_once(behaviour: &str, rules: &str, stepwise: bool) -> (u64, u64) {
 #[test]
 fn ordinary_traffic_takes_the_fast_path() {
     let lines = pool(4, "").replace("type = \"pool\"", "type = \"overload\"");
-    let behaviours = ["\"bcp\"", "{ port-assignment = \"sequential\" }", "{ filtering = \"address-dependent\" }"];
+    let behaviours = [
+        "\"bcp\"",
+        "{ port-assignment = \"sequential\" }",
+        "{ filtering = \"address-dependent\" }",
+    ];
     for behaviour in behaviours {
         for rules in [OVERLOAD, &lines] {
             assert_eq!(taken_at_once(behaviour, rules, false), (1000, 2000), "{behaviour}{rules}");
@@ -264,10 +339,14 @@ fn ordinary_traffic_takes_the_fast_path() {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(250))]
 
-    /// The short way through the device and the long one, step by step, come to the same table at any moment.
+    /// The short way through the device and the long one, step by step, come to the same table at
+    /// any moment.
     #[test]
     fn the_short_way_comes_to_the_same_as_the_long_one(
-        text in plans(), flows in flows(), events in events(), at in 0u64..1_500_000,
+        text in plans(),
+        flows in flows(),
+        events in events(),
+        at in 0u64..1_500_000,
     ) {
         let plan = plan(&text);
         for moment in [Moment::At(Instant(at * 1_000_000)), Moment::End] {
@@ -280,7 +359,11 @@ proptest! {
     /// The same of packets of a capture, and with flows in between.
     #[test]
     fn packets_come_to_the_same_the_short_way_and_the_long_one(
-        text in plans(), packets in captures(), flows in flows(), events in events(), at in 0u64..1_500_000,
+        text in plans(),
+        packets in captures(),
+        flows in flows(),
+        events in events(),
+        at in 0u64..1_500_000,
     ) {
         let plan = plan(&text);
         let mut items = packets;
@@ -293,10 +376,14 @@ proptest! {
         }
     }
 
-    /// RFC 4787 §4.2.1 REQ-3: no two mappings share an external end; every flow is in one class; what is counted adds up.
+    /// RFC 4787 §4.2.1 REQ-3: no two mappings share an external end; every flow is in one class;
+    /// what is counted adds up.
     #[test]
     fn ends_are_unique_and_every_flow_is_accounted_for(
-        text in plans(), flows in flows(), events in events(), at in 0u64..1_000_000,
+        text in plans(),
+        flows in flows(),
+        events in events(),
+        at in 0u64..1_000_000,
     ) {
         let plan = plan(&text);
         let p = run(&plan, &flows, events, Moment::At(Instant(at * 1_000_000)), false);
@@ -305,9 +392,16 @@ proptest! {
         prop_assert_eq!(p.tally.total() - p.tally.translated, untold);
         let table = &p.tables[0];
         let mut ends = HashSet::new();
-        for m in table.mappings.iter().filter(|m| !m.fixed && m.kind == "overload" && m.external.port > 0) {
+        for m in table
+            .mappings
+            .iter()
+            .filter(|m| !m.fixed && m.kind == "overload" && m.external.port > 0)
+        {
             prop_assert!(ends.insert((m.protocol, m.external)), "{} twice", m.external);
-            let whole = table.mappings.iter().any(|w| !w.fixed && w.kind == "pool" && w.external.address == m.external.address);
+            let whole = table
+                .mappings
+                .iter()
+                .any(|w| !w.fixed && w.kind == "pool" && w.external.address == m.external.address);
             prop_assert!(!whole, "{} is borrowed whole", m.external.address);
         }
         let totals = &table.totals;
@@ -329,7 +423,11 @@ proptest! {
 
     /// No leak: all dynamic state is gone after the longest timer.
     #[test]
-    fn nothing_is_left_after_the_longest_timer(text in plans(), flows in flows(), events in events()) {
+    fn nothing_is_left_after_the_longest_timer(
+        text in plans(),
+        flows in flows(),
+        events in events(),
+    ) {
         let plan = plan(&text);
         let end = run(&plan, &flows, events.clone(), Moment::End, false).end;
         let later = Instant(end.0 + 8000 * S);

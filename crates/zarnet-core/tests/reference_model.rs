@@ -1,6 +1,7 @@
-//! Random packets through the engine and through a reference model of the contract, packet by packet: both say the same of each,
-//! and have the same table. `CASES=1000000 SEED=7 cargo test --release -p zarnet-core --test reference_model` plays as many as
-//! wanted; by default a few with a fixed seed and a few with a fresh one.
+//! Random packets through the engine and through a reference model of the contract, packet by
+//! packet: both say the same of each, and have the same table.
+//! `CASES=1000000 SEED=7 cargo test --release -p zarnet-core --test reference_model` plays as many
+//! as wanted; by default a few with a fixed seed and a few with a fresh one.
 
 mod common;
 mod reference;
@@ -11,7 +12,9 @@ use common::cases;
 use proptest::prelude::*;
 use reference::generate::{PEERS, SERVER, behaviours, host, lines, plain, plan_text, rules};
 use reference::own::Clearing as Cleared;
-use reference::{Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways};
+use reference::{
+    Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways,
+};
 use zarnet_core::device::{Outcome, OwnSource};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
@@ -66,14 +69,25 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
     let hosts = proptest::sample::select(vec![host(5), host(6), host(7), SERVER, host(21)]);
     let peers = || proptest::sample::select(PEERS.to_vec());
     let ends = || {
-        let uplink = ["192.0.2.1", "192.0.2.1", "192.0.2.2", "192.0.2.4", "192.0.2.8", "192.0.2.9", "192.0.2.10"];
+        let uplink = [
+            "192.0.2.1",
+            "192.0.2.1",
+            "192.0.2.2",
+            "192.0.2.4",
+            "192.0.2.8",
+            "192.0.2.9",
+            "192.0.2.10",
+        ];
         let all = uplink.map(|a| (UPLINK, a.parse::<Ipv4Addr>().unwrap()));
         let lane = [(LANE, Ipv4Addr::new(203, 0, 113, 1)); 3];
         proptest::sample::select([&all[..], &lane].concat())
     };
     let port = || proptest::sample::select(vec![80u16, 700, 3000, 3001, 3002, 5000]);
     let inner = Just((FLOOR, Ipv4Addr::new(10, 0, 0, 1)));
-    let out = (hosts, prop_oneof![6 => peers(), 4 => ends().prop_map(|e| e.1), 1 => inner.prop_map(|e| e.1)])
+    let out = (
+        hosts,
+        prop_oneof![6 => peers(), 4 => ends().prop_map(|e| e.1), 1 => inner.prop_map(|e| e.1)],
+    )
         .prop_map(|(a, b)| (FLOOR, a, b));
     let back = (peers(), ends()).prop_map(|(a, (ingress, b))| (ingress, a, b));
     let with_ports = |protocol: Protocol, p: u16, q: u16| {
@@ -88,10 +102,12 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
     );
     let to = prop_oneof![5 => peers(), 2 => ends().prop_map(|e| e.1), 1 => Just(host(5))];
     let from = prop_oneof![Just(None), (0usize..3).prop_map(Some)];
-    let own = (from, to, protocols(), port(), port()).prop_map(move |(from, to, (protocol, signal), p, q)| {
-        let (port, q) = with_ports(protocol, p, q);
-        Move::Own { from, protocol, signal, port, to: Endpoint::new(to, q) }
-    });
+    let own = (from, to, protocols(), port(), port()).prop_map(
+        move |(from, to, (protocol, signal), p, q)| {
+            let (port, q) = with_ports(protocol, p, q);
+            Move::Own { from, protocol, signal, port, to: Endpoint::new(to, q) }
+        },
+    );
     let signal = || {
         use Signal::{Fin, Plain, Rst, Syn, SynAck};
         proptest::sample::select(vec![Plain, Plain, Syn, SynAck, SynAck, Fin, Fin, Rst])
@@ -99,7 +115,12 @@ fn moves() -> impl Strategy<Value = Vec<(u64, Move)>> {
     let some = |weight| proptest::option::weighted(weight, Just(()));
     let clear = (some(0.3), some(0.3), 0usize..5, prop::bool::weighted(0.2), some(0.2)).prop_map(
         |(by_host, by_rule, rule, pool, protocol)| {
-            Move::Clear(by_host.map(|()| host(5)), by_rule.map(|()| rule), pool, protocol.map(|()| Protocol::UDP))
+            Move::Clear(
+                by_host.map(|()| host(5)),
+                by_rule.map(|()| rule),
+                pool,
+                protocol.map(|()| Protocol::UDP),
+            )
         },
     );
     let next = prop_oneof![
@@ -142,7 +163,8 @@ struct Both {
 /// A packet, where it came in unless the device sent it, and how its source was found then.
 type Came = (Packet, Option<usize>, OwnSource);
 
-/// The ends of a packet and the interface that it leaves by, if it does; or the reason for its drop, and whose fault it is.
+/// The ends of a packet and the interface that it leaves by, if it does; or the reason for its
+/// drop, and whose fault it is.
 type Told = Result<(Tuple, Option<usize>), reference::Refused>;
 
 const EDGE: DeviceId = DeviceId(0);
@@ -151,14 +173,22 @@ impl Both {
     fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
         let network = Network::new(common::plan(&plan_text(&rules, &b)), 7, None);
         let count = rules.len();
-        Self { network, model: Model::new(rules, b.clone()), b, count, came: Vec::new(), left: Vec::new() }
+        Self {
+            network,
+            model: Model::new(rules, b.clone()),
+            b,
+            count,
+            came: Vec::new(),
+            left: Vec::new(),
+        }
     }
 
     fn act(&mut self, now: u64, action: Action) {
         self.network.act(&Event { at: Instant(now), device: EDGE, action });
     }
 
-    /// Does something that is no packet to both; gives a packet back that is to be sent, and where it comes in.
+    /// Does something that is no packet to both; gives a packet back that is to be sent, and where
+    /// it comes in.
     fn prepare(&mut self, now: u64, next: Move) -> Option<Came> {
         match next {
             Move::Send { ingress, protocol, signal, ends } => {
@@ -174,7 +204,11 @@ impl Both {
             }
             Move::Answer(n, signal) => {
                 let (packet, interface) = *self.left.iter().rev().nth(n)?;
-                return Some((signalled(Packet::answer(packet), signal), Some(interface), OwnSource::Given));
+                return Some((
+                    signalled(Packet::answer(packet), signal),
+                    Some(interface),
+                    OwnSource::Given,
+                ));
             }
             Move::Again(n, signal) => {
                 let (packet, ingress, how) = *self.came.iter().rev().nth(n)?;
@@ -213,7 +247,9 @@ impl Both {
 /// What became of a packet, as both can say it.
 fn told(outcome: Outcome) -> Told {
     match outcome {
-        Outcome::Forwarded(out) | Outcome::Answered(out) => Ok((out.packet.ends, Some(out.interface.index()))),
+        Outcome::Forwarded(out) | Outcome::Answered(out) => {
+            Ok((out.packet.ends, Some(out.interface.index())))
+        }
         Outcome::Consumed(taken) => Ok((taken.packet.ends, None)),
         Outcome::Dropped(refusal) => Err((refusal.reason.name(), refusal.rule.map(RuleId::index))),
     }
@@ -232,9 +268,10 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
         }
         let device = both.network.device_mut(EDGE);
         let (wanted, outcome) = match ingress {
-            Some(i) => {
-                (both.model.receive(now, i, packet), device.receive(Instant(now), InterfaceId(i as u16), packet))
-            }
+            Some(i) => (
+                both.model.receive(now, i, packet),
+                device.receive(Instant(now), InterfaceId(i as u16), packet),
+            ),
             None => (
                 both.model.originate(now, how == OwnSource::ByRoute, packet),
                 device.originate_watched(Instant(now), packet, how, &mut ()),
@@ -269,7 +306,9 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
 
 #[test]
 fn the_engine_and_a_plain_reading_of_the_contract_agree() {
-    cases(file!(), 2_000, (rules(), behaviours(), moves()), |(rules, b, moves)| agree(rules, b, moves));
+    cases(file!(), 2_000, (rules(), behaviours(), moves()), |(rules, b, moves)| {
+        agree(rules, b, moves)
+    });
 }
 
 /// The reference model refuses by itself, without the engine beside it.
@@ -303,7 +342,8 @@ fn the_reference_model_refuses_what_it_should() {
     };
     let mut model = Model::new(rules, b);
     let mut send = |n: u8| {
-        let first = Packet::first(Protocol::UDP, Endpoint::new(host(n), 5000), Endpoint::new(PEERS[0], 53));
+        let first =
+            Packet::first(Protocol::UDP, Endpoint::new(host(n), 5000), Endpoint::new(PEERS[0], 53));
         match model.receive(0, FLOOR, first) {
             Ok(Became::Leaves(out)) => Ok(out.ends.source.address),
             other => Err(other),

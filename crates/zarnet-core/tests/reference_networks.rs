@@ -1,6 +1,6 @@
-//! Random flows and events through a whole prediction and through a reference model of the contract: both put every flow into the
-//! same class, for the same reason, and have the same table, at the end and at a moment before. `CASES` and `SEED` as for
-//! `reference_model`.
+//! Random flows and events through a whole prediction and through a reference model of the
+//! contract: both put every flow into the same class, for the same reason, and have the same table,
+//! at the end and at a moment before. `CASES` and `SEED` as for `reference_model`.
 
 mod common;
 mod reference;
@@ -28,20 +28,36 @@ fn flows() -> impl Strategy<Value = Vec<Again>> {
     let at = |a: Ipv4Addr| Who::At(a.into());
     let inner = proptest::sample::select(vec![host(5), host(6), host(7), SERVER, host(21)]);
     let peers = || proptest::sample::select(PEERS.to_vec());
-    let uplink = [[192, 0, 2, 1], [192, 0, 2, 1], [192, 0, 2, 4], [192, 0, 2, 8], [192, 0, 2, 9], [192, 0, 2, 14]];
+    let uplink = [
+        [192, 0, 2, 1],
+        [192, 0, 2, 1],
+        [192, 0, 2, 4],
+        [192, 0, 2, 8],
+        [192, 0, 2, 9],
+        [192, 0, 2, 14],
+    ];
     let lane = [[203, 0, 113, 1], [203, 0, 113, 1], [203, 0, 113, 6]];
     let ends: Vec<Ipv4Addr> = uplink.iter().chain(&lane).map(|a| Ipv4Addr::from(*a)).collect();
     let ends = || proptest::sample::select(ends.clone());
-    let local: Vec<Ipv4Addr> =
-        [[10, 0, 0, 5], [10, 0, 0, 30], [10, 0, 0, 1], [10, 0, 0, 255], [224, 0, 0, 18], [10, 9, 9, 9]]
-            .map(Ipv4Addr::from)
-            .to_vec();
+    let local: Vec<Ipv4Addr> = [
+        [10, 0, 0, 5],
+        [10, 0, 0, 30],
+        [10, 0, 0, 1],
+        [10, 0, 0, 255],
+        [224, 0, 0, 18],
+        [10, 9, 9, 9],
+    ]
+    .map(Ipv4Addr::from)
+    .to_vec();
     let local = || proptest::sample::select(local.clone());
     let somewhere = || prop_oneof![6 => peers(), 3 => ends(), 2 => local()];
     let parties = prop_oneof![
         6 => (inner.prop_map(at), somewhere()),
         4 => (peers().prop_map(at), prop_oneof![6 => ends(), 1 => peers(), 1 => local()]),
-        2 => (prop_oneof![Just(Who::Device(None)), (0usize..3).prop_map(|i| Who::Device(Some(i)))], somewhere()),
+        2 => (
+            prop_oneof![Just(Who::Device(None)), (0usize..3).prop_map(|i| Who::Device(Some(i)))],
+            somewhere(),
+        ),
         1 => (ends().prop_map(at), somewhere()),
     ];
     let protocol = prop_oneof![
@@ -51,7 +67,8 @@ fn flows() -> impl Strategy<Value = Vec<Again>> {
         1 => Just(Protocol(47)),
     ];
     let port = || proptest::sample::select(vec![80u16, 700, 3000, 3001, 5000]);
-    let times = (0u64..80, prop_oneof![2 => Just(0u64), 2 => 1u64..20, 1 => 20u64..120], any::<bool>());
+    let times =
+        (0u64..80, prop_oneof![2 => Just(0u64), 2 => 1u64..20, 1 => 20u64..120], any::<bool>());
     let ending = prop_oneof![
         3 => Just(None),
         1 => Just(Some(Ending::Close)),
@@ -59,32 +76,40 @@ fn flows() -> impl Strategy<Value = Vec<Again>> {
         1 => Just(Some(Ending::Silent)),
     ];
     let again = prop_oneof![8 => Just((0u64, 1u64)), 1 => (0u64..12, 2u64..5)];
-    let flow = (parties, protocol, proptest::option::weighted(0.7, port()), port(), times, ending, again);
-    let flow = flow.prop_map(|((source, to), protocol, p, q, (start, lasts, far), ending, (every, count))| {
-        let sent = Sent {
-            start: start * S,
-            protocol,
-            source,
-            source_port: p.filter(|_| protocol.is_multiplexed()),
-            destination: to.into(),
-            destination_port: protocol.has_ports().then_some(q),
-            lasts: lasts * S,
-            ending,
-            round_trip: if far { 900_000_000 } else { 1_000_000 },
-        };
-        (sent, every * S, count)
-    });
+    let flow =
+        (parties, protocol, proptest::option::weighted(0.7, port()), port(), times, ending, again);
+    let flow = flow.prop_map(
+        |((source, to), protocol, p, q, (start, lasts, far), ending, (every, count))| {
+            let sent = Sent {
+                start: start * S,
+                protocol,
+                source,
+                source_port: p.filter(|_| protocol.is_multiplexed()),
+                destination: to.into(),
+                destination_port: protocol.has_ports().then_some(q),
+                lasts: lasts * S,
+                ending,
+                round_trip: if far { 900_000_000 } else { 1_000_000 },
+            };
+            (sent, every * S, count)
+        },
+    );
     proptest::collection::vec(flow, 1..18)
 }
 
 fn acts() -> impl Strategy<Value = Vec<(u64, Act)>> {
     let some = |weight| proptest::option::weighted(weight, Just(()));
-    let clear = (some(0.3), proptest::option::weighted(0.3, 0usize..5), prop::bool::weighted(0.2), some(0.2)).prop_map(
-        |(by_host, rule, pool, protocol)| {
-            let (host, protocol) = (by_host.map(|()| host(5).into()), protocol.map(|()| Protocol::UDP));
+    let clear = (
+        some(0.3),
+        proptest::option::weighted(0.3, 0usize..5),
+        prop::bool::weighted(0.2),
+        some(0.2),
+    )
+        .prop_map(|(by_host, rule, pool, protocol)| {
+            let (host, protocol) =
+                (by_host.map(|()| host(5).into()), protocol.map(|()| Protocol::UDP));
             Act::Clear(Cleared { host, rule, pool, protocol })
-        },
-    );
+        });
     let act = prop_oneof![
         3 => (0usize..5, any::<bool>()).prop_map(|(n, on)| Act::Enable(n, on)),
         2 => clear,
@@ -123,13 +148,18 @@ fn action(act: Act, rules: usize) -> Action {
     match act {
         Act::Enable(n, true) => Action::Enable(rule(n)),
         Act::Enable(n, false) => Action::Disable(rule(n)),
-        Act::Clear(Cleared { host, rule: n, pool, protocol }) => {
-            Action::Clear(Clearing { host, rule: n.map(rule), pool: pool.then_some(PoolId(0)), protocol })
-        }
+        Act::Clear(Cleared { host, rule: n, pool, protocol }) => Action::Clear(Clearing {
+            host,
+            rule: n.map(rule),
+            pool: pool.then_some(PoolId(0)),
+            protocol,
+        }),
         Act::Restart => Action::Restart,
-        Act::Lease(address) => {
-            Action::Lease(InterfaceId(UPLINK as u16), address.into(), "192.0.2.0/28".parse().unwrap())
-        }
+        Act::Lease(address) => Action::Lease(
+            InterfaceId(UPLINK as u16),
+            address.into(),
+            "192.0.2.0/28".parse().unwrap(),
+        ),
     }
 }
 
@@ -146,7 +176,9 @@ fn within(act: Act, rules: usize) -> Act {
 fn one_by_one(flows: &[Again]) -> Vec<Sent> {
     let again = |(i, (sent, every, count)): (usize, &Again)| {
         let (sent, every) = (*sent, *every);
-        (0..*count).map(move |n| (sent.start + n * every, i, Sent { start: sent.start + n * every, ..sent }))
+        (0..*count).map(move |n| {
+            (sent.start + n * every, i, Sent { start: sent.start + n * every, ..sent })
+        })
     };
     let mut all: Vec<(u64, usize, Sent)> = flows.iter().enumerate().flat_map(again).collect();
     all.sort_by_key(|f| (f.0, f.1));
@@ -159,14 +191,27 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
     let plan = common::plan(&plan_text(&rules, &b));
     let count = rules.len();
     let sent = one_by_one(&flows);
-    let last = sent.iter().map(|f| f.start + f.lasts.max(f.round_trip)).chain(acts.iter().map(|a| a.0)).max();
+    let last = sent
+        .iter()
+        .map(|f| f.start + f.lasts.max(f.round_trip))
+        .chain(acts.iter().map(|a| a.0))
+        .max();
     let acts: Vec<(u64, Act)> = acts.iter().map(|(at, act)| (*at, within(*act, count))).collect();
     for stepwise in [true, false] {
-        let events =
-            acts.iter().map(|(at, act)| Event { at: Instant(*at), device: DeviceId(0), action: action(*act, count) });
-        let repeated = flows.iter().map(|(f, every, count)| Repeated { flow: flow(f), every: *every, count: *count });
-        let items = RepeatedFlows::new(repeated.collect()).map(|f| Ok::<Item, Infallible>(Item::Flow(f)));
-        let sources = flows.iter().filter_map(|f| if let Who::At(a) = f.0.source { Some(a) } else { None });
+        let events = acts.iter().map(|(at, act)| Event {
+            at: Instant(*at),
+            device: DeviceId(0),
+            action: action(*act, count),
+        });
+        let repeated = flows.iter().map(|(f, every, count)| Repeated {
+            flow: flow(f),
+            every: *every,
+            count: *count,
+        });
+        let items =
+            RepeatedFlows::new(repeated.collect()).map(|f| Ok::<Item, Infallible>(Item::Flow(f)));
+        let sources =
+            flows.iter().filter_map(|f| if let Who::At(a) = f.0.source { Some(a) } else { None });
         let options = Options {
             moment: moment.map_or(Moment::End, |at| Moment::At(Instant(at))),
             sources: Some(sources.collect()),
@@ -186,7 +231,9 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
         let told: Vec<_> = prediction
             .not_translated
             .iter()
-            .map(|n| (n.flow.start.0, n.reason.name(), n.device.is_some(), n.rule.map(RuleId::index)))
+            .map(|n| {
+                (n.flow.start.0, n.reason.name(), n.device.is_some(), n.rule.map(RuleId::index))
+            })
             .collect();
         let mut lost = whole.lost.clone();
         lost.sort_by_key(|l| l.0);
@@ -197,7 +244,10 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
         let mut then = Estate::new(rules.clone(), b.clone(), &sent);
         then.play(&sent, &acts, prediction.at.0);
         let table = &prediction.tables[0];
-        let (got, rows) = (reference::rows_of(&table.mappings), reference::in_order(then.model.rows(prediction.at.0)));
+        let (got, rows) = (
+            reference::rows_of(&table.mappings),
+            reference::in_order(then.model.rows(prediction.at.0)),
+        );
         prop_assert_eq!(got, rows, "mappings at {}, stepwise {}", prediction.at, stepwise);
         let mut sessions = then.session_rows(prediction.at.0);
         let mut got: Vec<_> = table

@@ -1,5 +1,5 @@
-//! Mappings, sessions and pools in rare situations: each a small plan and its traffic, found by holding random estates against
-//! a reference model, and named after what it shows.
+//! Mappings, sessions and pools in rare situations: each a small plan and its traffic, found by
+//! holding random estates against a reference model, and named after what it shows.
 
 mod played;
 
@@ -12,27 +12,52 @@ use zarnet_core::plan::{PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
 use zarnet_core::traffic::{Item, OneByOne, Party};
 
-/// For mapping and port overloading, the peer of a session whose destination is translated is the destination as forwarded.
+/// For mapping and port overloading, the peer of a session whose destination is translated is the
+/// destination as forwarded.
 #[test]
 fn mappings_of_senders_from_outside_tell_peers_apart_as_forwarded() {
     let keys = |overloading| {
-        format!("behaviour = {{ mapping = \"address-and-port-dependent\", port-overloading = {overloading} }}")
+        format!(
+            "behaviour = {{ mapping = \"address-and-port-dependent\", port-overloading = \
+             {overloading} }}"
+        )
     };
-    let forward = "web forward external = \"street:443/tcp\"; internal = \"10.20.0.11:443\"; as = \"floor\"";
-    let two = ["0 tcp 198.51.100.80:40000>203.0.113.2:443 30", "5 tcp 198.51.100.81:40000>203.0.113.2:443 30"];
+    let forward =
+        "web forward external = \"street:443/tcp\"; internal = \"10.20.0.11:443\"; as = \"floor\"";
+    let two = [
+        "0 tcp 198.51.100.80:40000>203.0.113.2:443 30",
+        "5 tcp 198.51.100.81:40000>203.0.113.2:443 30",
+    ];
     let shared = play(&edge(&keys(true), &[forward]), &two, vec![], Some(10.0));
     assert_eq!(shared.lost(), nothing());
     let [a, b] = [shared.external("198.51.100.80"), shared.external("198.51.100.81")];
-    assert!(a.len() == 1 && b.len() == 1 && a != b, "to one server they need two ports: {a:?} {b:?}");
-    let again = ["0 tcp 198.51.100.80:40000>203.0.113.2:443 1 reset", "2 tcp 198.51.100.80:40000>203.0.113.2:443 30"];
-    assert_eq!(play(&edge(&keys(false), &[forward]), &again, vec![], Some(10.0)).dynamic().len(), 1, "it is reused");
+    assert!(
+        a.len() == 1 && b.len() == 1 && a != b,
+        "to one server they need two ports: {a:?} {b:?}"
+    );
+    let again = [
+        "0 tcp 198.51.100.80:40000>203.0.113.2:443 1 reset",
+        "2 tcp 198.51.100.80:40000>203.0.113.2:443 30",
+    ];
+    assert_eq!(
+        play(&edge(&keys(false), &[forward]), &again, vec![], Some(10.0)).dynamic().len(),
+        1,
+        "it is reused"
+    );
 }
 
 #[test]
 fn an_overload_never_hands_out_the_address_of_a_static() {
-    let rules =
-        ["one static internal = \"10.20.0.12\"; external = \"203.0.113.5\"", "out overload as = \"203.0.113.5\""];
-    let played = play(&edge("", &rules), &["0 gre h0>198.51.100.80 9", "1 gre h1>198.51.100.80 9"], vec![], Some(5.0));
+    let rules = [
+        "one static internal = \"10.20.0.12\"; external = \"203.0.113.5\"",
+        "out overload as = \"203.0.113.5\"",
+    ];
+    let played = play(
+        &edge("", &rules),
+        &["0 gre h0>198.51.100.80 9", "1 gre h1>198.51.100.80 9"],
+        vec![],
+        Some(5.0),
+    );
     assert_eq!(played.lost(), ["unsupported-protocol edge out"]);
 }
 
@@ -43,12 +68,18 @@ fn of_two_sessions_with_one_answer_the_older_counts_whatever_else_there_is() {
         "b forward external = \"203.0.113.7:8082/tcp\"; internal = \"10.20.0.11:443\"",
     ];
     let plan = edge("", &rules);
-    let two = ["84 tcp 192.0.2.33:40000>203.0.113.7:8082 1 reset", "249 tcp 192.0.2.33:40000>203.0.113.6:443 1 reset"];
+    let two = [
+        "84 tcp 192.0.2.33:40000>203.0.113.7:8082 1 reset",
+        "249 tcp 192.0.2.33:40000>203.0.113.6:443 1 reset",
+    ];
     let alone = play(&plan, &two, vec![], None).lost();
     assert_eq!(alone, ["unexpected-source edge"], "its answer belongs to the older session");
     for n in 1..40 {
         let unrelated = format!("{n} gre h0>198.51.100.{n}");
-        assert_eq!(play(&plan, &[&[unrelated.as_str()], &two[..]].concat(), vec![], None).lost().last(), alone.last());
+        assert_eq!(
+            play(&plan, &[&[unrelated.as_str()], &two[..]].concat(), vec![], None).lost().last(),
+            alone.last()
+        );
     }
 }
 
@@ -68,7 +99,8 @@ fn the_peak_counts_mappings_whose_packets_are_lost_later() {
 #[test]
 fn a_packet_that_is_outbound_for_one_mapping_of_its_session_refreshes_it() {
     // what they do not listen to they do not answer: only one side sends
-    let hosts = HOSTS.replace("gateway = \"10.20.0.1\"", "gateway = \"10.20.0.1\"\nlistens = [\"53/udp\"]");
+    let hosts =
+        HOSTS.replace("gateway = \"10.20.0.1\"", "gateway = \"10.20.0.1\"\nlistens = [\"53/udp\"]");
     let out = written("out overload as = \"street\"; hairpin = [\"internal\"]");
     let plan = plan(format!("{hosts}[[device]]\nname = \"edge\"\n{EDGE}{out}"));
     let lines = [
@@ -79,10 +111,15 @@ fn a_packet_that_is_outbound_for_one_mapping_of_its_session_refreshes_it() {
         "290 udp h0:5000>203.0.113.2:6000",
     ];
     let played = play(&plan, &lines, vec![], Some(400.0));
-    assert_eq!(played.external("h1:6000").len(), 1, "what h0 sends is outbound for its own mapping");
+    assert_eq!(
+        played.external("h1:6000").len(),
+        1,
+        "what h0 sends is outbound for its own mapping"
+    );
 }
 
-/// RFC 4787 §5 REQ-8: a peer that came in from outside and was answered, though its source was translated.
+/// RFC 4787 §5 REQ-8: a peer that came in from outside and was answered, though its source was
+/// translated.
 #[test]
 fn an_answered_session_from_outside_makes_its_peer_addressed() {
     let rules = [OUT, "inward overload from = \"external\"; into = \"internal\"; as = \"floor\""];
@@ -115,7 +152,8 @@ fn blocks_go_with_small_limits_and_with_parity() {
 
 #[test]
 fn a_host_shares_the_ports_of_its_own_blocks_with_itself() {
-    let keys = "behaviour = { mapping = \"address-dependent\", port-overloading = true, block-size = 2, \
+    let keys = "behaviour = { mapping = \"address-dependent\", port-overloading = true, \
+                block-size = 2, \
                 port-classes = [\"1-65535 -> 50000-50001\"] }";
     let lines = [
         "0 udp h0:1000>198.51.100.80:53",
@@ -149,7 +187,10 @@ fn a_strangers_query_with_the_identifier_of_a_mapping_is_filtered() {
 fn clearing_a_pool_ends_what_lingers_on_it() {
     let pool = "  [[device.pool]]\n  name = \"lines\"\n  addresses = \"203.0.113.8\"\n";
     let text = |timers: &str| {
-        format!("{HOSTS}[[device]]\nname = \"edge\"\n{timers}\n{EDGE}{pool}{}", written("lend pool as = \"lines\""))
+        format!(
+            "{HOSTS}[[device]]\nname = \"edge\"\n{timers}\n{EDGE}{pool}{}",
+            written("lend pool as = \"lines\"")
+        )
     };
     let plan = plan(text("timers = { udp-timeout = 30, binding = 3600 }"));
     let clear = |what| vec![event(100.0, Action::Clear(what))];
@@ -157,7 +198,11 @@ fn clearing_a_pool_ends_what_lingers_on_it() {
     let pool = Clearing { pool: Some(PoolId(0)), ..Clearing::default() };
     assert_eq!(play(&plan, &lines, clear(pool), None).lost(), nothing());
     let other = Clearing { host: Some("10.20.0.12".parse().unwrap()), ..pool };
-    assert_eq!(play(&plan, &lines, clear(other), None).lost(), ["pool-exhausted edge lend"], "all filters must fit");
+    assert_eq!(
+        play(&plan, &lines, clear(other), None).lost(),
+        ["pool-exhausted edge lend"],
+        "all filters must fit"
+    );
     assert_eq!(play(&plan, &lines, vec![], None).lost(), ["pool-exhausted edge lend"]);
 }
 
@@ -166,7 +211,8 @@ fn a_session_names_the_rule_of_each_step() {
     let plan = edge("", &["out overload as = \"street\"; hairpin = [\"internal\"]"]);
     let lines = ["0 udp h0:5000>198.51.100.80:53 9", "1 udp h1:6000>203.0.113.2:5000 9"];
     let items = lines.iter().map(|l| Ok::<Item, Infallible>(Item::Flow(flow(&plan, l))));
-    let options = Options { moment: Moment::At(seconds("5")), sessions: true, ..Options::default() };
+    let options =
+        Options { moment: Moment::At(seconds("5")), sessions: true, ..Options::default() };
     let prediction = predict(plan.clone(), OneByOne(items), vec![], options).unwrap();
     let rules: Vec<_> = prediction.tables[0].sessions.iter().map(|s| s.rules).collect();
     assert!(rules.contains(&[Some(RuleId(0)), Some(RuleId(0))]), "{rules:?}");
@@ -174,19 +220,28 @@ fn a_session_names_the_rule_of_each_step() {
 
 #[test]
 fn a_pool_that_no_rule_uses_has_usable_addresses_too() {
-    let pool = "  [[device.pool]]\n  name = \"spare\"\n  addresses = \"203.0.113.8-203.0.113.11\"\n";
+    let pool =
+        "  [[device.pool]]\n  name = \"spare\"\n  addresses = \"203.0.113.8-203.0.113.11\"\n";
     let plan = plan(format!(
         "{HOSTS}[[device]]\nname = \"edge\"\n{EDGE}{pool}{}",
         written("web forward external = \"203.0.113.9:80/tcp\"; internal = \"10.20.0.11:80\"")
     ));
     let played = play(&plan, &["0 udp h0:1>h1:2"], vec![], None);
-    assert_eq!(played.prediction.tables[0].pools[0].usable, 4, "an address with a forward counts, for any use");
+    assert_eq!(
+        played.prediction.tables[0].pools[0].usable, 4,
+        "an address with a forward counts, for any use"
+    );
 }
 
 #[test]
 fn no_filter_takes_the_devices_own_answer_for_one_in_a_session() {
-    let keys = "  [[device.acl]]\n  name = \"answers\"\n  entries = [{ accept = \"any\", answers = true }]\n";
-    let edge = EDGE.replacen("address = \"10.20.0.1/24\"", "address = \"10.20.0.1/24\"\n  egress-acl = \"answers\"", 1);
+    let keys = "  [[device.acl]]\n  name = \"answers\"\n  entries = [{ accept = \"any\", answers \
+                = true }]\n";
+    let edge = EDGE.replacen(
+        "address = \"10.20.0.1/24\"",
+        "address = \"10.20.0.1/24\"\n  egress-acl = \"answers\"",
+        1,
+    );
     let plan = plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{edge}{keys}"));
     assert_eq!(play(&plan, &["0 icmp h0>10.20.0.1"], vec![], None).lost(), ["egress-acl edge"]);
 }
@@ -199,8 +254,10 @@ fn no_rule_is_to_blame_for_a_family_that_none_translates() {
     let route = "  [[device.route]]\n  to = \"::/0\"\n  via = \"2001:db8:1::1\"\n";
     let plan = plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{edge}{route}{}", written(OUT)));
     let mut flow = flow(&plan, "0 udp h0:1>198.51.100.80:53");
-    (flow.source, flow.destination) =
-        (Party::Address("fd00:20::9".parse().unwrap()), Party::Address("2001:db8:9::1".parse().unwrap()));
+    (flow.source, flow.destination) = (
+        Party::Address("fd00:20::9".parse().unwrap()),
+        Party::Address("2001:db8:9::1".parse().unwrap()),
+    );
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Flow(flow)));
     let prediction = predict(plan.clone(), OneByOne(items), vec![], Options::default()).unwrap();
     assert_eq!(Played { plan, prediction }.lost(), ["unsupported-family edge"]);
@@ -218,14 +275,19 @@ fn a_device_that_cannot_translate_icmp_queries_has_no_rule_for_them() {
     assert_eq!(lost(&can, "0 icmp 198.51.100.80>203.0.113.9"), "");
     assert_eq!(lost(&cannot, "0 icmp 198.51.100.80>203.0.113.9"), "no-mapping edge");
     assert_eq!(lost(&cannot, "0 icmp 198.51.100.80>203.0.113.2"), "to-device edge");
-    assert_eq!(lost(&cannot, "0 udp h1>198.51.100.80:53"), "", "of other protocols nothing is changed");
+    assert_eq!(
+        lost(&cannot, "0 udp h1>198.51.100.80:53"),
+        "",
+        "of other protocols nothing is changed"
+    );
     assert_eq!(lost(&cannot, "0 gre h0>198.51.100.80"), "");
 }
 
 /// A pool that a host did not ask, because it stays on the fallback, counts no refusal.
 #[test]
 fn a_pool_that_was_not_asked_counts_no_refusal() {
-    let pools = "  [[device.pool]]\n  name = \"p\"\n  addresses = \"203.0.113.10\"\n  [[device.pool]]\n  name = \"q\"\n  addresses = \"203.0.113.12\"\n";
+    let pools = "  [[device.pool]]\n  name = \"p\"\n  addresses = \"203.0.113.10\"\n  \
+                 [[device.pool]]\n  name = \"q\"\n  addresses = \"203.0.113.12\"\n";
     let keys = "behaviour = { port-classes = [\"1-65535 -> 50000-50000\"] }";
     let rule = written("a pool as = \"p\"; when-exhausted = \"q\"");
     let plan = plan(format!("{HOSTS}[[device]]\nname = \"edge\"\n{keys}\n{EDGE}{pools}{rule}"));
@@ -241,11 +303,14 @@ fn a_pool_that_was_not_asked_counts_no_refusal() {
     assert_eq!(refused, [1, 2], "h1 stays on q, the other one asked both");
 }
 
-/// A host that talks to itself by its own external address, from and to one port: the reverse of its session is the session, so
-/// that nobody else ever answers on it.
+/// A host that talks to itself by its own external address, from and to one port: the reverse of
+/// its session is the session, so that nobody else ever answers on it.
 #[test]
 fn what_passes_an_unanswered_connection_neither_keeps_nor_closes_it() {
-    let plan = edge("", &["one static internal = \"h0\"; external = \"203.0.113.9\"; hairpin = \"internal\"", OUT]);
+    let plan = edge(
+        "",
+        &["one static internal = \"h0\"; external = \"203.0.113.9\"; hairpin = \"internal\"", OUT],
+    );
     let played = play(&plan, &["0 tcp h0:3001>203.0.113.9:3001 30"], vec![], Some(10.0));
     let session = &played.prediction.tables[0].sessions[0];
     assert_eq!(
@@ -257,7 +322,8 @@ fn what_passes_an_unanswered_connection_neither_keeps_nor_closes_it() {
 /// Clearing a session ends both mappings that it leaves without one, whatever their `binding` time.
 #[test]
 fn clear_ends_both_mappings_of_a_hairpin() {
-    let keys = "timers = { udp-timeout = 30, binding = 3600 }\nbehaviour = { filtering = \"endpoint-independent\" }";
+    let keys = "timers = { udp-timeout = 30, binding = 3600 }\nbehaviour = { filtering = \
+                \"endpoint-independent\" }";
     let plan = edge(keys, &["out pool as = \"203.0.113.10-203.0.113.12\"; hairpin = \"internal\""]);
     let lines = ["0 tcp h0:1>198.51.100.80:80 1", "1 udp h1:5000>203.0.113.10:6000 90"];
     let clear = |protocol| {
@@ -278,7 +344,10 @@ fn clear_ends_both_mappings_of_a_hairpin() {
 fn of_two_sessions_of_one_instant_the_first_one_has_the_answers() {
     let plan = edge("", &[OUT]);
     let lines = ["4 icmp edge:3000>198.51.100.80", "4 icmp h0:3000>198.51.100.80"];
-    assert_eq!(play(&plan, &lines, vec![], None).lost(), ["from-device edge", "unexpected-source edge"]);
+    assert_eq!(
+        play(&plan, &lines, vec![], None).lost(),
+        ["from-device edge", "unexpected-source edge"]
+    );
     let lines = ["4 icmp h0:3000>198.51.100.80", "4 icmp edge:3000>198.51.100.80"];
     assert_eq!(play(&plan, &lines, vec![], None).lost().len(), 1);
 }

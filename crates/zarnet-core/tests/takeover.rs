@@ -1,5 +1,5 @@
-//! Another plan takes over in the middle of a day: what stays, what is found again, and what is given to nobody. The device is
-//! 192.0.2.1; its pool begins at 192.0.2.8.
+//! Another plan takes over in the middle of a day: what stays, what is found again, and what is
+//! given to nobody. The device is 192.0.2.1; its pool begins at 192.0.2.8.
 
 mod common;
 
@@ -26,7 +26,8 @@ const DOOR: &str = r#"
 "#;
 const SHORT: &str = "{ udp-timeout = 5 }";
 
-/// A day of flows that begins with the first plan; at each second named, the plan beside it takes over.
+/// A day of flows that begins with the first plan; at each second named, the plan beside it takes
+/// over.
 fn day(plans: &[(u64, String)], flows: &[&str]) -> Prediction {
     let takes_over = |(at, text): &(u64, String)| Event {
         at: Instant(at * S),
@@ -36,7 +37,8 @@ fn day(plans: &[(u64, String)], flows: &[&str]) -> Prediction {
     let events = plans[1..].iter().map(takes_over).collect();
     let items = flows.iter().map(|f| Ok::<_, Infallible>(Item::Flow(flow(f))));
     // a server outside is one because it sends
-    let sources = Some(flows.iter().map(|f| f.split([' ', ':']).nth(1).unwrap().parse().unwrap()).collect());
+    let sources =
+        Some(flows.iter().map(|f| f.split([' ', ':']).nth(1).unwrap().parse().unwrap()).collect());
     let options = Options { moment: Moment::End, sources, ..Options::default() };
     predict(plan(&plans[0].1), OneByOne(items), events, options).unwrap()
 }
@@ -50,14 +52,18 @@ fn externals(p: &Prediction) -> Vec<String> {
     p.tables[0].mappings.iter().filter(|m| !m.fixed).map(|m| m.external.to_string()).collect()
 }
 
-/// Sessions stay, wherever their external end is: answers to an address that no rule names any more are translated back.
+/// Sessions stay, wherever their external end is: answers to an address that no rule names any more
+/// are translated back.
 #[test]
 fn sessions_on_an_address_that_is_no_longer_named_are_answered() {
     let before = edge("{}", &pool(2, "").replace("type = \"pool\"", "type = \"overload\""));
     for after in [edge("{}", OVERLOAD), edge("{}", DOOR)] {
         let p = day(
             &[(0, before.clone()), (10, after)],
-            &["tcp 10.0.0.5:5000 > 198.51.100.10:80 @0", "tcp 10.0.0.5:5000 > 198.51.100.10:80 @20"],
+            &[
+                "tcp 10.0.0.5:5000 > 198.51.100.10:80 @0",
+                "tcp 10.0.0.5:5000 > 198.51.100.10:80 @20",
+            ],
         );
         assert_eq!((p.tally.translated, p.tally.total()), (2, 2), "{:?}", p.not_translated);
         assert_eq!(externals(&p), ["192.0.2.8:5000"]);
@@ -76,7 +82,8 @@ fn new_flows_go_by_the_new_plan() {
     assert_eq!(externals(&p), ["192.0.2.8:5000", "192.0.2.1:5000"]);
 }
 
-/// A port that a mapping holds and the new plan takes out stays with the mapping, and goes to nobody afterwards.
+/// A port that a mapping holds and the new plan takes out stays with the mapping, and goes to
+/// nobody afterwards.
 #[test]
 fn a_port_that_is_taken_out_is_not_handed_out_again() {
     let (before, after) = (edge(SHORT, OVERLOAD), edge(SHORT, &format!("{OVERLOAD}{DOOR}")));
@@ -97,14 +104,21 @@ fn a_port_that_is_taken_out_is_not_handed_out_again() {
 fn rfc6888_req8_a_resting_port_that_is_taken_out_is_not_handed_out_again() {
     let resting = |rules: &str| plan_text("{ hold-down-timeout = 30 }", SHORT, rules);
     let plans = [(0, resting(OVERLOAD)), (10, resting(&format!("{OVERLOAD}{DOOR}")))];
-    let p = day(&plans, &["udp 10.0.0.5:8000 > 198.51.100.10:53 @0", "udp 10.0.0.7:8000 > 198.51.100.10:53 @60"]);
+    let p = day(
+        &plans,
+        &["udp 10.0.0.5:8000 > 198.51.100.10:53 @0", "udp 10.0.0.7:8000 > 198.51.100.10:53 @60"],
+    );
     assert_eq!(externals(&p), ["192.0.2.1:8002"]);
 }
 
-/// A mapping on the fallback of the plan before is the host's as long as it lives (RFC 4787 §4.1 REQ-1).
+/// A mapping on the fallback of the plan before is the host's as long as it lives (RFC 4787 §4.1
+/// REQ-1).
 #[test]
 fn rfc4787_req1_a_mapping_on_a_fallback_that_is_no_more_is_reused() {
-    let before = edge(SHORT, &pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"uplink\""));
+    let before = edge(
+        SHORT,
+        &pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"uplink\""),
+    );
     let flows = [
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0",
         "udp 10.0.0.6:5000 > 198.51.100.10:53 @1",
@@ -119,18 +133,24 @@ fn rfc4787_req1_a_mapping_on_a_fallback_that_is_no_more_is_reused() {
     );
 }
 
-/// `in-turn` goes on behind the address that it handed out last itself: what another pick did before is of no account.
+/// `in-turn` goes on behind the address that it handed out last itself: what another pick did
+/// before is of no account.
 #[test]
 fn in_turn_begins_at_the_low_end_where_another_pick_was_before() {
-    let by_source = edge(SHORT, &pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\""));
+    let by_source = edge(
+        SHORT,
+        &pool(2, "pick = \"by-source\"").replace("type = \"pool\"", "type = \"overload\""),
+    );
     let in_turn = edge(SHORT, &pool(2, "pick = \"in-turn\""));
     let out = |host: u8, at: u64| format!("udp 10.0.0.{host}:5000 > 198.51.100.10:53 @{at}");
     for hosts in [[5, 6], [6, 5]] {
         let flows = [out(hosts[0], 0), out(hosts[1], 1), out(7, 20), out(8, 21)];
         let flows: Vec<&str> = flows.iter().map(String::as_str).collect();
         let p = day(&[(0, by_source.clone()), (10, in_turn.clone())], &flows);
-        let ends = |m: &MappingRow| (m.internal.address.to_string(), m.external.address.to_string());
-        let pairs = [("10.0.0.7", "192.0.2.8"), ("10.0.0.8", "192.0.2.9")].map(|(a, b)| (a.into(), b.into()));
+        let ends =
+            |m: &MappingRow| (m.internal.address.to_string(), m.external.address.to_string());
+        let pairs = [("10.0.0.7", "192.0.2.8"), ("10.0.0.8", "192.0.2.9")]
+            .map(|(a, b)| (a.into(), b.into()));
         assert_eq!(p.tables[0].mappings.iter().map(ends).collect::<Vec<_>>(), pairs);
     }
 }
@@ -144,7 +164,8 @@ const CAMERA: &str = r#"
   external = "192.0.2.8"
 "#;
 
-/// An address of a rule that the new plan does not have is to be had at once, or when the last session on it has ended.
+/// An address of a rule that the new plan does not have is to be had at once, or when the last
+/// session on it has ended.
 #[test]
 fn an_address_of_a_rule_that_is_gone_is_handed_out_when_no_session_holds_it() {
     let (before, after) = (edge(SHORT, CAMERA), edge(SHORT, &pool(1, "")));
@@ -167,11 +188,14 @@ fn an_address_of_a_rule_that_is_gone_is_handed_out_when_no_session_holds_it() {
 /// The same of a port, here of two sessions that hold it together.
 #[test]
 fn a_port_of_a_rule_that_is_gone_is_handed_out_when_no_session_holds_it() {
-    let server =
-        "[[host]]\nname = \"server\"\naddress = \"10.0.0.21/24\"\ngateway = \"10.0.0.1\"\nlistens = [\"80/udp\"]\n";
-    let plans =
-        [(0, edge(SHORT, &format!("{OVERLOAD}{DOOR}{server}"))), (2, edge(SHORT, &format!("{OVERLOAD}{server}")))];
-    let into = ["udp 198.51.100.10:53 > 192.0.2.1:8000 @0", "udp 198.51.100.11:53 > 192.0.2.1:8000 @1"];
+    let server = "[[host]]\nname = \"server\"\naddress = \"10.0.0.21/24\"\ngateway = \
+                  \"10.0.0.1\"\nlistens = [\"80/udp\"]\n";
+    let plans = [
+        (0, edge(SHORT, &format!("{OVERLOAD}{DOOR}{server}"))),
+        (2, edge(SHORT, &format!("{OVERLOAD}{server}"))),
+    ];
+    let into =
+        ["udp 198.51.100.10:53 > 192.0.2.1:8000 @0", "udp 198.51.100.11:53 > 192.0.2.1:8000 @1"];
     let until = |at: f64, more: &[&str]| {
         let out = format!("udp 10.0.0.5:8000 > 198.51.100.10:53 @{at}");
         let p = day(&plans, &[more, &[&out]].concat());
@@ -190,10 +214,14 @@ fn a_port_of_a_rule_that_is_gone_is_handed_out_when_no_session_holds_it() {
 fn an_address_that_is_no_longer_named_is_somebody_elses() {
     let plans = [(0, edge(SHORT, CAMERA)), (1, edge(SHORT, OVERLOAD))];
     let p = day(&plans, &["udp 10.0.0.5:5000 > 192.0.2.8:53 @2"]);
-    assert_eq!(p.not_translated.iter().map(|n| n.reason.name()).collect::<Vec<_>>(), ["nobody-answers"]);
+    assert_eq!(
+        p.not_translated.iter().map(|n| n.reason.name()).collect::<Vec<_>>(),
+        ["nobody-answers"]
+    );
 }
 
-/// Flows that are not translated are told in the order of the traffic, although an answer that is lost tells of its flow late.
+/// Flows that are not translated are told in the order of the traffic, although an answer that is
+/// lost tells of its flow late.
 #[test]
 fn what_is_not_translated_is_told_in_the_order_of_the_traffic() {
     // an answer to 10.0.0.9 is filtered on its way in; the other flow is refused at once
@@ -204,15 +232,19 @@ fn what_is_not_translated_is_told_in_the_order_of_the_traffic() {
   entries = [{{ drop = \"any\", source-service = \"80/tcp\" }}, {{ accept = \"any\" }}]
 "
     );
-    let text = edge("{}", &rules)
-        .replace("  segment = \"world\"\n", "  segment = \"world\"\n  ingress-acl = \"no-web-answers\"\n");
+    let text = edge("{}", &rules).replace(
+        "  segment = \"world\"\n",
+        "  segment = \"world\"\n  ingress-acl = \"no-web-answers\"\n",
+    );
     let flows = [
         "tcp 10.0.0.9:5000 > 198.51.100.10:80 @1",
         "47 10.0.0.5 > 192.0.2.1 @1",
         "tcp 10.0.0.8:1 > 198.51.100.10:80 @1",
     ];
     let p = day(&[(0, text.clone())], &flows);
-    let told = |p: &Prediction| p.not_translated.iter().map(|n| (n.order, n.reason.name())).collect::<Vec<_>>();
+    let told = |p: &Prediction| {
+        p.not_translated.iter().map(|n| (n.order, n.reason.name())).collect::<Vec<_>>()
+    };
     let wanted = [(1, "ingress-acl"), (2, "no-listener"), (3, "ingress-acl")];
     assert_eq!(told(&p), wanted);
     // after a change of plan answers wait for their turn
@@ -221,13 +253,17 @@ fn what_is_not_translated_is_told_in_the_order_of_the_traffic() {
     assert_eq!(told(&day(&[(0, text.clone()), (5, text)], &later)), wanted);
 }
 
-/// An end that a new plan gives to a forward is shared with nobody, though a mapping from before still has it.
+/// An end that a new plan gives to a forward is shared with nobody, though a mapping from before
+/// still has it.
 #[test]
 fn a_port_that_a_new_plan_forwards_is_not_overloaded_any_more() {
-    let keys = "{ mapping = \"address-dependent\", port-overloading = true, pooling = \"arbitrary\" }";
+    let keys =
+        "{ mapping = \"address-dependent\", port-overloading = true, pooling = \"arbitrary\" }";
     let before = common::plan(&common::plan_text(keys, "{}", common::OVERLOAD));
-    let door = "  [[device.rule]]\n  name = \"door\"\n  type = \"forward\"\n  external = \"uplink:3001/tcp\"\n  internal = \"10.0.0.7:700\"\n";
-    let after = common::plan(&common::plan_text(keys, "{}", &format!("{door}{}", common::OVERLOAD)));
+    let door = "  [[device.rule]]\n  name = \"door\"\n  type = \"forward\"\n  external = \
+                \"uplink:3001/tcp\"\n  internal = \"10.0.0.7:700\"\n";
+    let after =
+        common::plan(&common::plan_text(keys, "{}", &format!("{door}{}", common::OVERLOAD)));
     let mut network = Network::new(before, 7, None);
     let end = |a: [u8; 4], port| Endpoint::new(IpAddr::from(a), port);
     let send = |network: &mut Network, to: [u8; 4]| {
@@ -238,6 +274,10 @@ fn a_port_that_a_new_plan_forwards_is_not_overloaded_any_more() {
         }
     };
     assert_eq!(send(&mut network, [198, 51, 100, 10]), 3001);
-    network.act(&Event { at: Instant(0), device: DeviceId(0), action: Action::Plan(after, DeviceId(0)) });
+    network.act(&Event {
+        at: Instant(0),
+        device: DeviceId(0),
+        action: Action::Plan(after, DeviceId(0)),
+    });
     assert_eq!(send(&mut network, [203, 0, 113, 20]), 3002);
 }

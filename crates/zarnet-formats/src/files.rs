@@ -1,8 +1,8 @@
 //! Files that are read: which may be read at all, how much of them, and what is refused.
 //!
-//! A file that the user names may lie anywhere, and may be a pipe. A file that another file names must be a regular one
-//! below the folder of the file named by the user, unless the user allows more ([`Reach`]): who hands over a plan must not
-//! be able to show its reader's other files.
+//! A file that the user names may lie anywhere, and may be a pipe. A file that another file names
+//! must be a regular one below the folder of the file named by the user, unless the user allows
+//! more ([`Reach`]): who hands over a plan must not be able to show its reader's other files.
 
 use std::fs::{File, Metadata};
 use std::io::{self, ErrorKind, Read};
@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 /// Why a file is not read.
 #[derive(Debug, thiserror::Error)]
 pub enum ReadError {
-    /// The system refuses.
+    /// The operating system refuses to open or read it.
     #[error("{0}")]
     Io(#[from] io::Error),
     /// Something else than a file, or than a file or a pipe.
@@ -36,7 +36,7 @@ pub struct Reach {
 }
 
 impl Reach {
-    /// Anywhere.
+    /// A reach without bounds: files may be named wherever they are.
     pub fn anywhere() -> Self {
         Self { root: None }
     }
@@ -46,7 +46,8 @@ impl Reach {
         // what a link leads to may name its neighbours
         let folder = file.canonicalize().ok().and_then(|f| f.parent().map(Path::to_path_buf));
         let written = || {
-            let folder = file.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+            let folder =
+                file.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
             folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf())
         };
         Self { root: Some(folder.unwrap_or_else(written)) }
@@ -123,7 +124,8 @@ fn kind_of(metadata: &Metadata) -> &'static str {
     if metadata.is_dir() { "a folder" } else { "something else" }
 }
 
-/// A reader that gives out at most so many octets, and then an error of the kind [`ErrorKind::FileTooLarge`].
+/// A reader that gives out at most so many octets, and then an error of the kind
+/// [`ErrorKind::FileTooLarge`].
 #[derive(Debug)]
 pub(crate) struct Bounded<R> {
     inner: R,
@@ -170,8 +172,14 @@ mod tests {
         #[cfg(unix)]
         {
             std::os::unix::fs::symlink(at("secret"), at("plans/link.toml")).unwrap();
-            assert!(matches!(reach.read_text(&at("plans/link.toml"), 9), Err(ReadError::Outside(_))));
-            assert!(matches!(read_text(Path::new("/dev/zero"), 9), Err(ReadError::NotAFile("a device"))));
+            assert!(matches!(
+                reach.read_text(&at("plans/link.toml"), 9),
+                Err(ReadError::Outside(_))
+            ));
+            assert!(matches!(
+                read_text(Path::new("/dev/zero"), 9),
+                Err(ReadError::NotAFile("a device"))
+            ));
         }
     }
 

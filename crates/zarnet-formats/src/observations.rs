@@ -1,13 +1,14 @@
-//! What every place on the way of a conversation would record: a pcapng file with one interface for each place. The
-//! frames are made up around the ends that a prediction knows; their lengths and checksums are right.
-//! Read first: the pcapng specification (draft-ietf-opsawg-pcapng) §4.1 to §4.3.
+//! What every place on the way of a conversation would record: a pcapng file with one interface for
+//! each place. The frames are made up around the ends that a prediction knows; their lengths and
+//! checksums are right. Read first: the pcapng specification (draft-ietf-opsawg-pcapng) §4.1 to
+//! §4.3.
 
 use std::net::IpAddr;
 
 use etherparse::checksum::Sum16BitWords;
 use etherparse::{
-    ArpHardwareId, ArpOperation, ArpPacket, EtherType, IpHeaders, IpNumber, Ipv4Header, Ipv6FlowLabel, Ipv6Header,
-    PacketBuilder,
+    ArpHardwareId, ArpOperation, ArpPacket, EtherType, IpHeaders, IpNumber, Ipv4Header,
+    Ipv6FlowLabel, Ipv6Header, PacketBuilder,
 };
 use zarnet_core::net::{Instant, Packet, Protocol, Signal};
 use zarnet_core::network::{Handover, Trace};
@@ -47,12 +48,14 @@ pub fn capture_of(followed: &Followed, name: impl Fn(ObservationPoint) -> String
                 false => observations.get(i + 1).map(|s| s.at),
             };
             let other = beside.and_then(|b| places.iter().position(|p| *p == b));
-            let unanswered = trace.filter(|_| other.is_none() && !observation.incoming).and_then(unanswered);
+            let unanswered =
+                trace.filter(|_| other.is_none() && !observation.incoming).and_then(unanswered);
             let frame = match unanswered {
                 Some(address) => arp_request(mac(here), observation, address),
                 None => {
                     let other = other.map_or([2, 0, 0, 0, 0xff, 0xff], mac);
-                    let (from, to) = if observation.incoming { (other, mac(here)) } else { (mac(here), other) };
+                    let (from, to) =
+                        if observation.incoming { (other, mac(here)) } else { (mac(here), other) };
                     frame(from, to, ttl, observation.packet)
                 }
             };
@@ -80,7 +83,10 @@ fn mac(place: usize) -> [u8; 6] {
 
 /// Who has `address`? Nothing else is sent where nobody says.
 fn arp_request(from: [u8; 6], observation: &Observation, address: IpAddr) -> Option<Vec<u8>> {
-    let (IpAddr::V4(sender), IpAddr::V4(target)) = (observation.packet.source().address, address) else { return None };
+    let (IpAddr::V4(sender), IpAddr::V4(target)) = (observation.packet.source().address, address)
+    else {
+        return None;
+    };
     let request = ArpPacket::new(
         ArpHardwareId::ETHERNET,
         EtherType::IPV4,
@@ -136,15 +142,21 @@ fn frame(from: [u8; 6], to: [u8; 6], ttl: u8, packet: Packet) -> Option<Vec<u8>>
             };
             tcp.write(&mut frame, &[]).ok()?;
         }
-        (Protocol::UDP, _) => builder.udp(source.port, destination.port).write(&mut frame, &[]).ok()?,
+        (Protocol::UDP, _) => {
+            builder.udp(source.port, destination.port).write(&mut frame, &[]).ok()?
+        }
         (Protocol::ICMP, Signal::Reply) => {
             builder.icmpv4_echo_reply(destination.port, 1).write(&mut frame, &[]).ok()?;
         }
-        (Protocol::ICMP, _) => builder.icmpv4_echo_request(source.port, 1).write(&mut frame, &[]).ok()?,
+        (Protocol::ICMP, _) => {
+            builder.icmpv4_echo_request(source.port, 1).write(&mut frame, &[]).ok()?
+        }
         (Protocol::ICMPV6, Signal::Reply) => {
             builder.icmpv6_echo_reply(destination.port, 1).write(&mut frame, &[]).ok()?;
         }
-        (Protocol::ICMPV6, _) => builder.icmpv6_echo_request(source.port, 1).write(&mut frame, &[]).ok()?,
+        (Protocol::ICMPV6, _) => {
+            builder.icmpv6_echo_request(source.port, 1).write(&mut frame, &[]).ok()?
+        }
         _ => builder.write(&mut frame, number, &payload(packet)).ok()?,
     }
     Some(frame)
@@ -156,7 +168,8 @@ fn payload(packet: Packet) -> Vec<u8> {
     let ports = [from.port.to_be_bytes(), to.port.to_be_bytes()].concat();
     match packet.protocol {
         Protocol::SCTP => {
-            // RFC 9260 §3.1: ports, verification tag, checksum over the packet with zeros in its place
+            // RFC 9260 §3.1: ports, verification tag, checksum over the packet with zeros in its
+            // place
             let mut header = [ports.as_slice(), &[0; 8]].concat();
             let sum = crc32c(&header);
             header[8..].copy_from_slice(&sum.to_le_bytes());
@@ -172,7 +185,9 @@ fn payload(packet: Packet) -> Vec<u8> {
                     IpAddr::V6(a) => sum.add_slice(&a.octets()),
                 };
             }
-            let sum = sum.add_2bytes([0, packet.protocol.0]).add_2bytes((header.len() as u16).to_be_bytes());
+            let sum = sum
+                .add_2bytes([0, packet.protocol.0])
+                .add_2bytes((header.len() as u16).to_be_bytes());
             header[6..8].copy_from_slice(&sum.ones_complement().to_ne_bytes());
             header
         }
@@ -183,7 +198,9 @@ fn payload(packet: Packet) -> Vec<u8> {
 /// The checksum of SCTP: RFC 9260 appendix A.
 fn crc32c(octets: &[u8]) -> u32 {
     let step = |crc: u32| if crc & 1 == 1 { crc >> 1 ^ 0x82f6_3b78 } else { crc >> 1 };
-    !octets.iter().fold(u32::MAX, |crc, octet| (0..8).fold(crc ^ u32::from(*octet), |crc, _| step(crc)))
+    !octets
+        .iter()
+        .fold(u32::MAX, |crc, octet| (0..8).fold(crc ^ u32::from(*octet), |crc, _| step(crc)))
 }
 
 /// A pcapng file in the making: little-endian, nanoseconds.
@@ -195,7 +212,9 @@ impl Pcapng {
     fn new() -> Self {
         let mut file = Self { octets: Vec::new() };
         let (magic, major, minor) = (0x1a2b_3c4d_u32, 1_u16, 0_u16);
-        let body = [&magic.to_le_bytes()[..], &major.to_le_bytes(), &minor.to_le_bytes(), &[0xff; 8]].concat();
+        let body =
+            [&magic.to_le_bytes()[..], &major.to_le_bytes(), &minor.to_le_bytes(), &[0xff; 8]]
+                .concat();
         file.block(0x0a0d_0d0a, &body);
         file
     }
@@ -210,14 +229,21 @@ impl Pcapng {
     fn interface(&mut self, name: &str) {
         let (link, snap) = (1_u32.to_le_bytes(), 0_u32.to_le_bytes());
         // if_name, if_tsresol of ten to the minus nine, end of options
-        let body = [&link[..], &snap, &option(2, name.as_bytes()), &option(9, &[9]), &[0; 4]].concat();
+        let body =
+            [&link[..], &snap, &option(2, name.as_bytes()), &option(9, &[9]), &[0; 4]].concat();
         self.block(1, &body);
     }
 
     fn packet(&mut self, interface: usize, at: u64, frame: &[u8]) {
         let length = (frame.len() as u32).to_le_bytes();
         let (high, low) = ((at >> 32) as u32, at as u32);
-        let head = [(interface as u32).to_le_bytes(), high.to_le_bytes(), low.to_le_bytes(), length, length];
+        let head = [
+            (interface as u32).to_le_bytes(),
+            high.to_le_bytes(),
+            low.to_le_bytes(),
+            length,
+            length,
+        ];
         self.block(6, &[&head.concat()[..], &padded(frame)].concat());
     }
 }

@@ -1,4 +1,5 @@
-//! Tables as devices show them: CSV with the names of our own table, other CSV by a map of its columns, and our own JSON.
+//! Tables as devices show them: CSV with the names of our own table, other CSV by a map of its
+//! columns, and our own JSON.
 
 use std::net::IpAddr;
 
@@ -12,10 +13,19 @@ use zarnet_core::plan::{DeviceId, Plan, nearest};
 use crate::traffic::{Fault, Given, TrafficError, read_all};
 
 /// The columns of a table that matter here.
-pub const COLUMNS: [&str; 8] =
-    ["device", "protocol", "internal", "internal-port", "external", "external-port", "peer", "peer-port"];
+pub const COLUMNS: [&str; 8] = [
+    "device",
+    "protocol",
+    "internal",
+    "internal-port",
+    "external",
+    "external-port",
+    "peer",
+    "peer-port",
+];
 /// Columns of our own table that say nothing about what is there.
-const OTHERS: [&str; 7] = ["rule", "type", "fixed", "chosen-freely", "created", "expires", "sessions"];
+const OTHERS: [&str; 7] =
+    ["rule", "type", "fixed", "chosen-freely", "created", "expires", "sessions"];
 
 /// Which column of a table is what, counted from 0.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -29,10 +39,16 @@ impl ColumnMap {
     pub fn parse(text: &str) -> Result<Self, Fault> {
         let mut map = Self::default();
         for part in text.split(',') {
-            let (name, number) = part.split_once('=').ok_or_else(|| Fault::Malformed("NAME=NUMBER".into()))?;
+            let (name, number) =
+                part.split_once('=').ok_or_else(|| Fault::Malformed("NAME=NUMBER".into()))?;
             let position = position(name.trim())?;
-            let number: usize = number.trim().parse().map_err(|_| Fault::Malformed(format!("a number in `{part}`")))?;
-            map.0[position] = Some(number.checked_sub(1).ok_or_else(|| Fault::Malformed("a number from 1".into()))?);
+            let number: usize = number
+                .trim()
+                .parse()
+                .map_err(|_| Fault::Malformed(format!("a number in `{part}`")))?;
+            map.0[position] = Some(
+                number.checked_sub(1).ok_or_else(|| Fault::Malformed("a number from 1".into()))?,
+            );
         }
         map.complete()
     }
@@ -65,7 +81,10 @@ impl ColumnMap {
 fn position(name: &str) -> Result<usize, Fault> {
     COLUMNS.iter().position(|c| *c == name).ok_or_else(|| {
         let near = nearest(name, COLUMNS.into_iter());
-        Fault::UnknownColumn { name: name.into(), near: COLUMNS.into_iter().find(|c| Some(*c) == near.as_deref()) }
+        Fault::UnknownColumn {
+            name: name.into(),
+            near: COLUMNS.into_iter().find(|c| Some(*c) == near.as_deref()),
+        }
     })
 }
 
@@ -82,7 +101,11 @@ pub struct Form<'a> {
 ///
 /// # Errors
 /// Everything that is wrong with it, line by line.
-pub fn read(given: &Given, form: Form<'_>, plan: &Plan) -> Result<Vec<Observed>, Vec<TrafficError>> {
+pub fn read(
+    given: &Given,
+    form: Form<'_>,
+    plan: &Plan,
+) -> Result<Vec<Observed>, Vec<TrafficError>> {
     let input = given.name();
     let whole = |fault| vec![TrafficError { input: input.clone(), line: None, fault }];
     let text = read_all(given, limits::OBSERVED_OCTETS).map_err(whole)?;
@@ -93,18 +116,26 @@ pub fn read(given: &Given, form: Form<'_>, plan: &Plan) -> Result<Vec<Observed>,
 /// Reads a table that is there as text.
 ///
 /// # Errors
-/// Everything that is wrong with it, each with its line or the number of its mapping; none where the whole is wrong.
-pub fn parse(text: &str, form: Form<'_>, plan: &Plan) -> Result<Vec<Observed>, Vec<(Option<u64>, Fault)>> {
+/// Everything that is wrong with it, each with its line or the number of its mapping; none where
+/// the whole is wrong.
+pub fn parse(
+    text: &str,
+    form: Form<'_>,
+    plan: &Plan,
+) -> Result<Vec<Observed>, Vec<(Option<u64>, Fault)>> {
     let of = form.of.or((plan.devices.len() == 1).then_some(DeviceId(0)));
     let mut rows = Rows::default();
     let read = match text.trim_start() {
         "" => Err(Fault::Empty),
-        t if t.starts_with('{') => of_json_text(t, &mut |n, value| rows.take(n, of_json(value, of, plan))),
+        t if t.starts_with('{') => {
+            of_json_text(t, &mut |n, value| rows.take(n, of_json(value, of, plan)))
+        }
         _ => of_csv(text, form.columns, of, plan, &mut rows),
     };
     read.map_err(|fault| vec![(None, fault)])?;
     // a table that does not say whose it is is wrong as a whole
-    if !rows.errors.is_empty() && rows.errors.iter().all(|e| e.1 == Fault::MissingColumn("device")) {
+    if !rows.errors.is_empty() && rows.errors.iter().all(|e| e.1 == Fault::MissingColumn("device"))
+    {
         return Err(vec![(None, Fault::MissingColumn("device"))]);
     }
     if rows.errors.is_empty() { Ok(rows.entries) } else { Err(rows.errors) }
@@ -122,10 +153,15 @@ impl Rows {
     fn take(&mut self, line: u64, entry: Result<Observed, Fault>) -> Result<(), Fault> {
         match entry {
             Ok(_) if self.entries.len() >= limits::OBSERVED_ROWS => {
-                return Err(Fault::TooLarge(format!("it has more than {} rows", limits::OBSERVED_ROWS)));
+                return Err(Fault::TooLarge(format!(
+                    "it has more than {} rows",
+                    limits::OBSERVED_ROWS
+                )));
             }
             Ok(entry) => self.entries.push(Observed { line, ..entry }),
-            Err(fault) if self.errors.len() < limits::BAD_LINES => self.errors.push((Some(line), fault)),
+            Err(fault) if self.errors.len() < limits::BAD_LINES => {
+                self.errors.push((Some(line), fault))
+            }
             Err(_) => {}
         }
         Ok(())
@@ -140,7 +176,8 @@ fn of_csv(
     rows: &mut Rows,
 ) -> Result<(), Fault> {
     let first = text.lines().find(|l| !l.trim().is_empty() && !l.starts_with('#')).unwrap_or("");
-    let delimiter = [b'\t', b';', b','].into_iter().max_by_key(|d| first.bytes().filter(|b| b == d).count());
+    let delimiter =
+        [b'\t', b';', b','].into_iter().max_by_key(|d| first.bytes().filter(|b| b == d).count());
     let mut map = columns.cloned();
     for (i, record) in records(text, delimiter.unwrap_or(b',')).enumerate() {
         let (line, record) = record?;
@@ -161,7 +198,8 @@ fn of_csv(
 
 type Record = (u64, csv::StringRecord);
 
-/// The records of a table with the lines that they begin on. Most tables have no quotes, and are split where they lie.
+/// The records of a table with the lines that they begin on. Most tables have no quotes, and are
+/// split where they lie.
 fn records(text: &str, delimiter: u8) -> Box<dyn Iterator<Item = Result<Record, Fault>> + '_> {
     if !text.contains('"') {
         let lines = (1..).zip(text.lines()).filter(|(_, l)| !l.is_empty() && !l.starts_with('#'));
@@ -177,12 +215,18 @@ fn records(text: &str, delimiter: u8) -> Box<dyn Iterator<Item = Result<Record, 
     }))
 }
 
-/// Gives away the mappings of our own JSON one by one, each with its number: a table of millions is never there as a tree.
-fn of_json_text(text: &str, take: &mut impl FnMut(u64, &Value) -> Result<(), Fault>) -> Result<(), Fault> {
+/// Gives away the mappings of our own JSON one by one, each with its number: a table of millions is
+/// never there as a tree.
+fn of_json_text(
+    text: &str,
+    take: &mut impl FnMut(u64, &Value) -> Result<(), Fault>,
+) -> Result<(), Fault> {
     let mut failed = None;
     let mut seen = false;
-    let answer =
-        Answer { take: &mut |number, value| take(number, value).map_err(|f| failed = Some(f)), seen: &mut seen };
+    let answer = Answer {
+        take: &mut |number, value| take(number, value).map_err(|f| failed = Some(f)),
+        seen: &mut seen,
+    };
     let mut reader = serde_json::Deserializer::from_str(text);
     let read = answer.deserialize(&mut reader).and_then(|()| reader.end());
     match (failed, read) {
@@ -263,8 +307,9 @@ fn of_record(
     of: Option<DeviceId>,
     plan: &Plan,
 ) -> Result<Observed, Fault> {
-    let field =
-        |name: &str| position(name).ok().and_then(|p| map.0[p]).and_then(|i| record.get(i)).map_or("", str::trim);
+    let field = |name: &str| {
+        position(name).ok().and_then(|p| map.0[p]).and_then(|i| record.get(i)).map_or("", str::trim)
+    };
     entry(field, of, plan)
 }
 
@@ -284,10 +329,18 @@ fn of_json(value: &Value, of: Option<DeviceId>, plan: &Plan) -> Result<Observed,
             },
         })
         .collect();
-    entry(|name| position(name).ok().and_then(|p| fields.get(p)).map_or("", String::as_str), of, plan)
+    entry(
+        |name| position(name).ok().and_then(|p| fields.get(p)).map_or("", String::as_str),
+        of,
+        plan,
+    )
 }
 
-fn entry<'a>(field: impl Fn(&str) -> &'a str, of: Option<DeviceId>, plan: &Plan) -> Result<Observed, Fault> {
+fn entry<'a>(
+    field: impl Fn(&str) -> &'a str,
+    of: Option<DeviceId>,
+    plan: &Plan,
+) -> Result<Observed, Fault> {
     let device = match field("device") {
         "" => of.ok_or(Fault::MissingColumn("device"))?,
         name => plan.device(name).ok_or_else(|| {
@@ -299,7 +352,11 @@ fn entry<'a>(field: impl Fn(&str) -> &'a str, of: Option<DeviceId>, plan: &Plan)
         "" | "any" => None,
         text => {
             let lower = text.to_ascii_lowercase();
-            Some(lower.parse::<Protocol>().map_err(|error| Fault::Notation { column: "protocol", error })?)
+            Some(
+                lower
+                    .parse::<Protocol>()
+                    .map_err(|error| Fault::Notation { column: "protocol", error })?,
+            )
         }
     };
     let end = |column: &'static str, port: &'static str| end(column, field(column), field(port));
@@ -315,7 +372,9 @@ fn end(column: &'static str, address: &str, port: &str) -> Result<Option<Endpoin
     }
     let wrong = |error| Fault::Notation { column, error };
     let (who, behind) = match (address.strip_prefix('['), address.rsplit_once(':')) {
-        (Some(rest), _) => rest.split_once(']').map(|(a, p)| (a, p.trim_start_matches(':'))).unwrap_or((rest, "")),
+        (Some(rest), _) => {
+            rest.split_once(']').map(|(a, p)| (a, p.trim_start_matches(':'))).unwrap_or((rest, ""))
+        }
         (None, Some((a, p))) if !a.contains(':') => (a, p),
         _ => (address, ""),
     };

@@ -29,7 +29,7 @@ impl SourceFile {
         self.path == path || canonical.is_some() && canonical == self.canonical.as_deref()
     }
 
-    /// Its text.
+    /// The text of the file, as it was read.
     pub fn text(&self) -> &str {
         &self.text
     }
@@ -50,7 +50,8 @@ impl SourceFile {
         self.lines().partition_point(|start| *start <= at)
     }
 
-    /// The whole lines that hold a stretch of the text: the number of the first, and where they begin and end.
+    /// The whole lines that hold a stretch of the text: the number of the first, and where they
+    /// begin and end.
     pub fn lines_around(&self, stretch: Range<usize>) -> (usize, Range<usize>) {
         let (first, last) = (self.line(stretch.start), self.line(stretch.end));
         let start = self.lines()[first - 1];
@@ -68,9 +69,9 @@ pub struct Sources(pub Vec<SourceFile>);
 /// A line and a column, both from 1; columns count characters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LineColumn {
-    /// The line.
+    /// The line, from 1.
     pub line: usize,
-    /// The column.
+    /// The column in characters, from 1.
     pub column: usize,
 }
 

@@ -1,4 +1,5 @@
-//! Reads one TOML table: takes known keys out of it with their places, and reports what is left over.
+//! Reads one TOML table: takes known keys out of it with their places, and reports what is left
+//! over.
 
 use std::cell::RefCell;
 use std::ops::Range;
@@ -60,7 +61,7 @@ impl<'a> Reader<'a> {
         self.report(PlanError::WrongType { key: key.into(), wanted, got }, self.at(value.span()));
     }
 
-    /// A string.
+    /// The text behind a key; reports another type.
     pub(crate) fn text(&self, key: &'static str) -> Option<Text> {
         let value = self.get(key)?;
         let Some(text) = value.get_ref().as_str() else {
@@ -143,7 +144,7 @@ impl<'a> Reader<'a> {
         }
     }
 
-    /// `true` or `false`.
+    /// The flag behind a key; reports another type.
     pub(crate) fn flag(&self, key: &'static str, default: bool) -> bool {
         let Some(value) = self.get(key) else { return default };
         value.get_ref().as_bool().unwrap_or_else(|| {
@@ -170,10 +171,13 @@ impl<'a> Reader<'a> {
         }
     }
 
-    /// A whole number.
+    /// The whole number behind a key; reports another type.
     pub(crate) fn integer(&self, key: &'static str) -> Option<Placed<i64>> {
         let value = self.get(key)?;
-        let number = value.get_ref().as_integer().and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+        let number = value
+            .get_ref()
+            .as_integer()
+            .and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
         if number.is_none() {
             self.wrong_type(key, "a whole number", value);
         }
@@ -194,7 +198,9 @@ impl<'a> Reader<'a> {
     pub(crate) fn tables(&self, key: &'static str, what: &'static str) -> Vec<Reader<'a>> {
         let Some(value) = self.get(key) else { return Vec::new() };
         let one = |v: Value<'a>| match v.get_ref() {
-            DeValue::Table(table) => Some(Reader::new(self.file, table, self.at(v.span()), what, self.problems)),
+            DeValue::Table(table) => {
+                Some(Reader::new(self.file, table, self.at(v.span()), what, self.problems))
+            }
             _ => {
                 self.wrong_type(key, "a table", v);
                 None
@@ -221,7 +227,8 @@ impl<'a> Reader<'a> {
         table.iter().map(entry).collect()
     }
 
-    /// A table of settings whose keys are looked at later; a table below it is flattened to `KEY SUBKEY`.
+    /// A table of settings whose keys are looked at later; a table below it is flattened to
+    /// `KEY SUBKEY`.
     pub(crate) fn settings(&self, key: &'static str) -> Option<Vec<Setting>> {
         let value = self.get(key)?;
         let table = value.get_ref().as_table()?;
@@ -295,8 +302,9 @@ fn type_name(value: &DeValue<'_>) -> &'static str {
     }
 }
 
-/// Parses a TOML file, and gives its problems in the order of their places, the first of each run of followers only:
-/// after an unclosed bracket every line would be another. A text with more values than are taken is not parsed at all.
+/// Parses a TOML file, and gives its problems in the order of their places, the first of each run
+/// of followers only: after an unclosed bracket every line would be another. A text with more
+/// values than are taken is not parsed at all.
 pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Collected) -> Spanned<DeTable<'a>> {
     if values(text) > limits::VALUES {
         let error = PlanError::TooMany { what: "values in a file", most: limits::VALUES };
@@ -304,7 +312,8 @@ pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Collected) -> Spann
         return Spanned::new(0..0, DeTable::new());
     }
     let (table, errors) = DeTable::parse_recoverable(text);
-    let mut errors: Vec<_> = errors.iter().map(|e| (e.span().unwrap_or(0..0), e.message())).collect();
+    let mut errors: Vec<_> =
+        errors.iter().map(|e| (e.span().unwrap_or(0..0), e.message())).collect();
     errors.sort_by_key(|e| e.0.start);
     let (mut counted, mut line): (usize, usize) = (0, 0);
     let mut last: Option<usize> = None;
@@ -321,7 +330,8 @@ pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Collected) -> Spann
     table
 }
 
-/// At least as many values as a text holds: each has a sign of its own that separates it from others, or that it opens with.
+/// At least as many values as a text holds: each has a sign of its own that separates it from
+/// others, or that it opens with.
 fn values(text: &str) -> usize {
     let text = text.as_bytes();
     // a point may separate the names of tables, a line end may end a comment

@@ -1,4 +1,5 @@
-//! Changes of a plan on its text: what is changed is changed, and everything else stays to the letter.
+//! Changes of a plan on its text: what is changed is changed, and everything else stays to the
+//! letter.
 
 use std::path::Path;
 
@@ -83,10 +84,12 @@ fn loaded() -> Loaded {
 /// What an edit takes out (`-`) and puts in (`+`), line by line.
 fn changed(edit: Edit) -> Vec<String> {
     let after = edited(&loaded(), &[vec![edit]]).unwrap_or_else(|e| panic!("{e:?}"));
-    let (old, new): (Vec<&str>, Vec<&str>) = (PLAN.lines().collect(), after.sources.0[0].text().lines().collect());
+    let (old, new): (Vec<&str>, Vec<&str>) =
+        (PLAN.lines().collect(), after.sources.0[0].text().lines().collect());
     // the longest common beginning and end; what is between was changed
     let same = old.iter().zip(&new).take_while(|(a, b)| a == b).count();
-    let rest = old[same..].iter().rev().zip(new[same..].iter().rev()).take_while(|(a, b)| a == b).count();
+    let rest =
+        old[same..].iter().rev().zip(new[same..].iter().rev()).take_while(|(a, b)| a == b).count();
     let gone = old[same..old.len() - rest].iter().map(|l| format!("-{l}"));
     gone.chain(new[same..new.len() - rest].iter().map(|l| format!("+{l}"))).collect()
 }
@@ -110,7 +113,10 @@ fn a_key_is_set_where_it_stands_or_behind_the_others() {
         ]
     );
     assert_eq!(changed(set(rule, "when-exhausted", "street")), ["+  when-exhausted = \"street\""]);
-    assert_eq!(changed(set(Table::Host(HostId(0)), "gateway", "10.0.0.1")), ["+gateway = \"10.0.0.1\""]);
+    assert_eq!(
+        changed(set(Table::Host(HostId(0)), "gateway", "10.0.0.1")),
+        ["+gateway = \"10.0.0.1\""]
+    );
     assert_eq!(
         changed(set(Table::Interface(EDGE, InterfaceId(1)), "ingress-acl", "short")),
         ["+  ingress-acl = \"short\""]
@@ -133,7 +139,10 @@ fn a_key_is_set_where_it_stands_or_behind_the_others() {
 fn a_preset_becomes_a_table_when_a_key_is_added_to_it() {
     let edit = Edit::Set(Table::Behaviour(EDGE), "ports-per-host".into(), Value::Number(64));
     let lines = changed(edit);
-    assert!(lines[1].starts_with("+behaviour = { preset = \"bcp\", ports-per-host = 64 }"), "{lines:?}");
+    assert!(
+        lines[1].starts_with("+behaviour = { preset = \"bcp\", ports-per-host = 64 }"),
+        "{lines:?}"
+    );
 }
 
 #[test]
@@ -141,7 +150,10 @@ fn a_text_is_added_to_a_list_or_makes_one() {
     let lines = changed(append(Table::Rule(EDGE, RuleId(1)), "source", "10.0.0.7"));
     assert_eq!(lines[1], "+  source = [\"10.0.0.5\", \"10.0.0.6\", \"10.0.0.7\"]");
     let lines = changed(append(Table::Rule(EDGE, RuleId(0)), "source", "till"));
-    assert_eq!(lines[1], "+  source = [\"tills\", \"till\"]                          # not all of them");
+    assert_eq!(
+        lines[1],
+        "+  source = [\"tills\", \"till\"]                          # not all of them"
+    );
     assert_eq!(
         changed(append(Table::Pool(EDGE, PoolId(0)), "addresses", "192.0.2.9"))[1],
         "+  addresses = [\"192.0.2.8\", \"192.0.2.9\"]"
@@ -154,9 +166,15 @@ fn a_text_is_added_to_a_list_or_makes_one() {
 
 #[test]
 fn a_text_in_a_list_becomes_another() {
-    let two = Edit::Replace(Table::Rule(EDGE, RuleId(1)), "source".into(), "10.0.0.6".into(), "10.0.0.9".into());
+    let two = Edit::Replace(
+        Table::Rule(EDGE, RuleId(1)),
+        "source".into(),
+        "10.0.0.6".into(),
+        "10.0.0.9".into(),
+    );
     assert_eq!(changed(two)[1], "+  source = [\"10.0.0.5\", \"10.0.0.9\"]");
-    let one = Edit::Replace(Table::Rule(EDGE, RuleId(0)), "source".into(), "tills".into(), "till".into());
+    let one =
+        Edit::Replace(Table::Rule(EDGE, RuleId(0)), "source".into(), "tills".into(), "till".into());
     assert_eq!(changed(one)[1], "+  source = \"till\"                          # not all of them");
 }
 
@@ -172,8 +190,15 @@ fn an_entry_of_a_filter_is_written_like_the_others() {
 
 #[test]
 fn a_table_is_inserted_in_the_layout_of_those_beside_it() {
-    let fields = || vec![("name", Value::from("three")), ("type", "overload".into()), ("as", "street".into())];
-    let rule = ["+  [[device.rule]]", "+  name = \"three\"", "+  type = \"overload\"", "+  as = \"street\""];
+    let fields = || {
+        vec![("name", Value::from("three")), ("type", "overload".into()), ("as", "street".into())]
+    };
+    let rule = [
+        "+  [[device.rule]]",
+        "+  name = \"three\"",
+        "+  type = \"overload\"",
+        "+  as = \"street\"",
+    ];
     let sorted = |mut lines: Vec<String>| {
         lines.retain(|l| l.len() > 1);
         lines
@@ -182,7 +207,8 @@ fn a_table_is_inserted_in_the_layout_of_those_beside_it() {
     assert_eq!(sorted(changed(Edit::Insert(EDGE, List::Rules, Some(1), fields()))), rule);
     // a kind that the device has none of yet comes behind the rest
     let policy = vec![("from", Value::from("internal")), ("accept", "any".into())];
-    let after = edited(&loaded(), &[vec![Edit::Insert(EDGE, List::Policies, None, policy)]]).unwrap();
+    let after =
+        edited(&loaded(), &[vec![Edit::Insert(EDGE, List::Policies, None, policy)]]).unwrap();
     assert_eq!(after.plan.devices[0].policies.len(), 1);
     let route = vec![("to", Value::from("10.9.0.0/16")), ("via", "10.0.0.5".into())];
     let after = edited(&loaded(), &[vec![Edit::Insert(EDGE, List::Routes, None, route)]]).unwrap();
@@ -192,10 +218,13 @@ fn a_table_is_inserted_in_the_layout_of_those_beside_it() {
 
 #[test]
 fn a_list_with_a_line_for_each_goes_on_so() {
-    let lines = "source = [\n    \"10.0.0.5\",                          # the till\n    \"10.0.0.6\",\n  ]";
+    let lines =
+        "source = [\n    \"10.0.0.5\",                          # the till\n    \"10.0.0.6\",\n  ]";
     let text = PLAN.replace("source = [\"10.0.0.5\", \"10.0.0.6\"]", lines);
     let loaded = from_text(Path::new("shop.toml"), text).unwrap();
-    let after = edited(&loaded, &[vec![append(Table::Rule(EDGE, RuleId(1)), "source", "10.0.0.7")]]).unwrap();
+    let after =
+        edited(&loaded, &[vec![append(Table::Rule(EDGE, RuleId(1)), "source", "10.0.0.7")]])
+            .unwrap();
     let wanted = lines.replace("\n  ]", "\n    \"10.0.0.7\",\n  ]");
     assert!(after.sources.0[0].text().contains(&wanted), "{}", after.sources.0[0].text());
 }
@@ -208,17 +237,26 @@ fn a_rule_moves_with_its_comment() {
     assert_eq!(names, ["two", "one"]);
     let text = after.sources.0[0].text();
     let at = |what: &str| text.find(what).unwrap_or_else(|| panic!("{what} is gone"));
-    assert!(at("# what came later") < at("name = \"two\"") && at("name = \"two\"") < at("# what came first"));
+    assert!(
+        at("# what came later") < at("name = \"two\"")
+            && at("name = \"two\"") < at("# what came first")
+    );
     assert_eq!(text.matches('#').count(), PLAN.matches('#').count());
 }
 
 /// Each list of changes speaks of the plan that the one before it leads to.
 #[test]
 fn changes_follow_each_other() {
-    let insert = Edit::Insert(EDGE, List::Rules, Some(0), vec![("name", "zero".into()), ("type", "exempt".into())]);
+    let insert = Edit::Insert(
+        EDGE,
+        List::Rules,
+        Some(0),
+        vec![("name", "zero".into()), ("type", "exempt".into())],
+    );
     let disable = Edit::Set(Table::Rule(EDGE, RuleId(0)), "enabled".into(), Value::Flag(false));
     let after = edited(&loaded(), &[vec![insert], vec![disable]]).unwrap();
-    let states: Vec<(&str, bool)> = after.plan.devices[0].rules.iter().map(|r| (r.name.as_str(), r.enabled)).collect();
+    let states: Vec<(&str, bool)> =
+        after.plan.devices[0].rules.iter().map(|r| (r.name.as_str(), r.enabled)).collect();
     assert_eq!(states, [("zero", false), ("one", true), ("two", true)]);
 }
 
@@ -226,18 +264,33 @@ fn changes_follow_each_other() {
 #[test]
 fn what_makes_no_plan_is_refused() {
     let refused = |edit| edited(&loaded(), &[vec![edit]]).err().map(|e| e.is_some());
-    assert_eq!(refused(set(Table::Rule(EDGE, RuleId(0)), "as", "nowhere")), Some(true), "no such target");
-    assert_eq!(refused(Edit::Unset(Table::Rule(EDGE, RuleId(0)), "service".into())), Some(false), "no such key");
-    let gone = Edit::Replace(Table::Rule(EDGE, RuleId(0)), "source".into(), "other".into(), "till".into());
+    assert_eq!(
+        refused(set(Table::Rule(EDGE, RuleId(0)), "as", "nowhere")),
+        Some(true),
+        "no such target"
+    );
+    assert_eq!(
+        refused(Edit::Unset(Table::Rule(EDGE, RuleId(0)), "service".into())),
+        Some(false),
+        "no such key"
+    );
+    let gone =
+        Edit::Replace(Table::Rule(EDGE, RuleId(0)), "source".into(), "other".into(), "till".into());
     assert_eq!(refused(gone), Some(false), "no such text");
     // tables written in one line have no place to put another beside
-    let inline =
-        PLAN.replace("  # the only way out\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"192.0.2.14\"\n", "");
-    let inline = inline
-        .replace("behaviour = \"bcp\"", "route = [{ to = \"0.0.0.0/0\", via = \"192.0.2.14\" }]\nbehaviour = \"bcp\"");
+    let inline = PLAN.replace(
+        "  # the only way out\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"192.0.2.14\"\n",
+        "",
+    );
+    let inline = inline.replace(
+        "behaviour = \"bcp\"",
+        "route = [{ to = \"0.0.0.0/0\", via = \"192.0.2.14\" }]\nbehaviour = \"bcp\"",
+    );
     let loaded = from_text(Path::new("shop.toml"), inline).unwrap();
     let via = edited(&loaded, &[vec![set(Table::Route(EDGE, 0), "via", "192.0.2.13")]]).unwrap();
-    assert!(via.sources.0[0].text().contains("route = [{ to = \"0.0.0.0/0\", via = \"192.0.2.13\" }]"));
+    assert!(
+        via.sources.0[0].text().contains("route = [{ to = \"0.0.0.0/0\", via = \"192.0.2.13\" }]")
+    );
     let route = vec![("to", Value::from("10.9.0.0/16")), ("via", "10.0.0.5".into())];
     assert!(edited(&loaded, &[vec![Edit::Insert(EDGE, List::Routes, None, route)]]).is_err());
 }
@@ -248,7 +301,11 @@ fn the_file_that_has_it_is_changed() {
     let folder = tempfile::tempdir().unwrap();
     let at = |name: &str| folder.path().join(name);
     std::fs::write(at("shop.toml"), format!("include = [\"hosts.toml\"]\n{PLAN}")).unwrap();
-    std::fs::write(at("hosts.toml"), "# others\n[[host]]\nname = \"desk\"\naddress = \"10.0.0.9/24\"\n").unwrap();
+    std::fs::write(
+        at("hosts.toml"),
+        "# others\n[[host]]\nname = \"desk\"\naddress = \"10.0.0.9/24\"\n",
+    )
+    .unwrap();
     let loaded = load(&at("shop.toml"), Reach::anywhere()).unwrap_or_else(|e| panic!("{e:?}"));
     let desk = loaded.plan.host("desk").unwrap();
     let after = edited(&loaded, &[vec![set(Table::Host(desk), "gateway", "10.0.0.1")]]).unwrap();

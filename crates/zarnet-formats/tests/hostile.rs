@@ -1,4 +1,5 @@
-//! Input that was made to do harm, or that found a fault once: it is read or refused, at little cost.
+//! Input that was made to do harm, or that found a fault once: it is read or refused, at little
+//! cost.
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -62,7 +63,9 @@ fn play(path: PathBuf, skip_bad: bool) -> Result<u64, Vec<&'static str>> {
     let plan = edge();
     let seen_at = Some((DeviceId(0), InterfaceId(0)));
     let reading = Reading { seen_at, skip_bad, ..Reading::default() };
-    let told = |errors: Vec<zarnet_formats::traffic::TrafficError>| errors.iter().map(|e| e.fault.name()).collect();
+    let told = |errors: Vec<zarnet_formats::traffic::TrafficError>| {
+        errors.iter().map(|e| e.fault.name()).collect()
+    };
     let traffic = Traffic::open(&[Given::File(path)], &plan, reading).map_err(told)?;
     let (errors, count) = traffic.errors();
     if count > 0 {
@@ -74,8 +77,8 @@ fn play(path: PathBuf, skip_bad: bool) -> Result<u64, Vec<&'static str>> {
     Ok(prediction.map_err(|_| vec!["halted"])?.tally.total())
 }
 
-/// Extension headers of IPv6 that run past the end of their frame, once read without looking where it ends. Debug assertions
-/// are on here, in dependencies too.
+/// Extension headers of IPv6 that run past the end of their frame, once read without looking where
+/// it ends. Debug assertions are on here, in dependencies too.
 #[test]
 fn captures_that_found_a_fault_are_read_within_their_bounds() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/samples/captures");
@@ -107,12 +110,21 @@ fn captures_may_end_anywhere() {
 /// Blocks of every kind may say that they have any length.
 #[test]
 fn blocks_of_a_capture_may_say_that_they_have_any_length() {
-    let kinds = (0..12).chain([0xbad, 0x4000_0bad, 0x8000_0000, 0x8000_0001, 0x8000_0002, 0x0a0d_0d0a]);
+    let kinds =
+        (0..12).chain([0xbad, 0x4000_0bad, 0x8000_0000, 0x8000_0001, 0x8000_0002, 0x0a0d_0d0a]);
     let mut file = tempfile::NamedTempFile::new().unwrap();
     for kind in kinds {
         for (length, big) in (0..48).step_by(3).flat_map(|l: u32| [(l, false), (l, true)]) {
             let number = |n: u32| if big { n.to_be_bytes() } else { n.to_le_bytes() };
-            let section = [0x0a0d_0d0a, 28, 0x1a2b_3c4d, if big { 1 << 16 } else { 1 }, u32::MAX, u32::MAX, 28];
+            let section = [
+                0x0a0d_0d0a,
+                28,
+                0x1a2b_3c4d,
+                if big { 1 << 16 } else { 1 },
+                u32::MAX,
+                u32::MAX,
+                28,
+            ];
             let block = [kind, length, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, length];
             let octets: Vec<u8> = section.into_iter().chain(block).flat_map(number).collect();
             file.as_file_mut().set_len(0).unwrap();
@@ -126,9 +138,12 @@ fn blocks_of_a_capture_may_say_that_they_have_any_length() {
 
 #[test]
 fn groups_that_name_a_group_twice_do_not_double() {
-    let doubled: String = (1..200).map(|i| format!("g{i} = [\"g{0}\", \"g{0}\"]\n", i - 1)).collect();
-    let text =
-        format!("[addresses]\ng0 = [\"10.20.0.0/25\", \"10.20.0.128/26\"]\n{doubled}{EDGE}  source = \"g199\"\n");
+    let doubled: String =
+        (1..200).map(|i| format!("g{i} = [\"g{0}\", \"g{0}\"]\n", i - 1)).collect();
+    let text = format!(
+        "[addresses]\ng0 = [\"10.20.0.0/25\", \"10.20.0.128/26\"]\n{doubled}{EDGE}  source = \
+         \"g199\"\n"
+    );
     let loaded = from_text(Path::new("groups.toml"), text).unwrap();
     assert_eq!(loaded.plan.devices[0].rules[0].parties.source.count(), 192);
     assert_eq!(loaded.plan.groups["g199"], loaded.plan.groups["g0"]);
@@ -145,15 +160,18 @@ fn long_chains_of_groups_are_resolved_and_long_circles_refused() {
     assert_eq!((circle.count(), circle.kept().len()), (100_000, limits::PROBLEMS));
     assert_eq!(names(&circle), ["group-cycle"]);
     // who only leads to a circle is not in it
-    let lead = problems("[addresses]\na = \"b\"\nb = [\"c\", \"10.0.0.1\"]\nc = \"b\"\nd = \"10.0.0.2\"\n".into());
+    let lead = problems(
+        "[addresses]\na = \"b\"\nb = [\"c\", \"10.0.0.1\"]\nc = \"b\"\nd = \"10.0.0.2\"\n".into(),
+    );
     let told: Vec<String> = lead.kept().iter().map(|p| p.error.to_string()).collect();
     assert_eq!(told, ["the group `b` contains itself", "the group `c` contains itself"]);
 }
 
 #[test]
 fn groups_that_grow_reach_a_limit() {
-    let rest: String =
-        (1..3_000).map(|i| format!("g{i} = [\"g{}\", \"10.0.{}.{}\"]\n", i - 1, i >> 8, i & 255)).collect();
+    let rest: String = (1..3_000)
+        .map(|i| format!("g{i} = [\"g{}\", \"10.0.{}.{}\"]\n", i - 1, i >> 8, i & 255))
+        .collect();
     let text = format!("[addresses]\ng0 = \"10.9.0.1\"\n{rest}");
     assert_eq!(names(&problems(text)), ["too-many"]);
 }
@@ -169,33 +187,43 @@ fn a_flood_of_errors_is_counted() {
 
 #[test]
 fn plans_beyond_a_limit_are_refused_before_they_are_parsed() {
-    assert_eq!(names(&problems(format!("x = [{}]", "0,".repeat(limits::VALUES + 1)))), ["too-many"]);
-    let rules: String =
-        (0..=limits::RULES).map(|i| format!("[[device.rule]]\nname = \"r{i}\"\ntype = \"exempt\"\n")).collect();
+    assert_eq!(
+        names(&problems(format!("x = [{}]", "0,".repeat(limits::VALUES + 1)))),
+        ["too-many"]
+    );
+    let rules: String = (0..=limits::RULES)
+        .map(|i| format!("[[device.rule]]\nname = \"r{i}\"\ntype = \"exempt\"\n"))
+        .collect();
     let beyond = problems(format!("{EDGE}{rules}"));
     assert_eq!(beyond.kept()[0].error.to_string(), "more than 65535 rules");
     let folder = tempfile::tempdir().unwrap();
     let large = folder.path().join("large.toml");
     std::fs::write(&large, vec![b'#'; limits::PLAN_OCTETS + 1]).unwrap();
-    let Err(LoadError::Problems { problems, .. }) = load(&large, Reach::anywhere()) else { panic!("it loads") };
+    let Err(LoadError::Problems { problems, .. }) = load(&large, Reach::anywhere()) else {
+        panic!("it loads")
+    };
     assert_eq!(names(&problems), ["too-many"]);
 }
 
 #[test]
 fn nesting_ends_in_an_error() {
-    for text in ["x = ".to_owned() + &"[".repeat(100_000), "x = ".to_owned() + &"{a=".repeat(50_000)] {
+    for text in
+        ["x = ".to_owned() + &"[".repeat(100_000), "x = ".to_owned() + &"{a=".repeat(50_000)]
+    {
         assert_eq!(names(&problems(text))[0], "syntax");
     }
     let dotted = vec!["a"; 10_000].join(".") + " = 1\n";
     assert_eq!(names(&problems(dotted))[0], "syntax");
 }
 
-/// Sixty thousand forwards on one address, by port, are no conflict; by sender, too many are not held against each other.
+/// Sixty thousand forwards on one address, by port, are no conflict; by sender, too many are not
+/// held against each other.
 #[test]
 fn many_fixed_rules_on_one_address() {
     let forward = |i: usize, port: usize, more: &str| {
         format!(
-            "  [[device.rule]]\n  name = \"f{i}\"\n  type = \"forward\"\n  external = \"street:{port}/tcp\"\n  \
+            "  [[device.rule]]\n  name = \"f{i}\"\n  type = \"forward\"\n  external = \
+             \"street:{port}/tcp\"\n  \
              internal = \"10.20.0.11:443\"\n{more}"
         )
     };
@@ -237,7 +265,10 @@ fn packed_files_do_not_unpack_for_ever() {
     scenario.extend(&blank);
     assert_eq!(list_faults(packed(&scenario, 100).path()), ["too-large"]);
     // what packs no better than lists do has room
-    assert_eq!(list_faults(packed(b"start,protocol,source,destination,destination-port\n", 1).path()), [""; 0]);
+    assert_eq!(
+        list_faults(packed(b"start,protocol,source,destination,destination-port\n", 1).path()),
+        [""; 0]
+    );
 }
 
 #[test]
@@ -246,7 +277,8 @@ fn wrong_lines_are_counted_up_to_a_limit() {
     let lines = "0,tcp,nobody,198.51.100.80,443\n".repeat(limits::BAD_LINES + 500);
     write!(file, "start,protocol,source,destination,destination-port\n{lines}").unwrap();
     let plan = edge();
-    let traffic = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
+    let traffic =
+        Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
     let (shown, count) = traffic.errors();
     assert_eq!((shown.len(), count), (limits::BAD_LINES_SHOWN, limits::BAD_LINES));
 }
@@ -258,7 +290,8 @@ fn times_reach_a_century_and_no_further() {
         let header = "start,protocol,source,destination,destination-port,lasts";
         write!(file, "{header}\n0,tcp,desk,198.51.100.80,443,{lasts}\n").unwrap();
         let plan = edge();
-        let traffic = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
+        let traffic =
+            Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
         let faults = traffic.errors().0;
         if let Some(error) = faults.first() {
             return Err(error.fault.clone());
@@ -276,7 +309,10 @@ fn a_file_counts_once_by_whichever_way_it_is_named() {
     let folder = tempfile::tempdir().unwrap();
     let at = |name: &str| folder.path().join(name);
     std::fs::create_dir(at("parts")).unwrap();
-    let ways = r#"include = ["plan.toml", "./plan.toml", "parts/../plan.toml", "parts/../parts/part.toml", "parts/part.toml"]"#;
+    let ways = r#"include = [
+        "plan.toml", "./plan.toml", "parts/../plan.toml", "parts/../parts/part.toml",
+        "parts/part.toml",
+    ]"#;
     std::fs::write(at("plan.toml"), format!("{ways}\n[[segment]]\nname = \"world\"\n")).unwrap();
     std::fs::write(at("parts/part.toml"), "include = \"../plan.toml\"\n").unwrap();
     let loaded = load(&at("plan.toml"), Reach::below_folder_of(&at("plan.toml"))).unwrap();
@@ -295,17 +331,23 @@ fn files_outside_of_the_folder_are_neither_opened_nor_shown() {
     let Err(LoadError::Problems { problems, sources }) = inside else { panic!("it loads") };
     assert_eq!(names(&problems), ["include-outside"]);
     assert_eq!(sources.0.len(), 1);
-    let Err(LoadError::Problems { problems, .. }) = load(&at("plans/plan.toml"), Reach::anywhere()) else {
+    let Err(LoadError::Problems { problems, .. }) = load(&at("plans/plan.toml"), Reach::anywhere())
+    else {
         panic!("it loads")
     };
     assert_eq!(names(&problems), ["syntax"]);
 
     std::fs::write(at("plans/plan.toml"), EDGE).unwrap();
-    std::fs::write(at("plans/day.toml"), "[[event]]\nat = 1\ndo = \"plan\"\nfile = \"../secret\"\n").unwrap();
+    std::fs::write(
+        at("plans/day.toml"),
+        "[[event]]\nat = 1\ndo = \"plan\"\nfile = \"../secret\"\n",
+    )
+    .unwrap();
     let plan = load(&at("plans/plan.toml"), Reach::anywhere()).unwrap();
     let open = |allow_outside| {
         let reading = Reading { allow_outside, ..Reading::default() };
-        let errors = Traffic::open(&[Given::File(at("plans/day.toml"))], &plan, reading).err().unwrap();
+        let errors =
+            Traffic::open(&[Given::File(at("plans/day.toml"))], &plan, reading).err().unwrap();
         errors[0].fault.to_string()
     };
     assert!(open(false).contains("outside of the scenario's folder"), "{}", open(false));
@@ -320,8 +362,12 @@ fn pipes_and_devices_that_a_file_names_are_refused() {
     assert!(std::process::Command::new("mkfifo").arg(at("pipe")).status().unwrap().success());
     std::fs::create_dir(at("parts")).unwrap();
     std::os::unix::fs::symlink("/dev/zero", at("zero")).unwrap();
-    std::fs::write(at("plan.toml"), format!("include = [\"pipe\", \"parts\", \"zero\"]\n{EDGE}")).unwrap();
-    let Err(LoadError::Problems { problems, .. }) = load(&at("plan.toml"), Reach::anywhere()) else { panic!() };
+    std::fs::write(at("plan.toml"), format!("include = [\"pipe\", \"parts\", \"zero\"]\n{EDGE}"))
+        .unwrap();
+    let Err(LoadError::Problems { problems, .. }) = load(&at("plan.toml"), Reach::anywhere())
+    else {
+        panic!()
+    };
     let told: Vec<String> = problems.kept().iter().map(|p| p.error.to_string()).collect();
     assert_eq!(
         told,
@@ -339,7 +385,8 @@ fn many_inputs_are_merged_in_the_order_of_time() {
     let loads: String = (0..300)
         .map(|i| {
             format!(
-                "[[load]]\nstart = {}\nlasts = 5\nsources = \"desk\"\ndestination = \"198.51.100.80\"\n\
+                "[[load]]\nstart = {}\nlasts = 5\nsources = \"desk\"\ndestination = \
+                 \"198.51.100.80\"\n\
                  protocol = \"udp\"\ndestination-port = 53\nrate = 2\nseed = {i}\n",
                 i % 7
             )
@@ -348,20 +395,26 @@ fn many_inputs_are_merged_in_the_order_of_time() {
     let mut file = tempfile::NamedTempFile::new().unwrap();
     file.write_all(loads.as_bytes()).unwrap();
     let plan = edge();
-    let traffic = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
-    let times: Vec<u64> = traffic.items(Attempt::Streaming).map(|item| item.unwrap().at().0).collect();
+    let traffic =
+        Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).unwrap();
+    let times: Vec<u64> =
+        traffic.items(Attempt::Streaming).map(|item| item.unwrap().at().0).collect();
     assert!(times.len() > 2_000 && times.is_sorted());
     let beyond = "[[load]]\n".repeat(limits::LOADS + 1);
     std::fs::write(file.path(), beyond).unwrap();
-    let errors = Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).err().unwrap();
+    let errors =
+        Traffic::open(&[Given::File(file.path().into())], &plan, Reading::default()).err().unwrap();
     assert_eq!(errors[0].fault.to_string(), "more than 1000 load profiles");
 }
 
 /// A classic capture of one empty frame of a link type, in a version of the format.
 fn capture_file(version: u16, link: u32) -> tempfile::NamedTempFile {
     let words = |list: &[u32]| list.iter().flat_map(|w| w.to_le_bytes()).collect::<Vec<u8>>();
-    let header =
-        [words(&[0xa1b2_c3d4]), [version.to_le_bytes(), 4u16.to_le_bytes()].concat(), words(&[0, 0, 65_535, link])];
+    let header = [
+        words(&[0xa1b2_c3d4]),
+        [version.to_le_bytes(), 4u16.to_le_bytes()].concat(),
+        words(&[0, 0, 65_535, link]),
+    ];
     let frame = [words(&[1, 0, 20, 20]), vec![0; 20]].concat();
     let mut file = tempfile::NamedTempFile::new().unwrap();
     file.write_all(&[header.concat(), frame].concat()).unwrap();
@@ -371,10 +424,16 @@ fn capture_file(version: u16, link: u32) -> tempfile::NamedTempFile {
 #[test]
 fn link_types_that_are_not_read_and_versions_that_there_are_not_are_named() {
     for link in [6, 8, 9, 192, 147, 10_000] {
-        assert_eq!(play(capture_file(2, link).path().into(), false), Err(vec!["unsupported-link-type"]));
+        assert_eq!(
+            play(capture_file(2, link).path().into(), false),
+            Err(vec!["unsupported-link-type"])
+        );
     }
     assert_eq!(play(capture_file(2, 1).path().into(), false), Ok(0), "Ethernet that holds no IP");
     for version in [0, 1, 3, 9] {
-        assert_eq!(play(capture_file(version, 1).path().into(), false), Err(vec!["capture-malformed"]));
+        assert_eq!(
+            play(capture_file(version, 1).path().into(), false),
+            Err(vec!["capture-malformed"])
+        );
     }
 }

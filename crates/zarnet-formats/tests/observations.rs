@@ -92,33 +92,42 @@ fn recorded(flow: &str) -> Read {
 /// `SOURCE > DESTINATION`, after every checksum and length in the frame was found to be right.
 fn checked(frame: &[u8]) -> String {
     let packet = SlicedPacket::from_ethernet(frame).unwrap();
-    let (source, destination): (std::net::IpAddr, std::net::IpAddr) = match packet.net.as_ref().unwrap() {
-        NetSlice::Ipv4(ip) => {
-            let header = ip.header().to_header();
-            assert_eq!(header.header_checksum, header.calc_header_checksum());
-            (header.source.into(), header.destination.into())
-        }
-        NetSlice::Ipv6(ip) => (ip.header().source_addr().into(), ip.header().destination_addr().into()),
-        NetSlice::Arp(_) => return "arp".into(),
-    };
-    let sum = |tcp: Option<(etherparse::TcpHeader, &[u8])>, udp: Option<(etherparse::UdpHeader, &[u8])>| match (
-        source,
-        destination,
-    ) {
-        (std::net::IpAddr::V4(a), std::net::IpAddr::V4(b)) => tcp
-            .map(|(h, p)| h.calc_checksum_ipv4_raw(a.octets(), b.octets(), p).unwrap())
-            .or(udp.map(|(h, p)| h.calc_checksum_ipv4_raw(a.octets(), b.octets(), p).unwrap())),
-        (std::net::IpAddr::V6(a), std::net::IpAddr::V6(b)) => tcp
-            .map(|(h, p)| h.calc_checksum_ipv6_raw(a.octets(), b.octets(), p).unwrap())
-            .or(udp.map(|(h, p)| h.calc_checksum_ipv6_raw(a.octets(), b.octets(), p).unwrap())),
-        _ => unreachable!(),
-    };
+    let (source, destination): (std::net::IpAddr, std::net::IpAddr) =
+        match packet.net.as_ref().unwrap() {
+            NetSlice::Ipv4(ip) => {
+                let header = ip.header().to_header();
+                assert_eq!(header.header_checksum, header.calc_header_checksum());
+                (header.source.into(), header.destination.into())
+            }
+            NetSlice::Ipv6(ip) => {
+                (ip.header().source_addr().into(), ip.header().destination_addr().into())
+            }
+            NetSlice::Arp(_) => return "arp".into(),
+        };
+    let sum =
+        |tcp: Option<(etherparse::TcpHeader, &[u8])>,
+         udp: Option<(etherparse::UdpHeader, &[u8])>| match (source, destination) {
+            (std::net::IpAddr::V4(a), std::net::IpAddr::V4(b)) => tcp
+                .map(|(h, p)| h.calc_checksum_ipv4_raw(a.octets(), b.octets(), p).unwrap())
+                .or(udp.map(|(h, p)| h.calc_checksum_ipv4_raw(a.octets(), b.octets(), p).unwrap())),
+            (std::net::IpAddr::V6(a), std::net::IpAddr::V6(b)) => tcp
+                .map(|(h, p)| h.calc_checksum_ipv6_raw(a.octets(), b.octets(), p).unwrap())
+                .or(udp.map(|(h, p)| h.calc_checksum_ipv6_raw(a.octets(), b.octets(), p).unwrap())),
+            _ => unreachable!(),
+        };
     match packet.transport {
         Some(TransportSlice::Tcp(tcp)) => {
             let header = tcp.to_header();
             assert_eq!(Some(header.checksum), sum(Some((header.clone(), tcp.payload())), None));
-            let flags = [(header.syn, "S"), (header.ack, "A")].iter().filter(|f| f.0).map(|f| f.1).collect::<String>();
-            format!("{source}:{} > {destination}:{} {flags}", header.source_port, header.destination_port)
+            let flags = [(header.syn, "S"), (header.ack, "A")]
+                .iter()
+                .filter(|f| f.0)
+                .map(|f| f.1)
+                .collect::<String>();
+            format!(
+                "{source}:{} > {destination}:{} {flags}",
+                header.source_port, header.destination_port
+            )
         }
         Some(TransportSlice::Udp(udp)) => {
             let header = udp.to_header();
@@ -138,7 +147,8 @@ fn checked(frame: &[u8]) -> String {
 fn a_connection_is_recorded_at_every_place() {
     let (names, packets) = recorded("desk:5000 -> 198.51.100.1:80/tcp");
     assert_eq!(names, ["client", "edge/hall", "edge/street", "server"]);
-    let told: Vec<String> = packets.iter().map(|(i, _, f)| format!("{} {}", names[*i], checked(f))).collect();
+    let told: Vec<String> =
+        packets.iter().map(|(i, _, f)| format!("{} {}", names[*i], checked(f))).collect();
     assert_eq!(
         told,
         [
@@ -170,7 +180,10 @@ fn every_protocol_makes_frames_that_others_can_read() {
         ("six:5000 -> [2001:db8:2::1]:53/udp", "2001:db8:1:7:"),
     ] {
         let (names, packets) = recorded(flow);
-        let server = names.iter().position(|n| n == "server").unwrap_or_else(|| panic!("{flow} does not arrive"));
+        let server = names
+            .iter()
+            .position(|n| n == "server")
+            .unwrap_or_else(|| panic!("{flow} does not arrive"));
         let arrived = packets.iter().find(|p| p.0 == server).unwrap();
         let told = checked(&arrived.2);
         assert!(told.starts_with(wanted), "{flow}: {told}");

@@ -1,5 +1,5 @@
-//! Plan files as users write them. `samples/invalid/NAME.toml` shows the fault NAME; its first line says which lines are
-//! to be told, and as what. `samples/valid` must load.
+//! Plan files as users write them. `samples/invalid/NAME.toml` shows the fault NAME; its first line
+//! says which lines are to be told, and as what. `samples/valid` must load.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,8 @@ fn load(path: &Path) -> Result<Loaded, LoadError> {
 
 fn samples(folder: &str) -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/samples").join(folder);
-    let mut files: Vec<PathBuf> = std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().path()).collect();
+    let mut files: Vec<PathBuf> =
+        std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().path()).collect();
     files.sort();
     assert!(!files.is_empty());
     files
@@ -25,21 +26,28 @@ fn every_fault_is_told_with_its_line_and_name() {
     for path in samples("invalid") {
         let text = std::fs::read_to_string(&path).unwrap();
         let wanted = text.lines().next().unwrap().strip_prefix("# wants: ").unwrap();
-        let Err(LoadError::Problems { problems, sources }) = load(&path) else { panic!("{} loads", path.display()) };
+        let Err(LoadError::Problems { problems, sources }) = load(&path) else {
+            panic!("{} loads", path.display())
+        };
         let told = |p: &zarnet_core::plan::Problem| {
             format!("{} {}", sources.line_column(p.place).unwrap().line, p.error.name())
         };
         let told: Vec<String> = problems.kept().iter().map(told).collect();
         assert_eq!(told.join(", "), wanted, "{}: {problems:#?}", path.display());
         let name = path.file_stem().unwrap().to_str().unwrap();
-        assert!(problems.kept().iter().any(|p| p.error.name() == name), "{name} does not show what it is called");
+        assert!(
+            problems.kept().iter().any(|p| p.error.name() == name),
+            "{name} does not show what it is called"
+        );
     }
 }
 
 #[test]
 fn every_name_of_a_fault_has_a_sample() {
-    let shown: BTreeSet<String> =
-        samples("invalid").iter().map(|p| p.file_stem().unwrap().to_string_lossy().into_owned()).collect();
+    let shown: BTreeSet<String> = samples("invalid")
+        .iter()
+        .map(|p| p.file_stem().unwrap().to_string_lossy().into_owned())
+        .collect();
     let missing: Vec<&str> = PlanError::NAMES.into_iter().filter(|n| !shown.contains(*n)).collect();
     assert_eq!(missing, ["too-many"], "65,536 of something are not kept in a file");
 }
@@ -53,7 +61,9 @@ fn nearest_names_are_proposed() {
     };
     assert!(help("unknown-name.toml").contains(&"did you mean `uplink`?".to_owned()));
     assert!(help("unknown-value.toml").contains(&"did you mean `overload`?".to_owned()));
-    assert!(help("mask-ambiguous.toml").contains(&"write /0 or /32, whichever is meant".to_owned()));
+    assert!(
+        help("mask-ambiguous.toml").contains(&"write /0 or /32, whichever is meant".to_owned())
+    );
 }
 
 #[test]
@@ -70,8 +80,14 @@ fn several_files_make_one_plan_and_a_circle_of_them_ends() {
     let folder = tempfile::tempdir().unwrap();
     let write = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
     write("a.toml", "include = \"b.toml\"\n[[host]]\nname = \"h\"\naddress = \"10.0.0.7/24\"\n");
-    write("b.toml", "include = [\"a.toml\", \"b.toml\"]\n[[segment]]\nname = \"s\"\n[[segment]]\nname = \"s\"\n");
-    let Err(LoadError::Problems { problems, sources }) = load(&folder.path().join("a.toml")) else { panic!() };
+    write(
+        "b.toml",
+        "include = [\"a.toml\", \"b.toml\"]\n[[segment]]\nname = \"s\"\n[[segment]]\nname = \
+         \"s\"\n",
+    );
+    let Err(LoadError::Problems { problems, sources }) = load(&folder.path().join("a.toml")) else {
+        panic!()
+    };
     let [problem] = problems.kept() else { panic!("{problems:?}") };
     assert_eq!((problem.error.name(), problem.place.file), ("duplicate-name", 1));
     assert!(sources.file(problem.place).unwrap().path.ends_with("b.toml"));
@@ -82,13 +98,18 @@ fn several_files_make_one_plan_and_a_circle_of_them_ends() {
 fn settings_read_back_as_they_are_shown() {
     let load = |behaviour: &str| {
         let text = format!("[[device]]\nname = \"edge\"\nbehaviour = {behaviour}\n");
-        zarnet_formats::plan::from_text(Path::new("p.toml"), text).unwrap().plan.devices[0].behaviour.clone()
+        zarnet_formats::plan::from_text(Path::new("p.toml"), text).unwrap().plan.devices[0]
+            .behaviour
+            .clone()
     };
-    let odd = "{ mapping = \"address-dependent\", port-overloading = true, max-mappings = 7, hold-down-timeout = 1.5, \
-               cannot = [\"hairpin\", \"ranges\"], port-classes = [\"1-65535 -> 2000-2999\"], policy-sees = \"original\" }";
+    let odd = "{ mapping = \"address-dependent\", port-overloading = true, max-mappings = 7, \
+               hold-down-timeout = 1.5, \
+               cannot = [\"hairpin\", \"ranges\"], port-classes = [\"1-65535 -> 2000-2999\"], \
+               policy-sees = \"original\" }";
     for start in ["\"bcp\"", "\"symmetric\"", "\"carrier\"", odd] {
         let behaviour = load(start);
-        let written = behaviour.settings().into_iter().filter(|d| d.value != "none" && d.value != "[]");
+        let written =
+            behaviour.settings().into_iter().filter(|d| d.value != "none" && d.value != "[]");
         let table: Vec<String> = written.map(|d| format!("{} = {}", d.key, d.value)).collect();
         assert_eq!(load(&format!("{{ {} }}", table.join(", "))), behaviour, "{start}");
     }

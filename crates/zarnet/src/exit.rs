@@ -8,7 +8,7 @@ pub const FINE: u8 = 0;
 pub const NEGATIVE: u8 = 1;
 /// The input or the command line is wrong.
 pub const WRONG_INPUT: u8 = 2;
-/// The program failed.
+/// The program failed, for no fault of the input.
 pub const FAILED: u8 = 3;
 
 /// Why a command came to no answer.
@@ -18,11 +18,11 @@ pub enum Failure {
     Told,
     /// The command line or the input is wrong.
     Wrong {
-        /// Stable name.
+        /// Stable name of the error.
         name: &'static str,
-        /// What is wrong.
+        /// What is wrong, in a sentence.
         message: String,
-        /// A way out.
+        /// What to do about it.
         help: Option<String>,
     },
     /// Something could not be written.
@@ -31,7 +31,11 @@ pub enum Failure {
 
 impl Failure {
     /// Wrong input, in one sentence.
-    pub fn wrong(name: &'static str, message: impl Into<String>, help: impl Into<Option<String>>) -> Self {
+    pub fn wrong(
+        name: &'static str,
+        message: impl Into<String>,
+        help: impl Into<Option<String>>,
+    ) -> Self {
         Self::Wrong { name, message: message.into(), help: help.into() }
     }
 }

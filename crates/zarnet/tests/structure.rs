@@ -1,4 +1,5 @@
-//! The structure of the source: arrows between modules go one way, files stay short, public names are told apart.
+//! The structure of the source: arrows between modules go one way, files stay short, public names
+//! are told apart.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -24,8 +25,11 @@ struct Named {
 
 fn source_folders() -> Vec<PathBuf> {
     let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
-    let mut folders: Vec<PathBuf> =
-        fs::read_dir(crates).unwrap().map(|e| e.unwrap().path().join("src")).filter(|p| p.is_dir()).collect();
+    let mut folders: Vec<PathBuf> = fs::read_dir(crates)
+        .unwrap()
+        .map(|e| e.unwrap().path().join("src"))
+        .filter(|p| p.is_dir())
+        .collect();
     folders.sort();
     folders
 }
@@ -91,7 +95,8 @@ fn named_in(source: &str) -> Vec<Named> {
             rest.push_str(statement);
             continue;
         };
-        let hands_on = before.rsplit('\n').next().unwrap_or_default().trim_start().starts_with("pub");
+        let hands_on =
+            before.rsplit('\n').next().unwrap_or_default().trim_start().starts_with("pub");
         rest.push_str(before);
         let mut paths = Vec::new();
         flatten(tree.trim_end_matches(';'), &[], &mut paths);
@@ -99,7 +104,8 @@ fn named_in(source: &str) -> Vec<Named> {
     }
     // a visibility names a module, and takes nothing from it
     for (at, _) in rest.match_indices("crate::").filter(|(at, _)| !rest[..*at].ends_with("in ")) {
-        let end = rest[at..].find(|c: char| !c.is_alphanumeric() && c != '_' && c != ':').unwrap_or(0);
+        let end =
+            rest[at..].find(|c: char| !c.is_alphanumeric() && c != '_' && c != ':').unwrap_or(0);
         let path = rest[at..at + end].split("::").map(str::to_owned).collect();
         named.push(Named { path, hands_on: false });
     }
@@ -113,7 +119,8 @@ impl Crate {
         let mut crate_ = Self::default();
         for file in files {
             let relative = file.strip_prefix(folder).unwrap().with_extension("");
-            let mut module: Module = relative.iter().map(|s| s.to_string_lossy().into_owned()).collect();
+            let mut module: Module =
+                relative.iter().map(|s| s.to_string_lossy().into_owned()).collect();
             // tests look wherever they like
             if module.last().is_some_and(|l| ["tests", "testing"].contains(&l.as_str())) {
                 continue;
@@ -182,10 +189,13 @@ impl Crate {
     }
 }
 
-/// The children of a folder that an arrow inside it goes between; the folder's own module is a child like others.
+/// The children of a folder that an arrow inside it goes between; the folder's own module is a
+/// child like others.
 fn between(folder: &Module, (from, to): &(Module, Module)) -> Option<(String, String)> {
     let child = |module: &Module| {
-        module.starts_with(folder).then(|| module.get(folder.len()).cloned().unwrap_or_else(|| "mod".to_owned()))
+        module
+            .starts_with(folder)
+            .then(|| module.get(folder.len()).cloned().unwrap_or_else(|| "mod".to_owned()))
     };
     let (from, to) = (child(from)?, child(to)?);
     (from != to).then_some((from, to))
@@ -193,7 +203,12 @@ fn between(folder: &Module, (from, to): &(Module, Module)) -> Option<(String, St
 
 /// A way round, if there is one.
 fn circle(arrows: &BTreeSet<(String, String)>) -> Option<Vec<String>> {
-    fn walk(at: &str, arrows: &BTreeSet<(String, String)>, way: &mut Vec<String>, done: &mut BTreeSet<String>) -> bool {
+    fn walk(
+        at: &str,
+        arrows: &BTreeSet<(String, String)>,
+        way: &mut Vec<String>,
+        done: &mut BTreeSet<String>,
+    ) -> bool {
         if let Some(start) = way.iter().position(|w| w == at) {
             way.drain(..start);
             return true;
@@ -221,14 +236,19 @@ fn modules_depend_on_each_other_one_way() {
         let arrows = crate_.arrows();
         assert!(arrows.len() > 5, "{}: hardly an arrow was read", folder.display());
         let mut folders: BTreeSet<Module> = BTreeSet::from([Vec::new()]);
-        folders.extend(crate_.sources.keys().filter(|m| !m.is_empty()).map(|m| m[..m.len() - 1].to_vec()));
+        folders.extend(
+            crate_.sources.keys().filter(|m| !m.is_empty()).map(|m| m[..m.len() - 1].to_vec()),
+        );
         for inner in folders {
             let inside: BTreeSet<_> = arrows.iter().filter_map(|a| between(&inner, a)).collect();
             if let Some(way) = circle(&inside) {
                 circles.push(format!("in {}/{}:", folder.display(), inner.join("/")));
                 for (from, to) in way.iter().zip(way.iter().cycle().skip(1)) {
-                    let example = arrows.iter().find(|a| between(&inner, a) == Some((from.clone(), to.clone())));
-                    let (a, b) = example.map(|(a, b)| (a.join("::"), b.join("::"))).unwrap_or_default();
+                    let example = arrows
+                        .iter()
+                        .find(|a| between(&inner, a) == Some((from.clone(), to.clone())));
+                    let (a, b) =
+                        example.map(|(a, b)| (a.join("::"), b.join("::"))).unwrap_or_default();
                     circles.push(format!("  {from} -> {to}: {a} takes from {b}"));
                 }
             }
@@ -260,7 +280,9 @@ fn public_types_have_names_of_their_own() {
         for (module, source) in &crate_.sources {
             for line in source.lines() {
                 let line = line.strip_prefix("pub ").unwrap_or_default();
-                let name = ["struct ", "enum ", "trait ", "type "].iter().find_map(|kind| line.strip_prefix(kind));
+                let name = ["struct ", "enum ", "trait ", "type "]
+                    .iter()
+                    .find_map(|kind| line.strip_prefix(kind));
                 if let Some(name) = name {
                     let end = name.find(|c: char| !c.is_alphanumeric()).unwrap_or(name.len());
                     places.entry(name[..end].to_owned()).or_default().insert(module);
@@ -268,7 +290,9 @@ fn public_types_have_names_of_their_own() {
             }
         }
         let several = places.iter().filter(|p| p.1.len() > 1);
-        twice.extend(several.map(|(name, places)| format!("{}: {name} in {places:?}", folder.display())));
+        twice.extend(
+            several.map(|(name, places)| format!("{}: {name} in {places:?}", folder.display())),
+        );
     }
     assert!(twice.is_empty(), "one name, several types:\n{}", twice.join("\n"));
 }

@@ -1,4 +1,5 @@
-//! Findings on pools and external addresses: what can be handed out, and whether anybody answers for it.
+//! Findings on pools and external addresses: what can be handed out, and whether anybody answers
+//! for it.
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -28,32 +29,50 @@ pub(super) fn find(
         let Some(address) = address.filter(|a| bound.contains(*a)) else { continue };
         let whole = device.rules.iter().find(|r| binds(r).is_some_and(|e| e.contains(address)));
         if let Some(whole) = whole {
-            let message =
-                format!("rule `{}` has no port to hand out: `{}` binds all of {address}", rule.name, whole.name);
+            let message = format!(
+                "rule `{}` has no port to hand out: `{}` binds all of {address}",
+                rule.name, whole.name
+            );
             let help = "bind another address, or limit the static to its `service`".to_owned();
-            findings.push(finding("overload-without-ports", message, vec![rule.place, whole.place], help));
+            findings.push(finding(
+                "overload-without-ports",
+                message,
+                vec![rule.place, whole.place],
+                help,
+            ));
         }
     }
     unheld(plan, device, findings);
 }
 
-fn pools(device: &DevicePlan, taken: &Arc<AddressSet>, sizes: &[Option<u32>], findings: &mut Vec<Finding>) {
+fn pools(
+    device: &DevicePlan,
+    taken: &Arc<AddressSet>,
+    sizes: &[Option<u32>],
+    findings: &mut Vec<Finding>,
+) {
     let is_static = |r: &&Rule| matches!(r.kind, RuleKind::Static(_));
     let first_end = |r: &Rule| device.external_end(r).map(AddressRange::first);
-    let mut statics: Vec<IpAddr> = device.rules.iter().filter(is_static).filter_map(first_end).collect();
+    let mut statics: Vec<IpAddr> =
+        device.rules.iter().filter(is_static).filter_map(first_end).collect();
     statics.sort_unstable();
     for (pool, usable) in device.pools.iter().zip(sizes) {
         let Some(usable) = *usable else { continue };
         let listed = pool.listed();
         if usable == 0 {
             let message = format!("pool `{}` has no address to hand out", pool.name);
-            let help = "list addresses that no interface, host, next hop or static rule has".to_owned();
+            let help =
+                "list addresses that no interface, host, next hop or static rule has".to_owned();
             findings.push(finding("pool-empty", message, vec![pool.place], help));
             continue;
         }
         let mut over: Vec<IpAddr> = Vec::new();
         for range in listed.ranges().flat_map(|part| taken.overlapping(part)) {
-            over.extend((0..range.count().min(8)).filter_map(|n| range.nth(n)).filter(|a| listed.contains(*a)));
+            over.extend(
+                (0..range.count().min(8))
+                    .filter_map(|n| range.nth(n))
+                    .filter(|a| listed.contains(*a)),
+            );
         }
         for range in listed.ranges() {
             let from = statics.partition_point(|a| *a < range.first());
@@ -64,7 +83,8 @@ fn pools(device: &DevicePlan, taken: &Arc<AddressSet>, sizes: &[Option<u32>], fi
         if !over.is_empty() {
             let names: Vec<String> = over.iter().take(4).map(IpAddr::to_string).collect();
             let message = format!(
-                "pool `{}` lists {}, which an interface, host, next hop or static rule has: never handed out",
+                "pool `{}` lists {}, which an interface, host, next hop or static rule has: never \
+                 handed out",
                 pool.name,
                 names.join(", ")
             );
@@ -77,9 +97,15 @@ fn pools(device: &DevicePlan, taken: &Arc<AddressSet>, sizes: &[Option<u32>], fi
         }
         let lost = listed.count().saturating_sub(usable.into());
         if lost > over.len() as u128 {
-            let message = format!("pool `{}` lists {} addresses and can hand out {usable}", pool.name, listed.count());
+            let message = format!(
+                "pool `{}` lists {} addresses and can hand out {usable}",
+                pool.name,
+                listed.count()
+            );
             let help =
-                "a prefix loses its network and broadcast address; `usable = \"all\"` hands them out too".to_owned();
+                "a prefix loses its network and broadcast address; `usable = \"all\"` hands them \
+                 out too"
+                    .to_owned();
             findings.push(finding("pool-loses-addresses", message, vec![pool.place], help));
         }
     }
@@ -106,12 +132,13 @@ fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
         };
         if let Some(range) = held.missing(&ends).ranges().next() {
             let message = format!(
-                "nobody answers for {range}, which rule `{}` translates to: answers never come back",
+                "nobody answers for {range}, which rule `{}` translates to: answers never come \
+                 back",
                 rule.name
             );
-            let help =
-                "hold it with `also` or `proxy-arp` on the external interface, or have it `routed` to the device"
-                    .to_owned();
+            let help = "hold it with `also` or `proxy-arp` on the external interface, or have it \
+                 `routed` to the device"
+                .to_owned();
             findings.push(finding("external-address-not-held", message, vec![rule.place], help));
         }
     }
@@ -125,7 +152,10 @@ pub(super) fn routed(plan: &Plan, findings: &mut Vec<Finding>) {
         device.interfaces.iter().flat_map(|i| &i.addresses).for_each(|a| used.insert(a.1.range()));
         for rule in &device.rules {
             used.extend(&device.external_end(rule).into_iter().collect());
-            rule.kind.target().into_iter().for_each(|target| used.extend(&device.listed_by(target)));
+            rule.kind
+                .target()
+                .into_iter()
+                .for_each(|target| used.extend(&device.listed_by(target)));
         }
     }
     for routed in plan.segments.iter().flat_map(|s| &s.routed) {

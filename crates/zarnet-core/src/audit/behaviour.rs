@@ -1,4 +1,5 @@
-//! Findings on what a device is told to do: timers below what the RFCs ask for, openings that surprise.
+//! Findings on what a device is told to do: timers below what the RFCs ask for, openings that
+//! surprise.
 
 use std::time::Duration;
 
@@ -10,10 +11,13 @@ pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     let pool = device.rules.iter().find(|r| r.enabled && matches!(r.kind, RuleKind::Pool { .. }));
     if let (Some(rule), Dependence::EndpointIndependent) = (pool, device.behaviour.filtering) {
         let message = format!(
-            "a host that borrows an address by rule `{}` can be reached on every port from anywhere while it has it",
+            "a host that borrows an address by rule `{}` can be reached on every port from \
+             anywhere while it has it",
             rule.name
         );
-        let help = "set `filtering = \"address-dependent\"`, or a policy that drops what comes from outside".to_owned();
+        let help = "set `filtering = \"address-dependent\"`, or a policy that drops what comes \
+                    from outside"
+            .to_owned();
         findings.push(finding("pool-opens-all-ports", message, vec![rule.place], help));
     }
     let bcp: Behaviour = Preset::Bcp.behaviour();
@@ -21,10 +25,12 @@ pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     let hairpins = device.rules.iter().any(|r| !r.hairpin.names.is_empty());
     if device.behaviour == bcp && translates && !hairpins {
         let message = format!(
-            "no rule of `{}` allows hairpin: internal clients cannot reach internal servers by their external address",
+            "no rule of `{}` allows hairpin: internal clients cannot reach internal servers by \
+             their external address",
             device.name
         );
-        let help = "add `hairpin = [\"internal\"]` to the rules that need it (RFC 4787 REQ-9)".to_owned();
+        let help =
+            "add `hairpin = [\"internal\"]` to the rules that need it (RFC 4787 REQ-9)".to_owned();
         findings.push(finding("hairpin-nowhere", message, vec![device.place], help));
     }
 }
@@ -48,7 +54,9 @@ fn timers(timers: &Timers, device: &DevicePlan, findings: &mut Vec<Finding>) {
                 floor.as_secs()
             );
             let help =
-                "sessions that are idle for a while will lose their mapping; raise it unless that is meant".to_owned();
+                "sessions that are idle for a while will lose their mapping; raise it unless that \
+                 is meant"
+                    .to_owned();
             findings.push(finding("timer-below-minimum", message, vec![device.place], help));
         }
     }
@@ -56,7 +64,8 @@ fn timers(timers: &Timers, device: &DevicePlan, findings: &mut Vec<Finding>) {
         // RFC 4787 §4.3 REQ-5a: shorter only for ports below 1024
         if *value < s(120) && *port > 1023 {
             let message = format!(
-                "the timer of {port}/{protocol} is {} s; below 120 s is for ports up to 1023 only (RFC 4787 REQ-5a)",
+                "the timer of {port}/{protocol} is {} s; below 120 s is for ports up to 1023 only \
+                 (RFC 4787 REQ-5a)",
                 value.as_secs_f64()
             );
             let help = "raise it, unless that is meant".to_owned();

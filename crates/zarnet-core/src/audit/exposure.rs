@@ -21,17 +21,25 @@ const ADMINISTRATION: [(u16, u16, Protocol); 8] = [
 ];
 
 /// What is found of a device; `None` where there is too much to go through.
-pub(super) fn find(plan: &Plan, device: &Device, steps: &mut Steps, findings: &mut Vec<Finding>) -> Option<()> {
+pub(super) fn find(
+    plan: &Plan,
+    device: &Device,
+    steps: &mut Steps,
+    findings: &mut Vec<Finding>,
+) -> Option<()> {
     let own = device.plan();
     for (i, interface) in own.interfaces.iter().enumerate() {
         if !plan.segments[interface.segment.index()].internet {
             continue;
         }
         if !interface.services.0.is_empty() && interface.ingress_acl.is_none() {
-            let message =
-                format!("everybody outside reaches the services of `{}` itself on `{}`", own.name, interface.name);
+            let message = format!(
+                "everybody outside reaches the services of `{}` itself on `{}`",
+                own.name, interface.name
+            );
             let help =
-                "attach an `ingress-acl` that lets in those who administer it, or offer them on an inner interface"
+                "attach an `ingress-acl` that lets in those who administer it, or offer them on \
+                 an inner interface"
                     .to_owned();
             findings.push(finding("device-service-open", message, vec![interface.place], help));
         }
@@ -40,7 +48,8 @@ pub(super) fn find(plan: &Plan, device: &Device, steps: &mut Steps, findings: &m
     Some(())
 }
 
-/// What is let in by an interface, by the rule that leads it in; `None` if there is too much to go through.
+/// What is let in by an interface, by the rule that leads it in; `None` if there is too much to go
+/// through.
 fn of_interface(
     plan: &Plan,
     device: &Device,
@@ -71,20 +80,30 @@ fn of_interface(
         let Some(areas) = all.get(&(n as u32 + 3)) else { continue };
         let everyone: Vec<&Area> = areas.iter().filter(|a| is_everyone(a)).collect();
         let witness = |area: &Area| likely(area, interface);
-        if let Some((area, port)) = everyone.iter().find_map(|a| Some((*a, administered(own, RuleId(n as u16), a)?))) {
+        if let Some((area, port)) =
+            everyone.iter().find_map(|a| Some((*a, administered(own, RuleId(n as u16), a)?)))
+        {
             let message = format!(
-                "everybody outside reaches port {port} inside by rule `{}`: machines are administered by it",
+                "everybody outside reaches port {port} inside by rule `{}`: machines are \
+                 administered by it",
                 rule.name
             );
-            let help = "narrow `source` to those who administer it, or let them come by a private tunnel".to_owned();
+            let help =
+                "narrow `source` to those who administer it, or let them come by a private tunnel"
+                    .to_owned();
             let found = finding("remote-administration-open", message, vec![rule.place], help);
             findings.push(with(found, witness(area)));
-        } else if let Some(area) =
-            everyone.iter().find(|a| a.of(Field::DestinationPort).count() > 65_000 && a.of(Field::Protocol).contains(6))
-        {
-            let message = format!("everybody outside reaches every port inside by rule `{}`", rule.name);
-            let help = "limit it to a `service`, or let the policy pass only what is offered".to_owned();
-            findings.push(with(finding("whole-host-exposed", message, vec![rule.place], help), witness(area)));
+        } else if let Some(area) = everyone.iter().find(|a| {
+            a.of(Field::DestinationPort).count() > 65_000 && a.of(Field::Protocol).contains(6)
+        }) {
+            let message =
+                format!("everybody outside reaches every port inside by rule `{}`", rule.name);
+            let help =
+                "limit it to a `service`, or let the policy pass only what is offered".to_owned();
+            findings.push(with(
+                finding("whole-host-exposed", message, vec![rule.place], help),
+                witness(area),
+            ));
         }
     }
     // what is private inside is out of reach for all but neighbours
@@ -96,12 +115,15 @@ fn of_interface(
         (!area.of(Field::Destination).is_empty()).then_some(area)
     };
     let untranslated: Vec<Area> = all.get(&2).into_iter().flatten().filter_map(public).collect();
-    if let Some(area) = untranslated.iter().find(|a| is_everyone(a) && a.of(Field::Protocol).contains(6)) {
+    if let Some(area) =
+        untranslated.iter().find(|a| is_everyone(a) && a.of(Field::Protocol).contains(6))
+    {
         let message = format!(
             "whatever comes in by `{}` is let through to the inside of `{}` as it is",
             interface.name, own.name
         );
-        let help = "`default-policy = \"drop\"`, and a policy entry for what is meant to pass".to_owned();
+        let help =
+            "`default-policy = \"drop\"`, and a policy entry for what is meant to pass".to_owned();
         let found = finding("open-from-outside", message, vec![own.default_policy_place], help);
         findings.push(with(found, likely(area, interface)));
     }
@@ -130,7 +152,10 @@ fn administered(device: &crate::plan::DevicePlan, rule: RuleId, area: &Area) -> 
     if area.of(Field::DestinationPort).count() > 65_000 {
         return None;
     }
-    ADMINISTRATION.iter().filter(|a| area.of(Field::Protocol).contains(a.2.0.into())).find_map(|(low, high, _)| {
-        (*low..=*high).find(|p| area.of(Field::DestinationPort).contains(p.wrapping_sub(by).into()))
-    })
+    ADMINISTRATION.iter().filter(|a| area.of(Field::Protocol).contains(a.2.0.into())).find_map(
+        |(low, high, _)| {
+            (*low..=*high)
+                .find(|p| area.of(Field::DestinationPort).contains(p.wrapping_sub(by).into()))
+        },
+    )
 }

@@ -11,29 +11,36 @@ use crate::plan::{DeviceId, InterfaceId, Plan, Rule, RuleKind, answers_as_they_c
 /// Somebody on the internet who asks for a service (RFC 5737).
 const SOMEBODY: IpAddr = IpAddr::V4(std::net::Ipv4Addr::new(198, 51, 100, 77));
 
-/// Answers to sessions that come in by one internet line and leave by another, which shows its provider a source that is not
-/// of its line.
+/// Answers to sessions that come in by one internet line and leave by another, which shows its
+/// provider a source that is not of its line.
 pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>) {
     for (d, device) in (0..).zip(devices) {
         let own = device.plan();
-        let on_internet =
-            |i: &InterfaceId| own.interfaces.get(i.index()).is_some_and(|i| plan.segments[i.segment.index()].internet);
-        let lines: Vec<InterfaceId> = (0..own.interfaces.len() as u16).map(InterfaceId).filter(on_internet).collect();
+        let on_internet = |i: &InterfaceId| {
+            own.interfaces.get(i.index()).is_some_and(|i| plan.segments[i.segment.index()].internet)
+        };
+        let lines: Vec<InterfaceId> =
+            (0..own.interfaces.len() as u16).map(InterfaceId).filter(on_internet).collect();
         if lines.len() < 2 || own.behaviour.answers_leave_as_came {
             continue;
         }
         let interface = |i: InterfaceId| &own.interfaces[i.index()];
-        let lines: Vec<(InterfaceId, AddressSet)> = lines.iter().map(|i| (*i, plan.line_of(interface(*i)))).collect();
+        let lines: Vec<(InterfaceId, AddressSet)> =
+            lines.iter().map(|i| (*i, plan.line_of(interface(*i)))).collect();
         // by line in and line out: how many rules, the first of them, and a packet that it leads in
         let mut crossing: BTreeMap<(u16, u16), Crossing<'_>> = BTreeMap::new();
         for rule in own.rules.iter().filter(|r| r.enabled) {
             let Some(asked) = first_packet(device, rule) else { continue };
             let to = asked.destination().address;
-            let leads = |line: &&(InterfaceId, AddressSet)| interface(line.0).owns(to) || line.1.contains(to);
+            let leads = |line: &&(InterfaceId, AddressSet)| {
+                interface(line.0).owns(to) || line.1.contains(to)
+            };
             let Some(&(came, _)) = lines.iter().find(leads) else { continue };
             let Judged::Forwarded(verdicts) = device.judge(came, asked) else { continue };
             let answer = verdicts.out.answer();
-            let Some(left) = device.way_of(verdicts.egress, answer).filter(on_internet) else { continue };
+            let Some(left) = device.way_of(verdicts.egress, answer).filter(on_internet) else {
+                continue;
+            };
             if left != came {
                 let first = Crossing { count: 0, rule, asked, answer, ingress: verdicts.egress };
                 crossing.entry((came.0, left.0)).or_insert(first).count += 1;
@@ -41,9 +48,14 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
         }
         for ((came, left), Crossing { count, rule, asked, answer, ingress }) in crossing {
             let name = |i: u16| own.interfaces[usize::from(i)].name.as_str();
-            let checked = plan.segments[own.interfaces[usize::from(left)].segment.index()].checks_source;
+            let checked =
+                plan.segments[own.interfaces[usize::from(left)].segment.index()].checks_source;
             let others = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
-            let then = if checked { "where the provider drops it" } else { "with an address of the other line" };
+            let then = if checked {
+                "where the provider drops it"
+            } else {
+                "with an address of the other line"
+            };
             let message = format!(
                 "what rule `{}`{others} leads in by `{}` is answered by `{}`, {then}",
                 rule.name,
@@ -51,17 +63,20 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
                 name(left)
             );
             let help = format!(
-                "set `answers-leave = \"as-came\"` and have a route over `{}`, or give what the servers send one with `source`",
+                "set `answers-leave = \"as-came\"` and have a route over `{}`, or give what the \
+                 servers send one with `source`",
                 name(came)
             );
-            let repair = answers_as_they_came(DeviceId(d), own, InterfaceId(came), ingress, answer).unwrap_or_default();
+            let repair = answers_as_they_came(DeviceId(d), own, InterfaceId(came), ingress, answer)
+                .unwrap_or_default();
             let found = finding("answer-by-other-line", message, vec![rule.place], help);
             findings.push(found.with_witness(asked).with_edits(repair));
         }
     }
 }
 
-/// Rules whose answers leave by another line: how many, and of the first of them a packet and its answer, as it comes in.
+/// Rules whose answers leave by another line: how many, and of the first of them a packet and its
+/// answer, as it comes in.
 struct Crossing<'a> {
     count: usize,
     rule: &'a Rule,

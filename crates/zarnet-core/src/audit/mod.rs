@@ -1,4 +1,5 @@
-//! Findings on a plan that can be built: what the device would do that nobody can have meant, or that is risky.
+//! Findings on a plan that can be built: what the device would do that nobody can have meant, or
+//! that is risky.
 
 mod addresses;
 mod behaviour;
@@ -16,7 +17,7 @@ use crate::net::Packet;
 use crate::plan::{DeviceId, DevicePlan, Edit, Place, Plan};
 use crate::space::Steps;
 
-/// Something found.
+/// A finding of `check`: what is risky or without effect, where, and how to repair it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Finding {
     /// Stable name, under which the documentation explains it.
@@ -55,7 +56,8 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
         behaviour::find(device, &mut findings);
         supply::find(device, &sizes, &mut findings);
     }
-    let devices: Vec<device::Device> = plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
+    let devices: Vec<device::Device> =
+        plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
     let mut steps = Steps::default();
     for (d, device) in devices.iter().enumerate() {
         let proved = proof::find(device, DeviceId(d as u16), &mut steps, &mut findings);
@@ -77,7 +79,12 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     findings
 }
 
-fn finding(name: &'static str, message: String, places: Vec<Place>, help: impl Into<Option<String>>) -> Finding {
+fn finding(
+    name: &'static str,
+    message: String,
+    places: Vec<Place>,
+    help: impl Into<Option<String>>,
+) -> Finding {
     let severity = FINDINGS.iter().find(|f| f.0 == name).map_or(Severity::Error, |f| f.1);
     Finding { name, severity, message, places, help: help.into(), witness: None, edits: Vec::new() }
 }
@@ -85,7 +92,8 @@ fn finding(name: &'static str, message: String, places: Vec<Place>, help: impl I
 /// Names of realms and interfaces of a device.
 fn realm_names(device: &DevicePlan) -> Vec<&str> {
     let realms = device.interfaces.iter().filter_map(|i| i.realm.as_deref());
-    let mut names: Vec<&str> = realms.chain(device.interfaces.iter().map(|i| i.name.as_str())).collect();
+    let mut names: Vec<&str> =
+        realms.chain(device.interfaces.iter().map(|i| i.name.as_str())).collect();
     names.sort_unstable();
     names.dedup();
     names

@@ -1,4 +1,5 @@
-//! Findings on the network around the devices: gateways, next hops, prefixes, ways that go round in circles.
+//! Findings on the network around the devices: gateways, next hops, prefixes, ways that go round in
+//! circles.
 
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -17,7 +18,8 @@ enum Holder {
 type Holders = HashMap<(SegmentId, IpAddr), Holder>;
 
 pub(super) fn find(plan: &Plan, findings: &mut Vec<Finding>) {
-    let mut holders: Holders = plan.hosts.iter().map(|h| ((h.segment, h.address), Holder::Host)).collect();
+    let mut holders: Holders =
+        plan.hosts.iter().map(|h| ((h.segment, h.address), Holder::Host)).collect();
     for (d, device) in plan.devices.iter().enumerate() {
         for interface in &device.interfaces {
             let own = interface.own();
@@ -41,21 +43,31 @@ fn hosts(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
             if reached.contains(host.address) {
                 continue;
             }
-            let message = format!("host `{}` has no gateway: it answers nobody beyond {}", host.name, host.prefix);
-            let help = "give it a `gateway`, or translate the sources of what is to reach it (`as`)".to_owned();
+            let message = format!(
+                "host `{}` has no gateway: it answers nobody beyond {}",
+                host.name, host.prefix
+            );
+            let help =
+                "give it a `gateway`, or translate the sources of what is to reach it (`as`)"
+                    .to_owned();
             findings.push(finding("host-without-gateway", message, vec![host.place], help));
             continue;
         };
         if !host.prefix.contains(gateway) {
-            let message =
-                format!("the gateway {gateway} of host `{}` lies outside of its prefix {}", host.name, host.prefix);
+            let message = format!(
+                "the gateway {gateway} of host `{}` lies outside of its prefix {}",
+                host.name, host.prefix
+            );
             let help = "correct the gateway, or the prefix length of the address".to_owned();
             findings.push(finding("gateway-outside-prefix", message, vec![host.place], help));
         }
         if !matches!(holders.get(&(host.segment, gateway)), Some(Holder::Device(_)))
             && !proxied.get(&host.segment).is_some_and(|p| p.contains(gateway))
         {
-            let message = format!("no device has the gateway {gateway} of host `{}` on its segment", host.name);
+            let message = format!(
+                "no device has the gateway {gateway} of host `{}` on its segment",
+                host.name
+            );
             let near = beside.get(&host.segment).map(|near| near.join(", "));
             let help = near.map(|near| format!("devices there have {near}"));
             findings.push(finding("gateway-not-held", message, vec![host.place], help));
@@ -63,7 +75,8 @@ fn hosts(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Internal ends of rules that translate the senders of what they lead in: a host there answers on its own link.
+/// Internal ends of rules that translate the senders of what they lead in: a host there answers on
+/// its own link.
 fn reached_as_neighbours(plan: &Plan) -> AddressSet {
     let rules = plan.devices.iter().flat_map(|d| &d.rules).filter(|r| r.enabled);
     let ends = |rule: &Rule| -> Vec<AddressRange> {
@@ -92,7 +105,13 @@ fn beside(plan: &Plan) -> HashMap<SegmentId, Vec<String>> {
     let mut beside: HashMap<SegmentId, Vec<String>> = HashMap::new();
     for interface in plan.devices.iter().flat_map(|d| &d.interfaces) {
         let near = beside.entry(interface.segment).or_default();
-        near.extend(interface.addresses.iter().take(8_usize.saturating_sub(near.len())).map(|a| a.0.to_string()));
+        near.extend(
+            interface
+                .addresses
+                .iter()
+                .take(8_usize.saturating_sub(near.len()))
+                .map(|a| a.0.to_string()),
+        );
     }
     beside.retain(|_, near| !near.is_empty());
     beside
@@ -105,8 +124,10 @@ fn next_hops(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
             let segment = device.interfaces[route.interface.index()].segment;
             let held = is_internet(plan, segment) || holders.contains_key(&(segment, route.via));
             if !held && !proxied.get(&segment).is_some_and(|p| p.contains(route.via)) {
-                let message =
-                    format!("the route of `{}` to {} leads nowhere: nobody has {}", device.name, route.to, route.via);
+                let message = format!(
+                    "the route of `{}` to {} leads nowhere: nobody has {}",
+                    device.name, route.to, route.via
+                );
                 let help = "correct `via`, or declare who has it".to_owned();
                 findings.push(finding("next-hop-not-held", message, vec![route.place], help));
             }
@@ -114,24 +135,36 @@ fn next_hops(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Prefixes of two segments that overlap without being equal: whoever is in both is reached on the narrower one only.
+/// Prefixes of two segments that overlap without being equal: whoever is in both is reached on the
+/// narrower one only.
 fn overlaps(plan: &Plan, findings: &mut Vec<Finding>) {
     for device in &plan.devices {
-        let mut all: Vec<(Prefix, &Interface)> =
-            device.interfaces.iter().flat_map(|i| i.addresses.iter().map(move |a| (a.1, i))).collect();
+        let mut all: Vec<(Prefix, &Interface)> = device
+            .interfaces
+            .iter()
+            .flat_map(|i| i.addresses.iter().map(move |a| (a.1, i)))
+            .collect();
         all.sort_by_key(|(p, _)| (p.first(), p.length()));
-        // sorted so, a prefix that holds another comes before it, with nothing but others that it holds in between
+        // sorted so, a prefix that holds another comes before it, with nothing but others that it
+        // holds in between
         let mut open: Vec<(Prefix, &Interface)> = Vec::new();
         for (prefix, interface) in all {
             open.retain(|(p, _)| p.contains(prefix.first()));
-            let wider = open.iter().rev().find(|(p, i)| *p != prefix && i.segment != interface.segment);
+            let wider =
+                open.iter().rev().find(|(p, i)| *p != prefix && i.segment != interface.segment);
             if let Some((other, wide)) = wider {
                 let message = format!(
-                    "{prefix} of interface `{}` lies inside {other} of `{}`: whoever has such an address behind `{}` is out of reach",
+                    "{prefix} of interface `{}` lies inside {other} of `{}`: whoever has such an \
+                     address behind `{}` is out of reach",
                     interface.name, wide.name, wide.name
                 );
                 let help = "make one of the prefixes narrower".to_owned();
-                findings.push(finding("prefixes-overlap", message, vec![interface.place, wide.place], help));
+                findings.push(finding(
+                    "prefixes-overlap",
+                    message,
+                    vec![interface.place, wide.place],
+                    help,
+                ));
             }
             open.push((prefix, interface));
         }
@@ -197,7 +230,8 @@ impl Ways {
 
     /// An address that only the routes of this prefix are for, and no prefix of the device's own.
     fn outside(&self, to: Prefix) -> Option<IpAddr> {
-        let narrower = |a: IpAddr| self.longest(a).is_some_and(|l| l.0 > to.length()) || self.is_connected(a);
+        let narrower =
+            |a: IpAddr| self.longest(a).is_some_and(|l| l.0 > to.length()) || self.is_connected(a);
         [to.last(), to.first()].into_iter().find(|a| !narrower(*a))
     }
 }
@@ -210,7 +244,13 @@ fn circle_of(plan: &Plan, to: Prefix, circle: &[(usize, Place)]) -> Finding {
 }
 
 /// The device that a device sends packets for an address to, by which route.
-fn step(plan: &Plan, ways: &[Ways], holders: &Holders, device: usize, to: IpAddr) -> Option<(usize, Place)> {
+fn step(
+    plan: &Plan,
+    ways: &[Ways],
+    holders: &Holders,
+    device: usize,
+    to: IpAddr,
+) -> Option<(usize, Place)> {
     let (own, way) = (&plan.devices[device], &ways[device]);
     let route = &own.routes[way.longest(to)?.1];
     let segment = own.interfaces[route.interface.index()].segment;

@@ -1,5 +1,6 @@
-//! What a device does with every first packet, gone through piece by piece: which rules, policy entries and filter entries ever
-//! decide, and which are hidden by those above them. Nothing is sampled: a rule that is told to be shadowed is.
+//! What a device does with every first packet, gone through piece by piece: which rules, policy
+//! entries and filter entries ever decide, and which are hidden by those above them. Nothing is
+//! sampled: a rule that is told to be shadowed is.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -21,7 +22,8 @@ struct Seen {
     beaten: [BTreeMap<RuleId, Packet>; 2],
     /// Rules that match wherever it is applied, likewise.
     company: [Option<BTreeSet<RuleId>>; 2],
-    /// The rule that would do the same wherever it is applied; `None` as soon as there is no such rule.
+    /// The rule that would do the same wherever it is applied; `None` as soon as there is no such
+    /// rule.
     double: Option<Option<RuleId>>,
     /// Of a fixed rule: a packet that it leads in and that the policy drops.
     refused: Option<Packet>,
@@ -55,7 +57,12 @@ impl Observer for Deciders {
 }
 
 /// All that is found so on a device; nothing where there is too much to go through.
-pub(super) fn find(device: &Device, id: DeviceId, steps: &mut Steps, findings: &mut Vec<Finding>) -> Option<()> {
+pub(super) fn find(
+    device: &Device,
+    id: DeviceId,
+    steps: &mut Steps,
+    findings: &mut Vec<Finding>,
+) -> Option<()> {
     let plan = device.plan();
     let mut proof = Proof {
         device,
@@ -75,12 +82,14 @@ pub(super) fn find(device: &Device, id: DeviceId, steps: &mut Steps, findings: &
 
 /// That nothing can be said of a device, for there would be too much to go through.
 pub(super) fn unproved(plan: &plan::DevicePlan) -> Finding {
-    let message =
-        format!("`{}` tells apart more classes of packets than are gone through: nothing is proved of it", plan.name);
-    let help =
-        "docs/limits.md says why there is a limit; fewer addresses on interfaces, or fewer different conditions, \
+    let message = format!(
+        "`{}` tells apart more classes of packets than are gone through: nothing is proved of it",
+        plan.name
+    );
+    let help = "docs/limits.md says why there is a limit; fewer addresses on interfaces, or fewer \
+         different conditions, \
                 bring it below"
-            .to_owned();
+        .to_owned();
     finding("not-proved", message, vec![plan.place], help)
 }
 
@@ -176,10 +185,13 @@ impl Proof<'_> {
         let rules = &self.device.plan().rules;
         match (&rules[a.index()].kind, &rules[b.index()].kind) {
             (RuleKind::Exempt, RuleKind::Exempt) => true,
-            (RuleKind::Pool { pool: a, fallback: x }, RuleKind::Pool { pool: b, fallback: y }) => a == b && x == y,
-            (RuleKind::Overload { target: a, fallback: x }, RuleKind::Overload { target: b, fallback: y }) => {
+            (RuleKind::Pool { pool: a, fallback: x }, RuleKind::Pool { pool: b, fallback: y }) => {
                 a == b && x == y
             }
+            (
+                RuleKind::Overload { target: a, fallback: x },
+                RuleKind::Overload { target: b, fallback: y },
+            ) => a == b && x == y,
             _ => false,
         }
     }
@@ -197,13 +209,18 @@ impl Proof<'_> {
                 continue;
             }
             match (seen.applied, seen.beaten.iter().flatten().next()) {
-                (false, Some((by, witness))) => findings.push(self.shadowed(id, *by, *witness, seen)),
+                (false, Some((by, witness))) => {
+                    findings.push(self.shadowed(id, *by, *witness, seen))
+                }
                 (false, None) => {
                     let message = format!(
-                        "no first packet ever comes to rule `{}`: nothing meets all that it asks for",
+                        "no first packet ever comes to rule `{}`: nothing meets all that it asks \
+                         for",
                         rule.name
                     );
-                    let help = "look at its `from`, `into`, `source` and `service`, and at routes, filters and policy before it".to_owned();
+                    let help = "look at its `from`, `into`, `source` and `service`, and at \
+                                routes, filters and policy before it"
+                        .to_owned();
                     findings.push(finding("rule-never-matches", message, vec![rule.place], help));
                 }
                 (true, _) => self.tell_overlaps(id, seen, findings),
@@ -214,31 +231,52 @@ impl Proof<'_> {
                     (
                         "translation-wider-than-policy",
                         format!("rule `{}` leads more in than the policy passes", rule.name),
-                        "narrow the rule by `service` or `source` to what is meant, or widen the policy",
+                        "narrow the rule by `service` or `source` to what is meant, or widen the \
+                         policy",
                     )
                 } else {
                     (
                         "refused-by-policy",
-                        format!("rule `{}` leads packets in, and the policy drops every one of them", rule.name),
+                        format!(
+                            "rule `{}` leads packets in, and the policy drops every one of them",
+                            rule.name
+                        ),
                         "a rule alone opens nothing: add a policy entry for it",
                     )
                 };
-                findings.push(finding(name, message, vec![rule.place], help.to_owned()).with_witness(witness));
+                findings.push(
+                    finding(name, message, vec![rule.place], help.to_owned()).with_witness(witness),
+                );
             }
         }
     }
 
     fn shadowed(&self, id: RuleId, by: RuleId, witness: Packet, seen: &Seen) -> Finding {
         let plan = self.device.plan();
-        let names: Vec<String> =
-            seen.beaten.iter().flatten().map(|b| b.0).take(3).map(|r| format!("`{}`", self.name(*r))).collect();
-        let more = if seen.beaten.iter().map(BTreeMap::len).sum::<usize>() > 3 { " and others" } else { "" };
-        let message =
-            format!("rule `{}` is never applied: {}{more} takes all that it is for", self.name(id), names.join(", "));
+        let names: Vec<String> = seen
+            .beaten
+            .iter()
+            .flatten()
+            .map(|b| b.0)
+            .take(3)
+            .map(|r| format!("`{}`", self.name(*r)))
+            .collect();
+        let more = if seen.beaten.iter().map(BTreeMap::len).sum::<usize>() > 3 {
+            " and others"
+        } else {
+            ""
+        };
+        let message = format!(
+            "rule `{}` is never applied: {}{more} takes all that it is for",
+            self.name(id),
+            names.join(", ")
+        );
         let help = format!("list it above `{}`, or take it out", self.name(by));
         let places = vec![plan.rules[id.index()].place, plan.rules[by.index()].place];
         let move_up = (by < id).then_some(Edit::MoveRule(self.id, id, by));
-        finding("rule-shadowed", message, places, help).with_witness(witness).with_edits(move_up.into_iter().collect())
+        finding("rule-shadowed", message, places, help)
+            .with_witness(witness)
+            .with_edits(move_up.into_iter().collect())
     }
 
     /// Rules above that take part of what a rule is for, and are no mere exceptions from it.
@@ -255,11 +293,13 @@ impl Proof<'_> {
             findings.push(finding("rule-redundant", message, places, "take it out".to_owned()));
         }
         let fixed = |r: RuleId| plan.rules[r.index()].kind.is_fixed();
-        let all = seen.beaten.iter().enumerate().flat_map(|(way, b)| b.iter().map(move |b| (way, b)));
+        let all =
+            seen.beaten.iter().enumerate().flat_map(|(way, b)| b.iter().map(move |b| (way, b)));
         // what a fixed rule does on the way out is an exception, or told as `static-below-overload`
         let all = all.filter(|(way, (by, _))| *way == INBOUND || !fixed(id) && !fixed(**by));
         let mut conflicts = all.filter(|(way, (by, _))| {
-            let inside = self.rules[by.index()].company[*way].as_ref().is_some_and(|c| c.contains(&id));
+            let inside =
+                self.rules[by.index()].company[*way].as_ref().is_some_and(|c| c.contains(&id));
             !inside && !self.do_the_same(**by, id)
         });
         let conflict = conflicts.next().map(|c| c.1);
@@ -269,18 +309,28 @@ impl Proof<'_> {
                 rule.name,
                 self.name(*by)
             );
-            let help = format!("if that is not meant, narrow `{}`, or list `{}` above it", self.name(*by), rule.name);
+            let help = format!(
+                "if that is not meant, narrow `{}`, or list `{}` above it",
+                self.name(*by),
+                rule.name
+            );
             let places = vec![rule.place, plan.rules[by.index()].place];
-            findings.push(finding("rule-partly-shadowed", message, places, help).with_witness(*witness));
+            findings.push(
+                finding("rule-partly-shadowed", message, places, help).with_witness(*witness),
+            );
         }
     }
 
     fn tell_policies(&self, findings: &mut Vec<Finding>) {
         let plan = self.device.plan();
         for (entry, _) in plan.policies.iter().zip(&self.policies).filter(|(_, seen)| !**seen) {
-            let message =
-                format!("this policy entry of `{}` decides about nothing: no first packet comes to it", plan.name);
-            let help = "entries above it, or filters and routes before the policy, decide about all that it is for: move it up, or take it out".to_owned();
+            let message = format!(
+                "this policy entry of `{}` decides about nothing: no first packet comes to it",
+                plan.name
+            );
+            let help = "entries above it, or filters and routes before the policy, decide about \
+                        all that it is for: move it up, or take it out"
+                .to_owned();
             findings.push(finding("policy-entry-shadowed", message, vec![entry.place], help));
         }
     }
@@ -288,15 +338,27 @@ impl Proof<'_> {
     fn tell_filters(&self, findings: &mut Vec<Finding>) {
         let plan = self.device.plan();
         for (i, acl) in plan.acls.iter().enumerate() {
-            let attached = plan.interfaces.iter().flat_map(|f| [f.ingress_acl, f.egress_acl]).flatten();
+            let attached =
+                plan.interfaces.iter().flat_map(|f| [f.ingress_acl, f.egress_acl]).flatten();
             if !attached.into_iter().any(|a| a.index() == i) {
                 continue;
             }
-            for (entry, _) in acl.entries.iter().zip(&self.entries[i]).filter(|(e, seen)| !**seen && !e.answers) {
-                let message =
-                    format!("this entry of filter `{}` decides about nothing: no first packet comes to it", acl.name);
-                let help = "entries above it decide about all that it is for: move it up, or take it out".to_owned();
-                findings.push(finding("filter-entry-shadowed", message, vec![entry.place, acl.place], help));
+            for (entry, _) in
+                acl.entries.iter().zip(&self.entries[i]).filter(|(e, seen)| !**seen && !e.answers)
+            {
+                let message = format!(
+                    "this entry of filter `{}` decides about nothing: no first packet comes to it",
+                    acl.name
+                );
+                let help =
+                    "entries above it decide about all that it is for: move it up, or take it out"
+                        .to_owned();
+                findings.push(finding(
+                    "filter-entry-shadowed",
+                    message,
+                    vec![entry.place, acl.place],
+                    help,
+                ));
             }
         }
     }

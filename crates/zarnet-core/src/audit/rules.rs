@@ -19,9 +19,12 @@ pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     }
     for (realm_set, what) in realm_sets {
         for name in realm_set.names.iter().filter(|n| !known.contains(&n.value.as_str())) {
-            let message =
-                format!("{what} matches nothing: no interface of `{}` has the realm `{}`", device.name, name.value);
-            let near = nearest(&name.value, known.iter().copied()).map(|n| format!("did you mean `{n}`?"));
+            let message = format!(
+                "{what} matches nothing: no interface of `{}` has the realm `{}`",
+                device.name, name.value
+            );
+            let near =
+                nearest(&name.value, known.iter().copied()).map(|n| format!("did you mean `{n}`?"));
             let listed = || format!("realms and interfaces of the device: {}", known.join(", "));
             findings.push(finding(
                 "realm-without-interface",
@@ -35,23 +38,33 @@ pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     hidden_statics(device, findings);
     let named: HashSet<&str> = named_zones(device).collect();
     once(device, &named, findings);
-    for interface in device.interfaces.iter().filter(|i| i.realm.is_none() && !named.contains(i.name.as_str())) {
-        let message =
-            format!("interface `{}` has no realm: no rule concerns what comes in or goes out by it", interface.name);
+    for interface in
+        device.interfaces.iter().filter(|i| i.realm.is_none() && !named.contains(i.name.as_str()))
+    {
+        let message = format!(
+            "interface `{}` has no realm: no rule concerns what comes in or goes out by it",
+            interface.name
+        );
         let help = "give it a `realm`, such as \"internal\" or \"external\"".to_owned();
         findings.push(finding("interface-without-realm", message, vec![interface.place], help));
     }
 }
 
-/// What rules, policy entries and routes of a device name: realms and interfaces, those by default included.
+/// What rules, policy entries and routes of a device name: realms and interfaces, those by default
+/// included.
 fn named_zones(device: &DevicePlan) -> impl Iterator<Item = &str> {
     let rules = device.rules.iter().flat_map(|r| [&r.from, &r.into, &r.hairpin]);
     let policies = device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into));
     let routes = device.routes.iter().filter_map(|r| r.condition.as_ref()?.from.as_ref());
-    rules.chain(policies).chain(routes).flat_map(|realm_set| &realm_set.names).map(|name| name.value.as_str())
+    rules
+        .chain(policies)
+        .chain(routes)
+        .flat_map(|realm_set| &realm_set.names)
+        .map(|name| name.value.as_str())
 }
 
-/// A realm that one interface has and nothing else names: likely a slip, or a realm that nothing is for.
+/// A realm that one interface has and nothing else names: likely a slip, or a realm that nothing is
+/// for.
 fn once(device: &DevicePlan, named: &HashSet<&str>, findings: &mut Vec<Finding>) {
     if device.rules.is_empty() && device.policies.is_empty() {
         return;
@@ -68,24 +81,31 @@ fn once(device: &DevicePlan, named: &HashSet<&str>, findings: &mut Vec<Finding>)
             interface.name, device.name
         );
         let near = nearest(realm, named.iter().copied()).map(|n| format!("did you mean `{n}`?"));
-        let help = near.unwrap_or_else(|| "name it in a rule or policy entry, if one is meant for it".to_owned());
+        let help = near.unwrap_or_else(|| {
+            "name it in a rule or policy entry, if one is meant for it".to_owned()
+        });
         findings.push(finding("realm-used-once", message, vec![interface.place], help));
     }
 }
 
 fn unattached(device: &DevicePlan, findings: &mut Vec<Finding>) {
     for (i, acl) in device.acls.iter().enumerate() {
-        let mut attached = device.interfaces.iter().flat_map(|f| [f.ingress_acl, f.egress_acl]).flatten();
+        let mut attached =
+            device.interfaces.iter().flat_map(|f| [f.ingress_acl, f.egress_acl]).flatten();
         if !attached.any(|a| a.index() == i) {
-            let message = format!("filter `{}` is attached to no interface: it does nothing", acl.name);
-            let help =
-                format!("attach it with `ingress-acl = \"{0}\"` or `egress-acl = \"{0}\"`, or take it out", acl.name);
+            let message =
+                format!("filter `{}` is attached to no interface: it does nothing", acl.name);
+            let help = format!(
+                "attach it with `ingress-acl = \"{0}\"` or `egress-acl = \"{0}\"`, or take it out",
+                acl.name
+            );
             findings.push(finding("filter-not-attached", message, vec![acl.place], help));
         }
     }
 }
 
-/// In listed order, a static below an overload that matches its internal end too loses outbound and wins inbound.
+/// In listed order, a static below an overload that matches its internal end too loses outbound and
+/// wins inbound.
 fn hidden_statics(device: &DevicePlan, findings: &mut Vec<Finding>) {
     if device.behaviour.rule_order != RuleOrder::Listed {
         return;
@@ -114,11 +134,18 @@ fn hidden_statics(device: &DevicePlan, findings: &mut Vec<Finding>) {
         }
         if let Some(above) = device.rules[..i].iter().find(hides) {
             let message = format!(
-                "rule `{}` is listed below `{}`, which matches its internal end first: it works inbound only",
+                "rule `{}` is listed below `{}`, which matches its internal end first: it works \
+                 inbound only",
                 rule.name, above.name
             );
-            let help = format!("list it above `{}`, or set `rule-order = \"fixed-first\"`", above.name);
-            findings.push(finding("static-below-overload", message, vec![rule.place, above.place], help));
+            let help =
+                format!("list it above `{}`, or set `rule-order = \"fixed-first\"`", above.name);
+            findings.push(finding(
+                "static-below-overload",
+                message,
+                vec![rule.place, above.place],
+                help,
+            ));
         }
     }
 }

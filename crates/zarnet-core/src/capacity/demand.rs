@@ -1,4 +1,5 @@
-//! What is asked of a supply in its busiest hour, and how far that is what a formula takes it to be.
+//! What is asked of a supply in its busiest hour, and how far that is what a formula takes it to
+//! be.
 
 use super::Resource;
 use super::erlang;
@@ -12,12 +13,18 @@ pub const MOST_UNITS: u64 = 1 << 20;
 named! {
     /// Something that a forecast rests on and that the traffic contradicts.
     Assumption {
-        Bursts, "bursts", "Requests come in bursts, not independently of each other: more are refused than the formula says.";
-        HeavyHolders, "heavy-holders", "A few hosts hold far more than the others: a limit for each host may help more than a larger supply.";
-        FewHosts, "few-hosts", "There are hardly more hosts than there is to hand out: fewer are refused than the formula says.";
-        Retries, "retries", "Refused hosts try again: each is counted once for the time that it would have held.";
-        ShortRecord, "short-record", "The traffic is short against the time that each holds: use has not settled yet.";
-        NeverInUse, "never-in-use", "Nothing of it was asked for: there is nothing to forecast from.";
+        Bursts, "bursts", "Requests come in bursts, not independently of each other: more are \
+                           refused than the formula says.";
+        HeavyHolders, "heavy-holders", "A few hosts hold far more than the others: a limit for \
+                                        each host may help more than a larger supply.";
+        FewHosts, "few-hosts", "There are hardly more hosts than there is to hand out: fewer are \
+                                refused than the formula says.";
+        Retries, "retries", "Refused hosts try again: each is counted once for the time that it \
+                             would have held.";
+        ShortRecord, "short-record", "The traffic is short against the time that each holds: use \
+                                      has not settled yet.";
+        NeverInUse, "never-in-use", "Nothing of it was asked for: there is nothing to forecast \
+                                     from.";
     }
 }
 
@@ -26,7 +33,7 @@ named! {
 pub struct Demand {
     /// The busiest hour, or all of the traffic where it is shorter.
     pub from: Instant,
-    /// Its end.
+    /// When the window ends.
     pub until: Instant,
     /// Requests a second, refused ones included.
     pub rate: f64,
@@ -38,7 +45,8 @@ pub struct Demand {
     pub carried: f64,
     /// Share of requests that were refused.
     pub refused: f64,
-    /// Variance of requests over their mean, in stretches of the hour: 1 where they are independent.
+    /// Variance of requests over their mean, in stretches of the hour: 1 where they are
+    /// independent.
     pub burstiness: f64,
     /// What the traffic contradicts.
     pub contradicted: Vec<Assumption>,
@@ -62,12 +70,15 @@ fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Inst
         return (from, until);
     }
     let step = HOUR / 12;
-    let starts = (0..=(length - HOUR).div_ceil(step)).map(|n| from.0 + (n * step).min(length - HOUR));
+    let starts =
+        (0..=(length - HOUR).div_ceil(step)).map(|n| from.0 + (n * step).min(length - HOUR));
     let weigh = |start: u64| {
         let (a, b) = (Instant(start), Instant(start + HOUR));
         (refusals(resource, a, b), resource.series.mean(a, b))
     };
-    let best = starts.map(|s| (weigh(s), s)).reduce(|best, next| if next.0 > best.0 { next } else { best });
+    let best = starts
+        .map(|s| (weigh(s), s))
+        .reduce(|best, next| if next.0 > best.0 { next } else { best });
     let start = best.map_or(from.0, |b| b.1);
     (Instant(start), Instant(start + HOUR))
 }
@@ -105,8 +116,9 @@ pub fn of_hour(resource: &Resource, (from, until): (Instant, Instant)) -> Demand
     d
 }
 
-/// For how long what began in an hour holds, in seconds. What lived when the hour began is carried by it, but did not begin
-/// in it: over all of the traffic both agree, and in an hour that lies half a holding time later they nearly do.
+/// For how long what began in an hour holds, in seconds. What lived when the hour began is carried
+/// by it, but did not begin in it: over all of the traffic both agree, and in an hour that lies
+/// half a holding time later they nearly do.
 fn holding_time(resource: &Resource, (from, until): (Instant, Instant), begun: f64) -> f64 {
     let series = &resource.series;
     let end = series.spans().last().map_or(until, |s| s.from.max(until));
@@ -119,7 +131,8 @@ fn holding_time(resource: &Resource, (from, until): (Instant, Instant), begun: f
     series.mean(later(from), later(until)) * length / begun
 }
 
-/// Requests of hosts that were refused in an hour: one for each time that the host would have held it.
+/// Requests of hosts that were refused in an hour: one for each time that the host would have held
+/// it.
 fn once_each(resource: &Resource, from: Instant, until: Instant, holds: f64) -> f64 {
     let one = |r: &super::Refused| {
         let within = r.times.iter().filter(|t| (from..until).contains(*t));
@@ -138,7 +151,8 @@ fn once_each(resource: &Resource, from: Instant, until: Instant, holds: f64) -> 
 
 fn burstiness(resource: &Resource, from: Instant, until: Instant) -> f64 {
     let spans = resource.series.reduced(from, until, STRETCHES);
-    let counts: Vec<f64> = spans.iter().map(|s| f64::from(s.begun) + f64::from(s.refused)).collect();
+    let counts: Vec<f64> =
+        spans.iter().map(|s| f64::from(s.begun) + f64::from(s.refused)).collect();
     let n = counts.len() as f64;
     let mean = counts.iter().sum::<f64>() / n;
     if mean <= 0.0 {
@@ -159,7 +173,8 @@ fn contradicted(resource: &Resource, d: &Demand, retries: bool, unit: bool) -> V
     }
     let held: u64 = resource.holders.iter().map(|h| h.held).sum();
     let mean = held as f64 / resource.holders.len().max(1) as f64;
-    if !unit && resource.holders.first().is_some_and(|h| h.held as f64 > 5.0 * mean && h.held >= 20) {
+    if !unit && resource.holders.first().is_some_and(|h| h.held as f64 > 5.0 * mean && h.held >= 20)
+    {
         list.push(Assumption::HeavyHolders);
     }
     let mut hosts: Vec<_> = resource.holders.iter().map(|h| h.host).collect();
@@ -202,7 +217,8 @@ impl Demand {
         Forecast { growth, offered, refusal, every }
     }
 
-    /// How many times the load may grow so that no more than `target` is refused; below 1 if it is too much already.
+    /// How many times the load may grow so that no more than `target` is refused; below 1 if it is
+    /// too much already.
     pub fn headroom(&self, usable: u64, target: f64) -> Option<f64> {
         (self.offered > 0.0).then(|| erlang::offered_for(usable, target) / self.offered)
     }

@@ -1,13 +1,14 @@
 //! How likely a request finds everything in use, and how much is needed so that this is rare.
 //!
-//! Erlang's loss formula (the first, often called B): requests come at random and independently of each other, one that
-//! finds nothing left is gone for good, and only the mean of how long each holds matters, not how it is distributed.
+//! Erlang's loss formula (the first, often called B): requests come at random and independently of
+//! each other, one that finds nothing left is gone for good, and only the mean of how long each
+//! holds matters, not how it is distributed.
 
-/// The probability that a request finds all of `servers` in use, when `offered` of them would be in use on the average if
-/// there were no end to them. `offered`: in erlang, 0 or more.
+/// The probability that a request finds all of `servers` in use, when `offered` of them would be in
+/// use on the average if there were no end to them. `offered`: in erlang, 0 or more.
 ///
-/// Its inverse is the sum of servers!/(servers-k)! / offered^k over all k: every term is positive, so that nothing is lost
-/// to rounding, and only about the square root of `servers` of them matter.
+/// Its inverse is the sum of servers!/(servers-k)! / offered^k over all k: every term is positive,
+/// so that nothing is lost to rounding, and only about the square root of `servers` of them matter.
 pub fn refusal(servers: u64, offered: f64) -> f64 {
     if offered.is_nan() || offered <= 0.0 {
         return 0.0;
@@ -24,7 +25,8 @@ pub fn refusal(servers: u64, offered: f64) -> f64 {
     1.0 / sum
 }
 
-/// The fewest that keep the probability at or below `target`; `None` if more than `most` would be needed.
+/// The fewest that keep the probability at or below `target`; `None` if more than `most` would be
+/// needed.
 pub fn servers_for(offered: f64, target: f64, most: u64) -> Option<u64> {
     if refusal(most, offered) > target {
         return None;
@@ -59,7 +61,8 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    /// Erlang's own table and those that were computed after it: servers, refusal, the traffic that they carry so.
+    /// Erlang's own table and those that were computed after it: servers, refusal, the traffic that
+    /// they carry so.
     #[test]
     fn published_values_are_met() {
         let table = [
@@ -81,7 +84,10 @@ mod tests {
         ];
         for (servers, target, offered) in table {
             let got = offered_for(servers, target);
-            assert!((got - offered).abs() <= offered * 0.0005 + 5e-5, "{servers} {target}: {got} for {offered}");
+            assert!(
+                (got - offered).abs() <= offered * 0.0005 + 5e-5,
+                "{servers} {target}: {got} for {offered}"
+            );
             assert_eq!(servers_for(offered * 0.999, target, 1000), Some(servers));
         }
     }
@@ -107,7 +113,10 @@ mod tests {
         }
 
         #[test]
-        fn more_servers_refuse_less_and_more_load_more(servers in 1u64..500, offered in 0.1f64..700.0) {
+        fn more_servers_refuse_less_and_more_load_more(
+            servers in 1u64..500,
+            offered in 0.1f64..700.0,
+        ) {
             let b = refusal(servers, offered);
             // what is too small for a number is 0, and cannot be less
             prop_assert!(refusal(servers + 1, offered) < b || b == 0.0);

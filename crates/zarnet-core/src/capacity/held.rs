@@ -22,8 +22,11 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
         }
         let usable = device::usable_by_pool(device, &taken);
         let node = Device::new(device, &taken, 0);
-        let mut by_supply: BTreeMap<Supply, (BTreeMap<IpAddr, Holder>, BTreeSet<IpAddr>)> = BTreeMap::new();
-        for (supply, rule, row) in rows.iter().filter_map(|o| supply_of(device, o).map(|(s, r)| (s, r, o))) {
+        let mut by_supply: BTreeMap<Supply, (BTreeMap<IpAddr, Holder>, BTreeSet<IpAddr>)> =
+            BTreeMap::new();
+        for (supply, rule, row) in
+            rows.iter().filter_map(|o| supply_of(device, o).map(|(s, r)| (s, r, o)))
+        {
             let (holders, addresses) = by_supply.entry(supply).or_default();
             addresses.insert(row.external.address);
             let new = Holder {
@@ -42,13 +45,16 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
         for (supply, (holders, addresses)) in by_supply {
             let size = match supply {
                 Supply::Pool(pool) => usable[pool.index()].map(u64::from),
-                Supply::Ports(address, protocol, range) => Some(node.usable_ports(address, protocol, range)),
+                Supply::Ports(address, protocol, range) => {
+                    Some(node.usable_ports(address, protocol, range))
+                }
                 _ => None,
             };
             let mut holders: Vec<Holder> = holders.into_values().collect();
             holders.sort_by_key(|h| (std::cmp::Reverse(h.held), h.host));
             let whole = matches!(supply, Supply::Pool(_));
-            let in_use = if whole { addresses.len() as u64 } else { holders.iter().map(|h| h.held).sum() };
+            let in_use =
+                if whole { addresses.len() as u64 } else { holders.iter().map(|h| h.held).sum() };
             let mut series = Series::new(size);
             series.note(0, u32::try_from(in_use).unwrap_or(u32::MAX), false, 2);
             list.push(Resource {
@@ -67,7 +73,8 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
     list
 }
 
-/// The supply that an entry draws on, by the rule that explains it; `None` for one of a fixed rule, or of none.
+/// The supply that an entry draws on, by the rule that explains it; `None` for one of a fixed rule,
+/// or of none.
 fn supply_of(device: &plan::DevicePlan, row: &Observed) -> Option<(Supply, RuleId)> {
     let (internal, external) = (row.internal.address, row.external);
     let explains = |(_, rule): &&(usize, &plan::Rule)| {

@@ -1,7 +1,8 @@
 //! What runs out, when, for whom, who has it, and how much would be enough.
 //!
-//! [`resources`] reads a recorded prediction, [`of_table`] the table of a device; [`erlang`] and [`demand`] make a forecast
-//! of it; [`remedies`] proposes changes of the plan, which whoever has its text tries on the same traffic.
+//! [`resources`] reads a recorded prediction, [`of_table`] the table of a device; [`erlang`] and
+//! [`demand`] make a forecast of it; [`remedies`] proposes changes of the plan, which whoever has
+//! its text tries on the same traffic.
 
 mod demand;
 pub mod erlang;

@@ -11,7 +11,9 @@ impl Proposals<'_> {
     /// The enabled rules that overload the address or target of a supply.
     pub(super) fn overloads(&self, resource: &Resource) -> Vec<(RuleId, Target)> {
         let holds = |target: Target| match resource.supply {
-            Supply::Ports(address, ..) | Supply::Blocks(address, ..) => self.device.listed_by(target).contains(address),
+            Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
+                self.device.listed_by(target).contains(address)
+            }
             Supply::PortsOfAll(own, ..) => own == target,
             _ => false,
         };
@@ -27,14 +29,18 @@ impl Proposals<'_> {
         let rules = self.overloads(resource);
         let Some((rule, target)) = rules.first().copied() else { return };
         let have = match resource.supply {
-            Supply::PortsOfAll(Target::Pool(p), ..) => self.device.pools[p.index()].listed().count() as u64,
+            Supply::PortsOfAll(Target::Pool(p), ..) => {
+                self.device.pools[p.index()].listed().count() as u64
+            }
             _ => 1,
         };
         let on_each = (usable / have.max(1)).max(1);
         let more = needed.div_ceil(on_each).saturating_sub(have).clamp(1, 65_536);
         let listed = match target {
             Target::Pool(p) => self.device.pools[p.index()].listed(),
-            Target::Interface(i) => self.device.interfaces[i.index()].own().map(AddressRange::one).collect(),
+            Target::Interface(i) => {
+                self.device.interfaces[i.index()].own().map(AddressRange::one).collect()
+            }
             Target::Address(a) => std::iter::once(AddressRange::one(a)).collect(),
         };
         // a pool hands out no address that an interface has: in its place come others
@@ -53,20 +59,32 @@ impl Proposals<'_> {
         let (title, edits) = match target {
             Target::Pool(pool) => {
                 let name = &self.device.pools[pool.index()].name;
-                let append =
-                    |r: &String| Edit::Append(Table::Pool(self.id, pool), "addresses".to_owned(), r.as_str().into());
-                (format!("{got} more to overload in {name}: {}", list.join(", ")), list.iter().map(append).collect())
+                let append = |r: &String| {
+                    Edit::Append(
+                        Table::Pool(self.id, pool),
+                        "addresses".to_owned(),
+                        r.as_str().into(),
+                    )
+                };
+                (
+                    format!("{got} more to overload in {name}: {}", list.join(", ")),
+                    list.iter().map(append).collect(),
+                )
             }
             _ => {
                 let name = self.fresh_pool(&self.device.rules[rule.index()].name);
                 let addresses = Value::List(list.iter().map(|r| r.as_str().into()).collect());
-                // a host keeps its address: hosts that all began on the lowest would fill it and leave the others idle
-                let fields =
-                    vec![("name", name.as_str().into()), ("addresses", addresses), ("pick", "by-source".into())];
+                // a host keeps its address: hosts that all began on the lowest would fill it and
+                // leave the others idle
+                let fields = vec![
+                    ("name", name.as_str().into()),
+                    ("addresses", addresses),
+                    ("pick", "by-source".into()),
+                ];
                 let mut edits = vec![Edit::Insert(self.id, List::Pools, None, fields)];
-                edits.extend(
-                    rules.iter().map(|r| Edit::Set(Table::Rule(self.id, r.0), "as".to_owned(), name.as_str().into())),
-                );
+                edits.extend(rules.iter().map(|r| {
+                    Edit::Set(Table::Rule(self.id, r.0), "as".to_owned(), name.as_str().into())
+                }));
                 (format!("overload {got} addresses instead of one: {}", list.join(", ")), edits)
             }
         };
@@ -75,7 +93,8 @@ impl Proposals<'_> {
 
     pub(super) fn fresh_pool(&self, rule: &str) -> String {
         let taken = |n: &str| {
-            self.device.pools.iter().any(|p| p.name == n) || self.device.interfaces.iter().any(|i| i.name == n)
+            self.device.pools.iter().any(|p| p.name == n)
+                || self.device.interfaces.iter().any(|i| i.name == n)
         };
         let first = format!("{rule}-addresses");
         let mut names = std::iter::once(first.clone()).chain((2..).map(|n| format!("{first}-{n}")));
@@ -95,19 +114,29 @@ impl Proposals<'_> {
         let now = self.device.behaviour.ports_per_host.map(u64::from);
         if heaviest <= share || now.is_some_and(|n| n <= share) {
             let obstacle = format!("nobody holds more than a fair share, {share}");
-            return self.prevented(Kind::LimitPerHost, "a limit for each host".to_owned(), obstacle);
+            return self.prevented(
+                Kind::LimitPerHost,
+                "a limit for each host".to_owned(),
+                obstacle,
+            );
         }
-        let edit = Edit::Set(Table::Behaviour(self.id), "ports-per-host".to_owned(), Value::Number(share as i64));
+        let edit = Edit::Set(
+            Table::Behaviour(self.id),
+            "ports-per-host".to_owned(),
+            Value::Number(share as i64),
+        );
         self.offer(
             Kind::LimitPerHost,
             format!(
-                "at most {share} mappings for each host, which leaves a tenth free with the holders of that moment"
+                "at most {share} mappings for each host, which leaves a tenth free with the \
+                 holders of that moment"
             ),
             vec![edit],
         );
     }
 
-    /// The most that each may have so that a tenth is left: those who want less leave theirs to the others.
+    /// The most that each may have so that a tenth is left: those who want less leave theirs to the
+    /// others.
     pub(super) fn fair_share(&self, resource: &Resource, usable: u64, hosts: usize) -> u64 {
         let mut wants: Vec<u64> = resource.holders.iter().map(|h| h.held).collect();
         wants.sort_unstable();

@@ -1,5 +1,5 @@
-//! What could be done about a supply that runs out: changes of the plan, each with what it costs. Which of them helps is for
-//! the same traffic to tell.
+//! What could be done about a supply that runs out: changes of the plan, each with what it costs.
+//! Which of them helps is for the same traffic to tell.
 
 use std::time::Duration;
 
@@ -9,37 +9,53 @@ use crate::named::named;
 use crate::net::{AddressRange, AddressSet};
 use crate::plan::edit::{Edit, Table, Value};
 use crate::plan::{
-    Dependence, DeviceId, DevicePlan, Fallback, InterfaceId, Pick, Plan, PoolId, RuleId, RuleKind, Target, free_ranges,
+    Dependence, DeviceId, DevicePlan, Fallback, InterfaceId, Pick, Plan, PoolId, RuleId, RuleKind,
+    Target, free_ranges,
 };
 
 named! {
     /// A kind of remedy, with what it costs.
     Kind {
-        WholePrefix, "whole-prefix", "Nothing where the prefix is routed to the device; on a link, neighbours may take the two addresses for network and broadcast.";
-        LargerPool, "larger-pool", "More external addresses are used up, which cannot serve anything else.";
-        MoreAddresses, "more-addresses", "More external addresses are used up; hosts behind them no longer share one.";
-        Fallback, "fallback", "Whoever finds the pool empty shares an address by port: nobody reaches such a host from outside by its own address.";
-        OverloadInstead, "overload-instead", "No host has an address of its own any more: protocols without ports stop working for all but one, and peers see shared addresses.";
-        ShorterTimers, "shorter-timers", "What is quiet for longer than the new timers loses its mapping: long quiet conversations break.";
-        ShorterBinding, "shorter-binding", "A host that comes back may get another address than it had.";
-        LimitPerHost, "limit-per-host", "Hosts that want more than the limit are refused, so that the others are not.";
-        PickBySource, "pick-by-source", "Nothing: it changes which address a host gets, and so for how long it keeps the same one.";
-        PickLowest, "pick-lowest", "Nothing: it changes which address a host gets, and leaves the upper ones free for the longest time.";
-        ArbitraryPooling, "arbitrary-pooling", "A host shows several addresses at a time, which breaks what expects one (RFC 4787 REQ-2).";
-        PortOverloading, "port-overloading", "Mappings depend on the peer: what needs the same external port towards everybody breaks (RFC 4787 REQ-1).";
+        WholePrefix, "whole-prefix", "Nothing where the prefix is routed to the device; on a \
+                                      link, neighbours may take the two addresses for network and \
+                                      broadcast.";
+        LargerPool, "larger-pool", "More external addresses are used up, which cannot serve \
+                                    anything else.";
+        MoreAddresses, "more-addresses", "More external addresses are used up; hosts behind them \
+                                          no longer share one.";
+        Fallback, "fallback", "Whoever finds the pool empty shares an address by port: nobody \
+                               reaches such a host from outside by its own address.";
+        OverloadInstead, "overload-instead", "No host has an address of its own any more: \
+                                              protocols without ports stop working for all but \
+                                              one, and peers see shared addresses.";
+        ShorterTimers, "shorter-timers", "What is quiet for longer than the new timers loses its \
+                                          mapping: long quiet conversations break.";
+        ShorterBinding, "shorter-binding", "A host that comes back may get another address than \
+                                            it had.";
+        LimitPerHost, "limit-per-host", "Hosts that want more than the limit are refused, so that \
+                                         the others are not.";
+        PickBySource, "pick-by-source", "Nothing: it changes which address a host gets, and so \
+                                         for how long it keeps the same one.";
+        PickLowest, "pick-lowest", "Nothing: it changes which address a host gets, and leaves the \
+                                    upper ones free for the longest time.";
+        ArbitraryPooling, "arbitrary-pooling", "A host shows several addresses at a time, which \
+                                                breaks what expects one (RFC 4787 REQ-2).";
+        PortOverloading, "port-overloading", "Mappings depend on the peer: what needs the same \
+                                              external port towards everybody breaks (RFC 4787 \
+                                              REQ-1).";
     }
 }
 
 /// A change that may help.
 #[derive(Debug, Clone)]
 pub struct Remedy {
-    /// What it is.
+    /// Which remedy it is.
     pub kind: Kind,
     /// What it does, for a person.
     pub title: String,
     /// The changes; none where something prevents it.
     pub edits: Vec<Edit>,
-    /// What prevents it.
+    /// Why the remedy cannot be tried; `None` if it can.
     pub obstacle: Option<String>,
 }
 
@@ -47,7 +63,8 @@ pub struct Remedy {
 const LEAST_UDP: Duration = Duration::from_secs(120);
 const LEAST_TCP: Duration = Duration::from_secs(7440);
 
-/// What could be done for a resource; `needed`: the size that meets the target, where one was found.
+/// What could be done for a resource; `needed`: the size that meets the target, where one was
+/// found.
 pub fn remedies(plan: &Plan, resource: &Resource, needed: Option<u64>) -> Vec<Remedy> {
     let device = &plan.devices[resource.device.index()];
     let proposals = Proposals { plan, id: resource.device, device, list: Vec::new() };
@@ -133,7 +150,8 @@ impl Proposals<'_> {
         };
         if lost > 0 {
             let edit = Edit::Set(Table::Pool(self.id, pool), "usable".to_owned(), "all".into());
-            let title = format!("hand out the {lost} network and broadcast addresses of {name} too");
+            let title =
+                format!("hand out the {lost} network and broadcast addresses of {name} too");
             self.offer(Kind::WholePrefix, title, vec![edit]);
         }
     }
@@ -149,20 +167,35 @@ impl Proposals<'_> {
         }
         let edits = free
             .iter()
-            .map(|r| Edit::Append(Table::Pool(self.id, pool), "addresses".to_owned(), r.to_string().into()))
+            .map(|r| {
+                Edit::Append(
+                    Table::Pool(self.id, pool),
+                    "addresses".to_owned(),
+                    r.to_string().into(),
+                )
+            })
             .collect();
         let list: Vec<String> = free.iter().map(ToString::to_string).collect();
-        let short =
-            if got < u128::from(more) { format!(", all that are free of {more} wanted") } else { String::new() };
-        let what = if got == 1 { "one address more".to_owned() } else { format!("{got} addresses more") };
-        self.offer(Kind::LargerPool, format!("{what} in {name}: {}{short}", list.join(", ")), edits);
+        let short = if got < u128::from(more) {
+            format!(", all that are free of {more} wanted")
+        } else {
+            String::new()
+        };
+        let what =
+            if got == 1 { "one address more".to_owned() } else { format!("{got} addresses more") };
+        self.offer(
+            Kind::LargerPool,
+            format!("{what} in {name}: {}{short}", list.join(", ")),
+            edits,
+        );
     }
 
     /// The interface that a rule translates into, if it has an address.
     fn egress(&self, rule: RuleId) -> Option<InterfaceId> {
         let realm_set = &self.device.rules[rule.index()].into.interfaces;
         let interfaces = self.device.interfaces.iter().enumerate();
-        let mut able = interfaces.filter(|(i, f)| realm_set.contains(InterfaceId(*i as u16)) && f.primary().is_some());
+        let mut able = interfaces
+            .filter(|(i, f)| realm_set.contains(InterfaceId(*i as u16)) && f.primary().is_some());
         able.next().map(|(i, _)| InterfaceId(i as u16))
     }
 
@@ -176,7 +209,11 @@ impl Proposals<'_> {
         let Some((_, interface)) = rules.first() else { return };
         let name = self.device.interfaces[interface.index()].name.clone();
         let edit = |(rule, _): &(RuleId, InterfaceId)| {
-            Edit::Set(Table::Rule(self.id, *rule), "when-exhausted".to_owned(), name.as_str().into())
+            Edit::Set(
+                Table::Rule(self.id, *rule),
+                "when-exhausted".to_owned(),
+                name.as_str().into(),
+            )
         };
         let edits = rules.iter().map(edit).collect();
         self.offer(Kind::Fallback, format!("overload {name} when it is used up"), edits);
@@ -188,7 +225,9 @@ impl Proposals<'_> {
         let title = format!("share the addresses of {name} by port from the start");
         let edits = rules
             .iter()
-            .map(|(rule, _)| Edit::Set(Table::Rule(self.id, *rule), "type".to_owned(), "overload".into()))
+            .map(|(rule, _)| {
+                Edit::Set(Table::Rule(self.id, *rule), "type".to_owned(), "overload".into())
+            })
             .collect::<Vec<_>>();
         if !edits.is_empty() {
             self.offer(Kind::OverloadInstead, title, edits);
@@ -204,20 +243,33 @@ impl Proposals<'_> {
     fn shorter_binding(&mut self) {
         let binding = self.device.timers.binding;
         if !binding.is_zero() {
-            let title = format!("free an address with its last session, not {} s later", binding.as_secs());
-            self.offer(Kind::ShorterBinding, title, vec![self.set_timer("binding", Duration::ZERO)]);
+            let title =
+                format!("free an address with its last session, not {} s later", binding.as_secs());
+            self.offer(
+                Kind::ShorterBinding,
+                title,
+                vec![self.set_timer("binding", Duration::ZERO)],
+            );
         }
     }
 
     fn shorter_timers(&mut self) {
         let timers = &self.device.timers;
-        let able = [("udp-timeout", timers.udp, LEAST_UDP), ("tcp-idle-timeout", timers.tcp_idle, LEAST_TCP)];
+        let able = [
+            ("udp-timeout", timers.udp, LEAST_UDP),
+            ("tcp-idle-timeout", timers.tcp_idle, LEAST_TCP),
+        ];
         let able: Vec<_> = able.into_iter().filter(|t| t.1 > t.2).collect();
         if able.is_empty() {
             let title = "shorter timers".to_owned();
-            return self.prevented(Kind::ShorterTimers, title, "they are as short as the standards allow".to_owned());
+            return self.prevented(
+                Kind::ShorterTimers,
+                title,
+                "they are as short as the standards allow".to_owned(),
+            );
         }
-        let said: Vec<String> = able.iter().map(|t| format!("{} {} s", t.0, t.2.as_secs())).collect();
+        let said: Vec<String> =
+            able.iter().map(|t| format!("{} {} s", t.0, t.2.as_secs())).collect();
         let edits = able.iter().map(|t| self.set_timer(t.0, t.2)).collect();
         let title = format!("the shortest timers that the standards allow: {}", said.join(", "));
         self.offer(Kind::ShorterTimers, title, edits);
@@ -258,7 +310,11 @@ impl Proposals<'_> {
         }
         if several && behaviour.paired {
             let edits = vec![set("pooling", "arbitrary".into())];
-            self.offer(Kind::ArbitraryPooling, "let a host use any address that has a port left".to_owned(), edits);
+            self.offer(
+                Kind::ArbitraryPooling,
+                "let a host use any address that has a port left".to_owned(),
+                edits,
+            );
         }
         if !behaviour.port_overloading {
             let mut edits = Vec::new();
@@ -266,7 +322,11 @@ impl Proposals<'_> {
                 edits.push(set("mapping", "address-and-port-dependent".into()));
             }
             edits.push(set("port-overloading", Value::Flag(true)));
-            self.offer(Kind::PortOverloading, "let a port serve several peers at a time".to_owned(), edits);
+            self.offer(
+                Kind::PortOverloading,
+                "let a port serve several peers at a time".to_owned(),
+                edits,
+            );
         }
     }
 }
@@ -274,7 +334,11 @@ impl Proposals<'_> {
 /// The address behind a range.
 fn next(range: AddressRange) -> Option<std::net::IpAddr> {
     match range.last() {
-        std::net::IpAddr::V4(a) => a.to_bits().checked_add(1).map(|n| std::net::IpAddr::V4(n.into())),
-        std::net::IpAddr::V6(a) => a.to_bits().checked_add(1).map(|n| std::net::IpAddr::V6(n.into())),
+        std::net::IpAddr::V4(a) => {
+            a.to_bits().checked_add(1).map(|n| std::net::IpAddr::V4(n.into()))
+        }
+        std::net::IpAddr::V6(a) => {
+            a.to_bits().checked_add(1).map(|n| std::net::IpAddr::V6(n.into()))
+        }
     }
 }

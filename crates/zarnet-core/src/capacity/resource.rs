@@ -12,15 +12,15 @@ use crate::reason::Reason;
 /// A supply of a device: how much there is, how much of it is in use, and what came of that.
 #[derive(Debug, Clone)]
 pub struct Resource {
-    /// The device.
+    /// The device that has the resource.
     pub device: DeviceId,
-    /// What it is.
+    /// Which supply of the device it is.
     pub supply: Supply,
     /// Use over all the traffic, and how much there is.
     pub series: Series,
     /// The moment that holders, `in_use` and `next_release` are of.
     pub at: Instant,
-    /// In use then.
+    /// How much of it is in use at that moment.
     pub in_use: u64,
     /// When less is in use for the first time after it.
     pub next_release: Option<Instant>,
@@ -35,32 +35,34 @@ pub struct Resource {
 /// A host that found nothing left.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refused {
-    /// The host.
+    /// Address of the host.
     pub host: IpAddr,
     /// Why, the first time.
     pub reason: Reason,
     /// The rule, the first time.
     pub rule: Option<RuleId>,
-    /// How often.
+    /// Number of its flows that were refused.
     pub flows: u64,
     /// Each time, in order.
     pub times: Vec<Instant>,
-    /// The first time.
+    /// When a flow was first refused.
     pub first: Instant,
-    /// The last time.
+    /// When a flow was last refused.
     pub last: Instant,
 }
 
-/// What ran out or could: of every device, pools first, then ports by address, then what the device has all of. Where `given`
-/// is set, holders are those of the prediction's table; else those at each resource's first refusal, where it had one.
+/// What ran out or could: of every device, pools first, then ports by address, then what the device
+/// has all of. Where `given` is set, holders are those of the prediction's table; else those at
+/// each resource's first refusal, where it had one.
 pub fn resources(prediction: &Prediction, given: bool) -> Vec<Resource> {
     let mut list = Vec::new();
     for table in &prediction.tables {
         let Some(history) = &table.history else { continue };
         let device = &prediction.plan.devices[table.device.index()];
         let supplies = history.supplies();
-        let firsts: Vec<Option<&FirstRefusal>> =
-            (0..supplies.len() as u32).map(|n| first_refusal(prediction, table.device, n).filter(|_| !given)).collect();
+        let firsts: Vec<Option<&FirstRefusal>> = (0..supplies.len() as u32)
+            .map(|n| first_refusal(prediction, table.device, n).filter(|_| !given))
+            .collect();
         let wanted = |n: usize| firsts[n].is_none() && is_told(supplies[n].0, &supplies[n].1);
         let mut now = by_supply(device, supplies, wanted, &table.mappings);
         for (number, (supply, series)) in supplies.iter().enumerate() {
@@ -101,7 +103,15 @@ fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refus
     for s in all.filter(|s| s.device == device && s.tried.contains(&Some(number))) {
         flows += 1;
         let (Some(host), at) = (s.host, s.flow.start) else { continue };
-        let new = Refused { host, reason: s.reason, rule: s.rule, flows: 0, times: Vec::new(), first: at, last: at };
+        let new = Refused {
+            host,
+            reason: s.reason,
+            rule: s.rule,
+            flows: 0,
+            times: Vec::new(),
+            first: at,
+            last: at,
+        };
         let entry = by_host.entry(host).or_insert(new);
         entry.flows += 1;
         entry.times.push(at);
@@ -135,14 +145,19 @@ fn by_supply(
             Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
                 ports.entry((address, protocol)).or_default().push((n, range));
             }
-            Supply::PortsOfAll(target, protocol, range) => wide.push((n, device.listed_by(target), protocol, range)),
+            Supply::PortsOfAll(target, protocol, range) => {
+                wide.push((n, device.listed_by(target), protocol, range))
+            }
             Supply::Mappings | Supply::Sessions => whole.push(n),
         }
     }
     for row in rows.iter().filter(|r| !r.fixed) {
         let mut add = |n: usize| held[n].add(supplies[n].0, row);
-        let within = |range: (u16, u16)| row.external.port > 0 && (range.0..=range.1).contains(&row.external.port);
-        if let (RuleKind::Pool { pool, .. }, "pool") = (&device.rules[row.rule.index()].kind, row.kind)
+        let within = |range: (u16, u16)| {
+            row.external.port > 0 && (range.0..=range.1).contains(&row.external.port)
+        };
+        if let (RuleKind::Pool { pool, .. }, "pool") =
+            (&device.rules[row.rule.index()].kind, row.kind)
             && let Some(n) = pools.get(pool)
         {
             add(*n);
@@ -150,7 +165,9 @@ fn by_supply(
         if let Some(protocol) = row.protocol {
             let own = ports.get(&(row.external.address, protocol)).into_iter().flatten();
             own.filter(|p| within(p.1)).for_each(|p| add(p.0));
-            let all = wide.iter().filter(|w| w.2 == protocol && within(w.3) && w.1.contains(row.external.address));
+            let all = wide
+                .iter()
+                .filter(|w| w.2 == protocol && within(w.3) && w.1.contains(row.external.address));
             all.for_each(|w| add(w.0));
         }
         whole.iter().for_each(|n| add(*n));
@@ -161,6 +178,11 @@ fn by_supply(
 impl Resource {
     /// Whether it is of query ids (RFC 5508 §3.1) and not of ports.
     pub fn is_query(&self) -> bool {
-        matches!(self.supply, Supply::Ports(_, p, _) | Supply::PortsOfAll(_, p, _) | Supply::Blocks(_, p, _) if p.has_query_id())
+        match self.supply {
+            Supply::Ports(_, p, _) | Supply::PortsOfAll(_, p, _) | Supply::Blocks(_, p, _) => {
+                p.has_query_id()
+            }
+            _ => false,
+        }
     }
 }

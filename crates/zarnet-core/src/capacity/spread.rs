@@ -9,14 +9,15 @@ pub struct SampleSpread {
     pub low: f64,
     /// Upper end of the interval.
     pub high: f64,
-    /// How many runs.
+    /// Number of runs that the figures come from.
     pub runs: usize,
 }
 
 /// Student's t for 95 %, two-sided, by degrees of freedom from 1.
 const T: [f64; 30] = [
-    12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.160, 2.145, 2.131, 2.120,
-    2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056, 2.052, 2.048, 2.045, 2.042,
+    12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.160,
+    2.145, 2.131, 2.120, 2.110, 2.101, 2.093, 2.086, 2.080, 2.074, 2.069, 2.064, 2.060, 2.056,
+    2.052, 2.048, 2.045, 2.042,
 ];
 
 impl SampleSpread {
@@ -47,7 +48,11 @@ mod tests {
     fn the_interval_of_a_known_sample() {
         // mean 3, deviation 1.5811, t(4) 2.776: 1.9629 either way
         let s = SampleSpread::of(&[1.0, 2.0, 3.0, 4.0, 5.0]).expect("five runs");
-        assert!((s.mean - 3.0).abs() < 1e-12 && (s.high - 4.9629).abs() < 1e-3 && (s.low - 1.0371).abs() < 1e-3);
+        assert!(
+            (s.mean - 3.0).abs() < 1e-12
+                && (s.high - 4.9629).abs() < 1e-3
+                && (s.low - 1.0371).abs() < 1e-3
+        );
         assert!(s.holds(4.9) && !s.holds(5.0));
         assert_eq!(SampleSpread::of(&[1.0]), None);
     }

@@ -1,5 +1,6 @@
-//! The table that a device really has, held against the one that is predicted: what is missing, what is there besides, what
-//! is different, each with its likely cause. What a device chooses freely is no difference.
+//! The table that a device really has, held against the one that is predicted: what is missing,
+//! what is there besides, what is different, each with its likely cause. What a device chooses
+//! freely is no difference.
 
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
@@ -40,7 +41,7 @@ pub enum Kind {
 }
 
 impl Kind {
-    /// Its stable name.
+    /// The stable name, as JSON and CSV have it.
     pub fn name(self) -> &'static str {
         match self {
             Self::Missing => "missing",
@@ -53,28 +54,39 @@ impl Kind {
 named! {
     /// Why an entry differs.
     Why {
-        RuleMissing, "rule-missing-on-device", "No entry of this rule is there: the device may not have the rule, or not enabled.";
-        ExpiredThere, "expired-there", "It has been idle; the device gave it up sooner than predicted.";
-        NeverArrived, "never-arrived", "It is in use by the traffic, and the device has none: the packets may not reach it.";
-        OldRuleAlive, "old-rule-alive", "A rule that is disabled explains it: its session is still alive.";
-        RefusedHere, "refused-here", "The traffic has it, and it was refused for want of an address, a port or room.";
-        ExpiredHere, "expired-here", "The traffic has it, and by prediction it has ended by now.";
-        NotInTraffic, "not-in-traffic", "A rule explains it; the traffic has nothing like it.";
-        NoRuleExplains, "no-rule-explains", "No rule of the plan translates like this.";
-        OtherAddress, "other-address-chosen", "The same rule, another external address.";
-        OtherPort, "other-port-chosen", "The same external address, another port.";
-        OtherRule, "other-rule", "Another rule of the plan, or none, gives this external end.";
+        RuleMissing, "rule-missing-on-device",
+            "No entry of this rule is there: the device may not have the rule, or not enabled.";
+        ExpiredThere, "expired-there",
+            "It has been idle; the device gave it up sooner than predicted.";
+        NeverArrived, "never-arrived",
+            "It is in use by the traffic, and the device has none: the packets may not reach it.";
+        OldRuleAlive, "old-rule-alive",
+            "A rule that is disabled explains it: its session is still alive.";
+        RefusedHere, "refused-here",
+            "The traffic has it, and it was refused for want of an address, a port or room.";
+        ExpiredHere, "expired-here",
+            "The traffic has it, and by prediction it has ended by now.";
+        NotInTraffic, "not-in-traffic",
+            "A rule explains it; the traffic has nothing like it.";
+        NoRuleExplains, "no-rule-explains",
+            "No rule of the plan translates like this.";
+        OtherAddress, "other-address-chosen",
+            "The same rule, another external address.";
+        OtherPort, "other-port-chosen",
+            "The same external address, another port.";
+        OtherRule, "other-rule",
+            "Another rule of the plan, or none, gives this external end.";
     }
 }
 
 /// An entry that differs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Difference {
-    /// How.
+    /// How the two tables differ there.
     pub kind: Kind,
-    /// Why.
+    /// The likely reason of the difference.
     pub why: Why,
-    /// The predicted entry.
+    /// The entry as predicted, with its device.
     pub predicted: Option<(DeviceId, MappingRow)>,
     /// The entry that is there.
     pub observed: Option<Observed>,
@@ -83,10 +95,10 @@ pub struct Difference {
 /// What is known of the traffic: internal ends that began flows in it.
 pub type Begun = HashSet<(Protocol, IpAddr, u16)>;
 
-/// What was compared.
+/// The result of comparing a predicted table with an observed one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Comparison {
-    /// Entries that agree.
+    /// Number of entries that agree.
     pub same: u64,
     /// Those that do not, the missing first.
     pub differences: Vec<Difference>,
@@ -94,8 +106,8 @@ pub struct Comparison {
     pub fixed_not_listed: u64,
 }
 
-/// Holds a table against a prediction. `begun` tells which internal ends began flows in the traffic; ports that a host
-/// chose itself are in it as they were chosen, if they are known.
+/// Holds a table against a prediction. `begun` tells which internal ends began flows in the
+/// traffic; ports that a host chose itself are in it as they were chosen, if they are known.
 pub fn compare(prediction: &Prediction, observed: &[Observed], begun: &Begun) -> Comparison {
     let mut by_internal: HashMap<(DeviceId, IpAddr, u16), Vec<usize>> = HashMap::new();
     for (i, o) in observed.iter().enumerate() {
@@ -112,9 +124,12 @@ pub fn compare(prediction: &Prediction, observed: &[Observed], begun: &Begun) ->
             let key = (table.device, row.internal.address, row.internal.port);
             let candidates = by_internal.get(&key).map_or(&[][..], Vec::as_slice);
             let fits = |i: &&usize| {
-                !matched[**i] && agree(row.protocol, observed[**i].protocol) && same_peer(row, &observed[**i])
+                !matched[**i]
+                    && agree(row.protocol, observed[**i].protocol)
+                    && same_peer(row, &observed[**i])
             };
-            let exact = candidates.iter().filter(fits).find(|i| observed[**i].external == row.external);
+            let exact =
+                candidates.iter().filter(fits).find(|i| observed[**i].external == row.external);
             let Some(&i) = exact.or_else(|| candidates.iter().find(fits)) else {
                 missing.push((table.device, *row));
                 continue;
@@ -132,7 +147,9 @@ pub fn compare(prediction: &Prediction, observed: &[Observed], begun: &Begun) ->
             }
         }
     }
-    let lists_fixed = of_rule.iter().any(|(d, r)| prediction.plan.devices[d.index()].rules[r.index()].kind.is_fixed());
+    let lists_fixed = of_rule
+        .iter()
+        .any(|(d, r)| prediction.plan.devices[d.index()].rules[r.index()].kind.is_fixed());
     for (device, row) in missing {
         // many devices show fixed entries only while a session uses them
         if row.fixed && row.sessions == 0 && !lists_fixed {
@@ -145,12 +162,22 @@ pub fn compare(prediction: &Prediction, observed: &[Observed], begun: &Begun) ->
             true => Why::NeverArrived,
         };
         let predicted = Some((device, row));
-        comparison.differences.push(Difference { kind: Kind::Missing, why, predicted, observed: None });
+        comparison.differences.push(Difference {
+            kind: Kind::Missing,
+            why,
+            predicted,
+            observed: None,
+        });
     }
     let refused = refused(prediction);
     for (_, o) in observed.iter().enumerate().filter(|(i, _)| !matched[*i]) {
         let why = extra(prediction, o, begun, &refused);
-        comparison.differences.push(Difference { kind: Kind::Extra, why, predicted: None, observed: Some(*o) });
+        comparison.differences.push(Difference {
+            kind: Kind::Extra,
+            why,
+            predicted: None,
+            observed: Some(*o),
+        });
     }
     let order = |d: &Difference| match d.kind {
         Kind::Missing => 0,
@@ -167,12 +194,15 @@ fn agree(a: Option<Protocol>, b: Option<Protocol>) -> bool {
 
 fn same_peer(row: &MappingRow, observed: &Observed) -> bool {
     match (row.peer, observed.peer) {
-        (Some(a), Some(b)) => a.address == b.address && (a.port == 0 || b.port == 0 || a.port == b.port),
+        (Some(a), Some(b)) => {
+            a.address == b.address && (a.port == 0 || b.port == 0 || a.port == b.port)
+        }
         _ => true,
     }
 }
 
-/// Why an entry with the same internal end is not the same; `None` if the device was free to choose so.
+/// Why an entry with the same internal end is not the same; `None` if the device was free to choose
+/// so.
 fn difference(device: &DevicePlan, row: &MappingRow, observed: &Observed) -> Option<Why> {
     if observed.external == row.external {
         return None;
@@ -203,15 +233,22 @@ fn source(prediction: &Prediction, flow: &Flow) -> Option<IpAddr> {
     }
 }
 
-fn extra(prediction: &Prediction, observed: &Observed, begun: &Begun, refused: &HashSet<IpAddr>) -> Why {
+fn extra(
+    prediction: &Prediction,
+    observed: &Observed,
+    begun: &Begun,
+    refused: &HashSet<IpAddr>,
+) -> Why {
     let device = &prediction.plan.devices[observed.device.index()];
     let rule = |enabled: bool| {
         device.rules.iter().any(|r| {
-            r.enabled == enabled && device.may_have_made(r, observed.internal.address, observed.external.address)
+            r.enabled == enabled
+                && device.may_have_made(r, observed.internal.address, observed.external.address)
         })
     };
     let (address, port) = (observed.internal.address, observed.internal.port);
-    let protocols = begun.iter().filter(|b| b.1 == address && (b.2 == port || port == 0 || b.2 == 0));
+    let protocols =
+        begun.iter().filter(|b| b.1 == address && (b.2 == port || port == 0 || b.2 == 0));
     let in_traffic = protocols.into_iter().any(|b| agree(Some(b.0), observed.protocol));
     match (rule(true), rule(false)) {
         (false, true) => Why::OldRuleAlive,

@@ -46,8 +46,13 @@ impl Device {
         self.judge_watched(ingress, packet, &mut ())
     }
 
-    /// The same, watched.
-    pub fn judge_watched<O: Observer>(&self, ingress: InterfaceId, packet: Packet, observer: &mut O) -> Judged {
+    /// Like [`Self::judge`], reporting each step to an observer.
+    pub fn judge_watched<O: Observer>(
+        &self,
+        ingress: InterfaceId,
+        packet: Packet,
+        observer: &mut O,
+    ) -> Judged {
         self.context().judge(ingress, packet, observer)
     }
 
@@ -56,12 +61,14 @@ impl Device {
         self.context().way_of(ingress, packet)
     }
 
-    /// The source of a packet of its own to `destination`: the address of the interface that the route leads out by.
+    /// The source of a packet of its own to `destination`: the address of the interface that the
+    /// route leads out by.
     pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
         self.context().own_source(destination)
     }
 
-    /// Which conditions of a rule a first packet on its way out does not meet, with its ends as its initiator sent them.
+    /// Which conditions of a rule a first packet on its way out does not meet, with its ends as its
+    /// initiator sent them.
     pub fn unmet_outbound(
         &self,
         rule: RuleId,
@@ -72,17 +79,30 @@ impl Device {
         self.context().unmet_outbound(rule, ingress, egress, sent)
     }
 
-    /// Which conditions of a fixed rule a first packet from its external side does not meet; `None` for other rules.
-    pub fn unmet_inbound(&self, rule: RuleId, ingress: InterfaceId, packet: Packet) -> Option<Vec<Condition>> {
+    /// Which conditions of a fixed rule a first packet from its external side does not meet; `None`
+    /// for other rules.
+    pub fn unmet_inbound(
+        &self,
+        rule: RuleId,
+        ingress: InterfaceId,
+        packet: Packet,
+    ) -> Option<Vec<Condition>> {
         self.context().unmet_inbound(rule, ingress, packet)
     }
 
-    /// The rules of step 8 that match a first packet, in the order in which they are looked at: the first is applied.
-    pub fn outbound_matches(&self, ingress: InterfaceId, egress: InterfaceId, sent: Packet) -> Vec<RuleId> {
+    /// The rules of step 8 that match a first packet, in the order in which they are looked at: the
+    /// first is applied.
+    pub fn outbound_matches(
+        &self,
+        ingress: InterfaceId,
+        egress: InterfaceId,
+        sent: Packet,
+    ) -> Vec<RuleId> {
         self.context().outbound_matches(ingress, egress, sent)
     }
 
-    /// The fixed rules of step 4 that let a first packet in, in the order in which they are looked at.
+    /// The fixed rules of step 4 that let a first packet in, in the order in which they are looked
+    /// at.
     pub fn inbound_matches(&self, ingress: InterfaceId, packet: Packet) -> Vec<RuleId> {
         self.context().inbound_matches(ingress, packet)
     }
@@ -99,7 +119,12 @@ impl Device {
     }
 
     /// Ports of a class that can be handed out on an address.
-    pub(crate) fn usable_ports(&self, address: IpAddr, protocol: Protocol, range: (u16, u16)) -> u64 {
+    pub(crate) fn usable_ports(
+        &self,
+        address: IpAddr,
+        protocol: Protocol,
+        range: (u16, u16),
+    ) -> u64 {
         usable_ports(&self.compiled, address, protocol, range)
     }
 
@@ -113,19 +138,25 @@ impl Device {
         self.context().is_known_as(address)
     }
 
-    /// The interface that an address lies behind, by a connected prefix or a route of its own; a default route does not count.
+    /// The interface that an address lies behind, by a connected prefix or a route of its own; a
+    /// default route does not count.
     pub fn lies_behind(&self, address: IpAddr) -> Option<InterfaceId> {
         self.compiled.routes.find_narrow(address)
     }
 
-    /// What a first packet that was seen going out must have been when it came in, and where: through a fixed rule, or
-    /// as it is. `None` where nothing tells, and where it cannot have gone out.
-    pub fn before_leaving(&self, interface: InterfaceId, packet: Packet) -> Option<(InterfaceId, Packet)> {
+    /// What a first packet that was seen going out must have been when it came in, and where:
+    /// through a fixed rule, or as it is. `None` where nothing tells, and where it cannot have gone
+    /// out.
+    pub fn before_leaving(
+        &self,
+        interface: InterfaceId,
+        packet: Packet,
+    ) -> Option<(InterfaceId, Packet)> {
         self.context().before_leaving(interface, packet)
     }
 
-    /// Whether it answers ARP on an interface for an address that is not its own, for the sake of a rule, a mapping or
-    /// a session.
+    /// Whether it answers ARP on an interface for an address that is not its own, for the sake of a
+    /// rule, a mapping or a session.
     pub fn answers_for_translated(&self, interface: InterfaceId, address: IpAddr) -> bool {
         let interface = &self.compiled.plan.interfaces[interface.index()];
         let is_held = || Key::of(address).is_some_and(|key| self.bindings.holds(key));
@@ -142,14 +173,15 @@ impl Device {
             && bindings.table.all_sessions().any(|id| {
                 let (original, translated) = bindings.tuples(id);
                 original != translated
-                    && (original.destination.address == address || translated.source.address == address)
+                    && (original.destination.address == address
+                        || translated.source.address == address)
             })
     }
 }
 
 /// The table, and what was counted.
 impl Device {
-    /// What it counted.
+    /// What the device has counted since it started.
     pub fn counters(&self) -> Counters {
         self.recorder.events.with(&self.bindings)
     }
@@ -159,7 +191,8 @@ impl Device {
         self.recorder.uses.addresses(&self.bindings)
     }
 
-    /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port counts as the former.
+    /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port
+    /// counts as the former.
     pub fn pools(&self) -> Vec<PoolUse> {
         self.recorder.uses.pools(&self.compiled, &self.bindings)
     }
@@ -174,7 +207,8 @@ impl Device {
         self.bindings.table.session_count()
     }
 
-    /// The sessions in which something was changed, at `now`, which must not lie before the last packet.
+    /// The sessions in which something was changed, at `now`, which must not lie before the last
+    /// packet.
     pub fn sessions(&self, now: Instant) -> impl Iterator<Item = SessionRow> + '_ {
         self.context().sessions(now)
     }
@@ -185,11 +219,16 @@ impl Device {
     }
 
     /// The dynamic mappings that draw on a supply, in no order.
-    pub(crate) fn mappings_on(&self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> {
+    pub(crate) fn mappings_on(
+        &self,
+        supply: Supply,
+        now: Instant,
+    ) -> impl Iterator<Item = MappingRow> {
         self.context().mappings_on(supply, now)
     }
 
-    /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the others those in use.
+    /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the
+    /// others those in use.
     pub fn fixed_mappings(&self, now: Instant) -> Vec<MappingRow> {
         self.context().fixed_mappings(now)
     }
@@ -223,7 +262,8 @@ impl Device {
         self.recorder.history.take()
     }
 
-    /// Notes that a flow found nothing left, and tells of what: up to three positions in [`History::supplies`].
+    /// Notes that a flow found nothing left, and tells of what: up to three positions in
+    /// [`History::supplies`].
     pub(crate) fn record_refusal(
         &mut self,
         now: Instant,
@@ -233,7 +273,8 @@ impl Device {
         (protocol, port): (Protocol, u16),
     ) -> [Option<u32>; 3] {
         let Some(mut history) = self.recorder.history.take() else { return [None; 3] };
-        let lines = history.refuse(now, self.context(), RefusedFlow { reason, rule, host, protocol, port });
+        let lines =
+            history.refuse(now, self.context(), RefusedFlow { reason, rule, host, protocol, port });
         self.recorder.history = Some(history);
         lines
     }
@@ -241,8 +282,8 @@ impl Device {
 
 /// The fast path.
 impl Device {
-    /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an interface for a destination
-    /// reaches somebody outside; `edges`: where its answer may change.
+    /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an
+    /// interface for a destination reaches somebody outside; `edges`: where its answer may change.
     pub(crate) fn fast_path(
         &self,
         ingress: InterfaceId,

@@ -31,7 +31,8 @@ impl Device {
         }
     }
 
-    /// All dynamic state is lost, and what `in-turn` and `sequential` remember with it. What was counted stays.
+    /// All dynamic state is lost, and what `in-turn` and `sequential` remember with it. What was
+    /// counted stays.
     fn restart(&mut self, now: Instant) {
         self.engine().clear(now, Clearing::default(), Cause::Restarted);
         self.bindings.forget_choices();
@@ -51,7 +52,8 @@ impl Bindings {
 }
 
 impl<S: Sink> Engine<'_, S> {
-    /// Mappings of rules that take no part go to one that shares them, or end with their last session.
+    /// Mappings of rules that take no part go to one that shares them, or end with their last
+    /// session.
     pub(super) fn pass_on(&mut self, now: Instant) {
         let (active, bindings) = (self.active, &self.bindings);
         let is_left = |m: &u32| !active.has(bindings.table.mapping(*m).rule);
@@ -73,8 +75,12 @@ impl<S: Sink> Engine<'_, S> {
     /// Closes the sessions that are meant, and the mappings that are left without one.
     fn clear(&mut self, now: Instant, what: Clearing, cause: Cause) {
         let context = self.context();
-        let sessions: Vec<u32> =
-            context.bindings.table.all_sessions().filter(|id| context.is_meant(*id, what)).collect();
+        let sessions: Vec<u32> = context
+            .bindings
+            .table
+            .all_sessions()
+            .filter(|id| context.is_meant(*id, what))
+            .collect();
         let mut left: BTreeSet<u32> = BTreeSet::new();
         for id in sessions {
             left.extend(self.bindings.table.used_by(self.bindings.table.session(id)));
@@ -87,7 +93,8 @@ impl<S: Sink> Engine<'_, S> {
             let m = self.bindings.table.mapping(mapping);
             let host = what.host.is_none_or(|h| Key::of(h) == Some(m.internal));
             let rule = what.rule.is_none_or(|r| r.0 == m.rule);
-            let pool = what.pool.is_none_or(|p| self.compiled.targets.get(m.target).pool == Some(p));
+            let pool =
+                what.pool.is_none_or(|p| self.compiled.targets.get(m.target).pool == Some(p));
             // without sessions it has no protocol
             let meant = host && rule && pool && what.protocol.is_none();
             if meant || left.contains(&mapping) {
@@ -106,7 +113,8 @@ impl Context<'_> {
         let host = |h| original.source.address == h || translated.destination.address == h;
         let pool = |p: crate::plan::PoolId| {
             let m = self.bindings.table.listed_under(session);
-            m != NONE && self.compiled.targets.get(self.bindings.table.mapping(m).target).pool == Some(p)
+            m != NONE
+                && self.compiled.targets.get(self.bindings.table.mapping(m).target).pool == Some(p)
         };
         what.host.is_none_or(host)
             && what.rule.is_none_or(|r| inbound == Some(r) || outbound == Some(r))

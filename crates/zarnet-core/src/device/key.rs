@@ -1,5 +1,6 @@
-//! What the state of a device is keyed by, and every conversion from and to it. State is 32 bits explicit: dynamic mappings are
-//! for IPv4 only, and what is asked of an IPv6 address finds none. To widen it, widen [`Key`] here.
+//! What the state of a device is keyed by, and every conversion from and to it. State is 32 bits
+//! explicit: dynamic mappings are for IPv4 only, and what is asked of an IPv6 address finds none.
+//! To widen it, widen [`Key`] here.
 
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -81,7 +82,10 @@ pub(crate) const NEIGHBOURHOODS: usize = 1 << 16;
 
 /// The ranges of a set that state is kept of, as numbers.
 pub(crate) fn numbered(set: &AddressSet) -> Vec<(u64, u64)> {
-    set.ranges().filter_map(Key::ends_of).map(|(first, last)| (first.number(), last.number())).collect()
+    set.ranges()
+        .filter_map(Key::ends_of)
+        .map(|(first, last)| (first.number(), last.number()))
+        .collect()
 }
 
 #[cfg(test)]

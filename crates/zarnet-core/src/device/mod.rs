@@ -1,11 +1,14 @@
 //! One device at work: what it does with a packet, and the table that this leaves behind.
 //!
-//! [`Device::receive`] and [`Device::originate`] take a packet and the time; nothing here reads a clock. A device is tied
-//! together of layers, each of which knows only those before it:
+//! [`Device::receive`] and [`Device::originate`] take a packet and the time; nothing here reads a
+//! clock. A device is tied together of layers, each of which knows only those before it:
 //!
-//! - `key`: what state is keyed by; `compiled`: the plan as packets are looked up in it, which never changes;
-//! - `bindings`: mappings, sessions and their timers, changed by four doors only, which report to `sinks`;
-//! - `allocation`: which external end a new mapping gets; `pipeline`: the steps of the contract, a file each;
+//! - `key`: what state is keyed by; `compiled`: the plan as packets are looked up in it, which
+//!   never changes;
+//! - `bindings`: mappings, sessions and their timers, changed by four doors only, which report to
+//!   `sinks`;
+//! - `allocation`: which external end a new mapping gets; `pipeline`: the steps of the contract, a
+//!   file each;
 //! - `fast_path`: what can be decided beforehand, through the same doors.
 
 mod allocation;
@@ -51,11 +54,12 @@ pub struct Device {
 }
 
 impl Device {
-    /// A device with nothing in its table. `taken`: addresses of the plan's interfaces, hosts and next hops, which no
-    /// pool hands out. The same `seed` gives the same choices on every machine.
+    /// A device with nothing in its table. `taken`: addresses of the plan's interfaces, hosts and
+    /// next hops, which no pool hands out. The same `seed` gives the same choices on every machine.
     pub fn new(plan: &plan::DevicePlan, taken: &Arc<AddressSet>, seed: u64) -> Self {
         let enabled = plan.rules.iter().map(|r| r.enabled).collect();
-        let compiled = Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
+        let compiled =
+            Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
         let active = ActiveRules::new(&compiled, enabled);
         let (bindings, recorder) = (Bindings::new(&compiled, seed), Recorder::new(&compiled));
         Self { compiled: Arc::new(compiled), active, bindings, recorder }

@@ -62,7 +62,15 @@ impl Forwarded {
         (interface, next_hop): (InterfaceId, IpAddr),
         unchanged: Option<(Reason, Option<RuleId>)>,
     ) -> Self {
-        Self { packet, interface, next_hop, session: None, refreshes: true, contested: false, unchanged }
+        Self {
+            packet,
+            interface,
+            next_hop,
+            session: None,
+            refreshes: true,
+            contested: false,
+            unchanged,
+        }
     }
 }
 
@@ -76,7 +84,7 @@ pub struct SessionRef {
 /// Why a packet goes no further, and what in the plan decided that.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Refusal {
-    /// The reason.
+    /// The reason of the refusal.
     pub reason: Reason,
     /// The rule, for reasons that a rule causes.
     pub rule: Option<RuleId>,

@@ -1,5 +1,5 @@
-//! Another description for a device that runs: its sessions and mappings stay, all that follows from the description is
-//! found anew.
+//! Another description for a device that runs: its sessions and mappings stay, all that follows
+//! from the description is found anew.
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -12,7 +12,8 @@ use crate::net::{AddressRange, AddressSet, Instant, Prefix};
 use crate::plan::{self, InterfaceId, Renaming};
 
 impl Device {
-    /// Takes another description over. `taken` as for a new device; `enabled`: which of its rules take part.
+    /// Takes another description over. `taken` as for a new device; `enabled`: which of its rules
+    /// take part.
     pub(crate) fn replace_plan(
         &mut self,
         now: Instant,
@@ -26,7 +27,8 @@ impl Device {
         let used = self.bindings.externals.used().chain(held.iter().map(|h| h.1.0));
         let used: AddressSet = used.map(|key| AddressRange::one(key.address())).collect();
         let old = self.compiled.clone();
-        let before = || old.targets.list.iter().map(|t| (renaming.target(t.target, &old.plan), t.whole));
+        let before =
+            || old.targets.list.iter().map(|t| (renaming.target(t.target, &old.plan), t.whole));
         let compiled = Arc::new(Compiled::new(plan, taken, &used, before()));
         let targets: Vec<u16> = before().filter_map(|t| compiled.targets.position(t)).collect();
         self.active = ActiveRules::new(&compiled, enabled);
@@ -51,7 +53,9 @@ impl Device {
                 .any(|end| end.address == address)
         };
         let doomed: Vec<u32> = bindings.table.all_sessions().filter(has_it).collect();
-        doomed.into_iter().for_each(|id| self.engine().close_session(id, now.0, Cause::AddressLost));
+        doomed
+            .into_iter()
+            .for_each(|id| self.engine().close_session(id, now.0, Cause::AddressLost));
         let external = Key::of(address).and_then(|a| self.bindings.externals.find(a));
         let whole = external.map(|e| self.bindings.externals.get(e).whole);
         if let Some(mapping) = whole.filter(|m| self.bindings.lingering.until(*m).is_some()) {
@@ -60,7 +64,12 @@ impl Device {
     }
 
     /// A description with an interface at another address.
-    pub(crate) fn plan_with_lease(&self, interface: InterfaceId, address: IpAddr, prefix: Prefix) -> plan::DevicePlan {
+    pub(crate) fn plan_with_lease(
+        &self,
+        interface: InterfaceId,
+        address: IpAddr,
+        prefix: Prefix,
+    ) -> plan::DevicePlan {
         let mut plan = self.compiled.plan.clone();
         let addresses = &mut plan.interfaces[interface.index()].addresses;
         match addresses.iter_mut().find(|a| a.0.is_ipv4() == address.is_ipv4()) {

@@ -16,7 +16,7 @@ impl Device {
         self.receive_watched(now, ingress, packet, &mut ())
     }
 
-    /// The same, watched.
+    /// Like [`Self::receive`], reporting each step to an observer.
     pub fn receive_watched<O: Observer>(
         &mut self,
         now: Instant,
@@ -27,13 +27,13 @@ impl Device {
         self.engine().receive(now, ingress, packet, observer)
     }
 
-    /// The device sends a packet of its own: it is routed and filtered on its way out. Rules look at it only where the device
-    /// is told so.
+    /// The device sends a packet of its own: it is routed and filtered on its way out. Rules look
+    /// at it only where the device is told so.
     pub fn originate(&mut self, now: Instant, packet: Packet) -> Outcome {
         self.originate_watched(now, packet, OwnSource::Given, &mut ())
     }
 
-    /// The same, watched.
+    /// Like [`Self::originate`], reporting each step to an observer.
     pub fn originate_watched<O: Observer>(
         &mut self,
         now: Instant,
@@ -44,10 +44,12 @@ impl Device {
         self.engine().originate(now, packet, source, observer)
     }
 
-    /// An ICMP error comes in on an interface. Nothing in the table changes (RFC 5508 §4 REQ-6, RFC 4787 §10 REQ-12).
+    /// An ICMP error comes in on an interface. Nothing in the table changes (RFC 5508 §4 REQ-6, RFC
+    /// 4787 §10 REQ-12).
     ///
     /// # Errors
-    /// The reason for which it is dropped: `no-session` if the packet that it is about belongs to none.
+    /// The reason for which it is dropped: `no-session` if the packet that it is about belongs to
+    /// none.
     pub fn receive_error(
         &mut self,
         now: Instant,
@@ -58,8 +60,9 @@ impl Device {
         self.context().receive_error(ingress, error)
     }
 
-    /// Enters a packet that was seen coming in on an inner interface and belongs to a session that nothing can object to
-    /// any more. `false`: nothing was done, and the packet has to go the whole way.
+    /// Enters a packet that was seen coming in on an inner interface and belongs to a session that
+    /// nothing can object to any more. `false`: nothing was done, and the packet has to go the
+    /// whole way.
     pub fn refresh_coming(&mut self, now: Instant, interface: InterfaceId, packet: Packet) -> bool {
         self.engine().refresh_coming(now, interface, packet)
     }
@@ -69,8 +72,8 @@ impl Device {
         self.engine().refresh_leaving(now, packet)
     }
 
-    /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of packet by packet: the
-    /// session's state at any moment in between follows from it.
+    /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of
+    /// packet by packet: the session's state at any moment in between follows from it.
     pub fn run_until(&mut self, now: Instant, session: SessionRef, end: Instant, ending: Ending) {
         self.engine().run_until(now, session, end, ending);
     }
@@ -81,7 +84,13 @@ impl Device {
     }
 
     /// A packet that was entered ahead of its time, at `entered`, passes at `at`.
-    pub(crate) fn put_off(&mut self, passed: SessionRef, refreshed: bool, entered: Instant, at: Instant) {
+    pub(crate) fn put_off(
+        &mut self,
+        passed: SessionRef,
+        refreshed: bool,
+        entered: Instant,
+        at: Instant,
+    ) {
         self.bindings.put_off(passed, refreshed, entered, at);
     }
 
@@ -99,13 +108,25 @@ impl Device {
 
     /// Enters a whole flow on the fast path.
     #[inline(always)]
-    pub(crate) fn enter_flow(&mut self, now: Instant, flow: &FlowKey, schedule: FlowSchedule) -> FastOutcome {
+    pub(crate) fn enter_flow(
+        &mut self,
+        now: Instant,
+        flow: &FlowKey,
+        schedule: FlowSchedule,
+    ) -> FastOutcome {
         self.engine().enter_flow(now, flow, schedule)
     }
 
-    /// Enters a packet that was seen on the fast path: one of a flow from there, or `back` to who began it.
+    /// Enters a packet that was seen on the fast path: one of a flow from there, or `back` to who
+    /// began it.
     #[inline(always)]
-    pub(crate) fn enter_packet(&mut self, now: Instant, flow: &FlowKey, back: bool, signal: Signal) -> FastPacket {
+    pub(crate) fn enter_packet(
+        &mut self,
+        now: Instant,
+        flow: &FlowKey,
+        back: bool,
+        signal: Signal,
+    ) -> FastPacket {
         self.engine().enter_packet(now, flow, back, signal)
     }
 

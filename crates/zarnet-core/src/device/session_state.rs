@@ -1,9 +1,10 @@
-//! The state of a session, and what a packet does to it. Read first: RFC 5382 §5, RFC 7857 §2 and figure 1.
+//! The state of a session, and what a packet does to it. Read first: RFC 5382 §5, RFC 7857 §2 and
+//! figure 1.
 
 use crate::net::Signal;
 
-/// State of a session, by the names of a table; RFC 7857 figure 1 has them as INIT, ESTABLISHED, CLIENT-FIN and
-/// SERVER-FIN, BOTH-FIN, TRANS.
+/// State of a session, by the names of a table; RFC 7857 figure 1 has them as INIT, ESTABLISHED,
+/// CLIENT-FIN and SERVER-FIN, BOTH-FIN, TRANS.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum State {
     /// A protocol without connections.
@@ -24,8 +25,15 @@ pub enum State {
 
 impl State {
     /// All of them, in order.
-    pub(super) const ALL: [Self; 7] =
-        [Self::Open, Self::Opening, Self::Established, Self::ClientFin, Self::ServerFin, Self::Closing, Self::Reset];
+    pub(super) const ALL: [Self; 7] = [
+        Self::Open,
+        Self::Opening,
+        Self::Established,
+        Self::ClientFin,
+        Self::ServerFin,
+        Self::Closing,
+        Self::Reset,
+    ];
 
     /// The word for it in a table.
     pub fn name(self) -> &'static str {
@@ -83,7 +91,8 @@ impl Step {
         };
         let refreshes = match state {
             Open | Established | ClientFin | ServerFin => true,
-            // only the SYN of the client keeps an opening session; anything else leaves its timer alone
+            // only the SYN of the client keeps an opening session; anything else leaves its timer
+            // alone
             Opening => matches!(signal, Signal::Syn),
             Closing | Reset => before as u8 != state as u8,
         };
@@ -91,8 +100,8 @@ impl Step {
     }
 }
 
-/// By the state before, the packet, and whether the client sent it. Looked up rather than decided, for packets come in no
-/// order.
+/// By the state before, the packet, and whether the client sent it. Looked up rather than decided,
+/// for packets come in no order.
 pub(super) const STEPS: [[[Step; 2]; Signal::ALL.len()]; State::ALL.len()] = {
     let none = Step { state: State::Open, refreshes: false, begins: false };
     let mut steps = [[[none; 2]; Signal::ALL.len()]; State::ALL.len()];

@@ -1,11 +1,11 @@
-//! A small device for the tests of single layers: one inner and one outer interface, a pool of two addresses, and a rule of
-//! each kind.
+//! A small device for the tests of single layers: one inner and one outer interface, a pool of two
+//! addresses, and a rule of each kind.
 
 use crate::ids::{InterfaceId, PoolId, SegmentId};
 use crate::net::{AddressRange, AddressSet, ServiceSet};
 use crate::plan::{
-    DevicePlan, Direction, External, Fallback, Interface, InterfaceSet, Parties, Pick, Place, Pool, Preset, RealmSet,
-    Rule, RuleKind, Static, Target, Timers, Verdict,
+    DevicePlan, Direction, External, Fallback, Interface, InterfaceSet, Parties, Pick, Place, Pool,
+    Preset, RealmSet, Rule, RuleKind, Static, Target, Timers, Verdict,
 };
 
 use super::bindings::{Bindings, Engine, Sink};
@@ -82,7 +82,8 @@ pub(super) fn plan() -> DevicePlan {
         direction: Direction::Both,
         translate_as: None,
     };
-    let overload = RuleKind::Overload { target: Target::Interface(InterfaceId(1)), fallback: Fallback::Drop };
+    let overload =
+        RuleKind::Overload { target: Target::Interface(InterfaceId(1)), fallback: Fallback::Drop };
     DevicePlan {
         name: "edge".to_owned(),
         behaviour: Preset::ALL[0].1.behaviour(),
@@ -119,7 +120,8 @@ pub(super) struct Bench<S> {
 impl<S: Sink> Bench<S> {
     pub(super) fn new(plan: DevicePlan, sink: S) -> Self {
         let enabled = plan.rules.iter().map(|r| r.enabled).collect();
-        let compiled = Compiled::new(plan, &Default::default(), &AddressSet::default(), std::iter::empty());
+        let compiled =
+            Compiled::new(plan, &Default::default(), &AddressSet::default(), std::iter::empty());
         let active = ActiveRules::new(&compiled, enabled);
         let bindings = Bindings::new(&compiled, 0);
         Self { compiled, active, bindings, sink }

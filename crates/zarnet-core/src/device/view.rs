@@ -32,7 +32,7 @@ pub struct MappingRow {
     pub created: Option<Instant>,
     /// When it ends if nothing more comes; `None` for a fixed one.
     pub expires: Option<Instant>,
-    /// Sessions under it.
+    /// Number of living sessions under the mapping.
     pub sessions: u32,
     /// State of its session that lasts longest; `None` without sessions.
     pub state: Option<State>,
@@ -45,9 +45,9 @@ pub struct MappingRow {
 pub struct SessionRow {
     /// Rule of step 4, then of step 8.
     pub rules: [Option<RuleId>; 2],
-    /// Its protocol.
+    /// Number of the session's protocol above IP.
     pub protocol: Protocol,
-    /// Its state.
+    /// State of the session (RFC 7857 figure 1).
     pub state: State,
     /// The initiator's packet as sent.
     pub original: Tuple,
@@ -55,7 +55,7 @@ pub struct SessionRow {
     pub translated: Tuple,
     /// When it was made.
     pub created: Instant,
-    /// Its last packet.
+    /// When its last packet passed that refreshed it.
     pub last_active: Instant,
     /// When it ends if nothing more comes.
     pub expires: Instant,
@@ -97,7 +97,8 @@ impl<'a> Context<'a> {
         at
     }
 
-    /// The sessions in which something was changed, at `now`, which must not lie before the last packet.
+    /// The sessions in which something was changed, at `now`, which must not lie before the last
+    /// packet.
     pub(super) fn sessions(self, now: Instant) -> impl Iterator<Item = SessionRow> + 'a {
         self.bindings.table.all_sessions().filter_map(move |id| {
             let (original, translated) = self.bindings.tuples(id);
@@ -122,7 +123,8 @@ impl<'a> Context<'a> {
     /// Appends the dynamic mappings at `now`, by protocol, internal end, external end and peer.
     pub(super) fn list_mappings(&self, now: Instant, rows: &mut Vec<MappingRow>) {
         // most of it is settled by protocol and internal end, which fit into one word
-        let mut order: Vec<(u64, u32)> = self.bindings.table.all_mappings().map(|id| (self.rank(id), id)).collect();
+        let mut order: Vec<(u64, u32)> =
+            self.bindings.table.all_mappings().map(|id| (self.rank(id), id)).collect();
         order.sort_unstable();
         let mut start = rows.len();
         rows.reserve_exact(order.len());
@@ -137,16 +139,29 @@ impl<'a> Context<'a> {
     }
 
     /// The dynamic mappings that draw on a supply, in no order.
-    pub(super) fn mappings_on(self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> + use<'a> {
-        let on_port_table = |address: std::net::IpAddr, protocol: Protocol, range: (u16, u16)| -> Vec<u32> {
-            let port_table = Key::of(address).and_then(|a| self.bindings.externals.find_port_table(a, protocol));
-            let ports = port_table.into_iter().flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
-            ports.flat_map(|(port_table, port)| self.bindings.externals.mappings(port_table, port)).collect()
+    pub(super) fn mappings_on(
+        self,
+        supply: Supply,
+        now: Instant,
+    ) -> impl Iterator<Item = MappingRow> + use<'a> {
+        let on_port_table = |address: std::net::IpAddr,
+                             protocol: Protocol,
+                             range: (u16, u16)|
+         -> Vec<u32> {
+            let port_table =
+                Key::of(address).and_then(|a| self.bindings.externals.find_port_table(a, protocol));
+            let ports = port_table
+                .into_iter()
+                .flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
+            ports
+                .flat_map(|(port_table, port)| self.bindings.externals.mappings(port_table, port))
+                .collect()
         };
         let keys = |(first, last): (Key, Key)| (0..=last.minus(first)).map(move |n| first.plus(n));
         let ids: Vec<u32> = match supply {
             Supply::Pool(pool) => {
-                let whole = self.compiled.targets.list.iter().filter(|t| t.whole && t.pool == Some(pool));
+                let whole =
+                    self.compiled.targets.list.iter().filter(|t| t.whole && t.pool == Some(pool));
                 let spaces = whole.flat_map(|t| t.space.runs());
                 let used = spaces.flat_map(keys).filter_map(|a| self.bindings.externals.find(a));
                 used.map(|e| self.bindings.externals.get(e).whole).filter(|m| *m != NONE).collect()
@@ -155,7 +170,8 @@ impl<'a> Context<'a> {
                 on_port_table(address, protocol, range)
             }
             Supply::PortsOfAll(target, protocol, range) => {
-                let own = self.compiled.targets.list.iter().filter(|t| !t.whole && t.target == target);
+                let own =
+                    self.compiled.targets.list.iter().filter(|t| !t.whole && t.target == target);
                 let addresses = own.flat_map(|t| t.space.runs()).flat_map(keys);
                 addresses.flat_map(|a| on_port_table(a.address(), protocol, range)).collect()
             }
@@ -170,7 +186,9 @@ impl<'a> Context<'a> {
         let (protocol, port) = match m.kind() {
             Kind::Address => (self.rule(m.rule).service.protocol(), 0),
             Kind::Portless => (Some(Protocol(m.internal_port as u8)), 0),
-            Kind::Endpoint => (Some(self.bindings.externals.protocol_of(m.place())), m.internal_port),
+            Kind::Endpoint => {
+                (Some(self.bindings.externals.protocol_of(m.place())), m.internal_port)
+            }
         };
         let protocol = protocol.map_or(0, |p| u64::from(p.0) + 1);
         protocol << 48 | m.internal.port_number(port)
@@ -186,16 +204,27 @@ impl<'a> Context<'a> {
             let binding = self.binding_of(m);
             let also = self.bindings.table.entered.get(&id).into_iter().flatten().copied();
             let mut used = Use::default();
-            self.bindings.table.sessions_of(id).chain(also).for_each(|s| used.count(&self.session_at(s, now)));
+            self.bindings
+                .table
+                .sessions_of(id)
+                .chain(also)
+                .for_each(|s| used.count(&self.session_at(s, now)));
             let longest = (used.sessions > 0).then_some(used.expires);
             let (mut expires, mut external, mut peer) = (longest.unwrap_or(now.0), m.place(), None);
             let protocol;
-            let head = || self.bindings.table.sessions_of(id).next().map(|s| self.bindings.table.session(s));
+            let head = || {
+                self.bindings.table.sessions_of(id).next().map(|s| self.bindings.table.session(s))
+            };
             match m.kind() {
                 Kind::Address => {
                     protocol = self.rule(m.rule).service.protocol();
                     expires = longest.map_or(expires, |e| e.saturating_add(binding));
-                    expires = self.bindings.lingering.until(id).filter(|_| longest.is_none()).unwrap_or(expires);
+                    expires = self
+                        .bindings
+                        .lingering
+                        .until(id)
+                        .filter(|_| longest.is_none())
+                        .unwrap_or(expires);
                 }
                 Kind::Portless => {
                     protocol = Some(Protocol(m.internal_port as u8));
@@ -204,8 +233,12 @@ impl<'a> Context<'a> {
                 Kind::Endpoint => {
                     protocol = Some(self.bindings.externals.protocol_of(m.place()));
                     external = self.bindings.externals.external_of(m.place());
-                    let by_port = self.compiled.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
-                    peer = self.bindings.peer_of(id).map(|p| p.0.with_port(if by_port { p.1 } else { 0 }));
+                    let by_port =
+                        self.compiled.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
+                    peer = self
+                        .bindings
+                        .peer_of(id)
+                        .map(|p| p.0.with_port(if by_port { p.1 } else { 0 }));
                 }
             }
             let has_port = m.kind() == Kind::Endpoint;
@@ -227,7 +260,8 @@ impl<'a> Context<'a> {
         })
     }
 
-    /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the others those in use.
+    /// The fixed mappings: of enabled rules all, up to a number that can still be read; of the
+    /// others those in use.
     pub(super) fn fixed_mappings(&self, now: Instant) -> Vec<MappingRow> {
         let mut rows = Vec::new();
         let mut used = self.fixed_in_use(now);
@@ -251,10 +285,19 @@ impl<'a> Context<'a> {
             let (mut pairs, kind, protocol) = match &rule.kind {
                 RuleKind::Static(s) => {
                     let external = self.compiled.plan.external(s.external).unwrap_or(s.internal);
-                    let pair =
-                        |n: u128| Some((Endpoint::new(s.internal.nth(n)?, 0), Endpoint::new(external.nth(n)?, 0)));
-                    let count = if s.internal.count() > MOST_UNUSED { 0 } else { s.internal.count() };
-                    ((0..count).filter_map(pair).collect::<Vec<_>>(), "static", rule.service.protocol())
+                    let pair = |n: u128| {
+                        Some((
+                            Endpoint::new(s.internal.nth(n)?, 0),
+                            Endpoint::new(external.nth(n)?, 0),
+                        ))
+                    };
+                    let count =
+                        if s.internal.count() > MOST_UNUSED { 0 } else { s.internal.count() };
+                    (
+                        (0..count).filter_map(pair).collect::<Vec<_>>(),
+                        "static",
+                        rule.service.protocol(),
+                    )
                 }
                 RuleKind::Forward(f) => {
                     let external = self.compiled.plan.external(f.external).map(AddressRange::first);
@@ -262,7 +305,10 @@ impl<'a> Context<'a> {
                     let ports = if count > MOST_UNUSED { 0 } else { f.ports.count() as u16 };
                     let all = (0..ports).flat_map(|n| f.servers.iter().map(move |s| (n, s)));
                     let pair = |(n, s): (u16, &crate::plan::Server)| {
-                        Some((Endpoint::new(s.address, s.port + n), Endpoint::new(external?, f.ports.first + n)))
+                        Some((
+                            Endpoint::new(s.address, s.port + n),
+                            Endpoint::new(external?, f.ports.first + n),
+                        ))
                     };
                     (all.filter_map(pair).collect(), "forward", Some(f.protocol))
                 }
@@ -272,11 +318,13 @@ impl<'a> Context<'a> {
             if !self.active.has(i as u16) {
                 pairs.clear();
             }
-            let mut unlisted = in_use.keys().filter(|p| !pairs.contains(p)).copied().collect::<Vec<_>>();
+            let mut unlisted =
+                in_use.keys().filter(|p| !pairs.contains(p)).copied().collect::<Vec<_>>();
             unlisted.sort_unstable();
             pairs.extend(unlisted);
             rows.extend(pairs.into_iter().map(|pair| {
-                let Use { sessions, state, last_active, .. } = in_use.get(&pair).copied().unwrap_or_default();
+                let Use { sessions, state, last_active, .. } =
+                    in_use.get(&pair).copied().unwrap_or_default();
                 MappingRow { sessions, state, last_active, ..row(kind, protocol, pair.0, pair.1) }
             }));
         }
@@ -295,11 +343,17 @@ impl<'a> Context<'a> {
             let outbound = outbound.filter(|o| inbound.is_none_or(|i| i.0 != o.0));
             for (rule, internal, external) in inbound.into_iter().chain(outbound) {
                 let pair = match self.rule(rule.0).kind {
-                    RuleKind::Static(_) => (Endpoint { port: 0, ..internal }, Endpoint { port: 0, ..external }),
+                    RuleKind::Static(_) => {
+                        (Endpoint { port: 0, ..internal }, Endpoint { port: 0, ..external })
+                    }
                     RuleKind::Forward(_) => (internal, external),
                     _ => continue,
                 };
-                used.entry(rule).or_default().entry(pair).or_default().count(&self.session_at(id, now));
+                used.entry(rule)
+                    .or_default()
+                    .entry(pair)
+                    .or_default()
+                    .count(&self.session_at(id, now));
             }
         }
         used

@@ -1,8 +1,8 @@
-//! Why a flow does not work: what is suspected, in the order in which an experienced engineer would look, and which repair
-//! was tried and found to make it work.
+//! Why a flow does not work: what is suspected, in the order in which an experienced engineer would
+//! look, and which repair was tried and found to make it work.
 //!
-//! Nothing here knows what a rule means: suspicions come from the trace of the engine and from its own conditions, and
-//! each is tried by changing the plan and following the flow again.
+//! Nothing here knows what a rule means: suspicions come from the trace of the engine and from its
+//! own conditions, and each is tried by changing the plan and following the flow again.
 
 mod cause;
 mod names;

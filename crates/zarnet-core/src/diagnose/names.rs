@@ -1,4 +1,5 @@
-//! Names of groups that say something else than their values: a leftover of copy and paste misleads whoever reads them.
+//! Names of groups that say something else than their values: a leftover of copy and paste misleads
+//! whoever reads them.
 
 use std::net::Ipv4Addr;
 

@@ -10,9 +10,9 @@ use crate::predict::Scene;
 /// A rule that did not match, and why not.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NearMiss {
-    /// The device.
+    /// The device that has the rule.
     pub device: DeviceId,
-    /// The rule.
+    /// The rule that nearly takes part.
     pub rule: RuleId,
     /// What kept it from matching: nearest to matching are those with the fewest.
     pub unmet: Vec<Condition>,
@@ -24,7 +24,8 @@ pub struct NearMiss {
     pub needs: String,
 }
 
-/// Every rule of the device at which a way ended or where nothing was translated, the nearest first.
+/// Every rule of the device at which a way ended or where nothing was translated, the nearest
+/// first.
 pub fn near_misses(scene: &Scene) -> Vec<NearMiss> {
     let followed = &scene.followed;
     let hops = if followed.delivered() { &followed.back.hops } else { &followed.forth.hops };
@@ -36,14 +37,21 @@ pub fn near_misses(scene: &Scene) -> Vec<NearMiss> {
     found
 }
 
-/// Rules of the hop's device that a first packet on its way out does not match, where none translated its source.
+/// Rules of the hop's device that a first packet on its way out does not match, where none
+/// translated its source.
 pub(super) fn outbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
-    let kept = hop.steps.iter().any(|s| s.stage == Stage::Source && matches!(s.result, StageResult::Unchanged(_)));
-    let Some((ingress, egress)) = hop.ingress.zip(egress(hop)).filter(|_| kept) else { return Vec::new() };
+    let kept = hop
+        .steps
+        .iter()
+        .any(|s| s.stage == Stage::Source && matches!(s.result, StageResult::Unchanged(_)));
+    let Some((ingress, egress)) = hop.ingress.zip(egress(hop)).filter(|_| kept) else {
+        return Vec::new();
+    };
     let device = &network.devices()[hop.device.index()];
     let rules = device.plan().rules.iter().enumerate();
-    let dynamic = rules
-        .filter(|(_, r)| matches!(r.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. } | RuleKind::Static(_)));
+    let dynamic = rules.filter(|(_, r)| {
+        matches!(r.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. } | RuleKind::Static(_))
+    });
     dynamic
         .filter_map(|(i, rule)| {
             let id = RuleId(i as u16);
@@ -55,10 +63,12 @@ pub(super) fn outbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
         .collect()
 }
 
-/// Fixed rules of the hop's device that a packet for one of its external ends does not match, where none let it in.
+/// Fixed rules of the hop's device that a packet for one of its external ends does not match, where
+/// none let it in.
 pub(super) fn inbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
-    let entered =
-        hop.steps.iter().any(|s| s.stage == Stage::Destination && matches!(s.result, StageResult::Translated { .. }));
+    let entered = hop.steps.iter().any(|s| {
+        s.stage == Stage::Destination && matches!(s.result, StageResult::Translated { .. })
+    });
     let Some(ingress) = hop.ingress.filter(|_| !entered) else { return Vec::new() };
     let device = &network.devices()[hop.device.index()];
     let rules = device.plan().rules.iter().enumerate();
@@ -75,9 +85,9 @@ pub(super) fn inbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
 
 /// The interface that a packet left by, or was to leave by.
 pub(super) fn egress(hop: &Hop) -> Option<InterfaceId> {
-    hop.steps
-        .iter()
-        .find_map(|s| if let StageResult::Routed { interface, .. } = s.result { Some(interface) } else { None })
+    hop.steps.iter().find_map(|s| {
+        if let StageResult::Routed { interface, .. } = s.result { Some(interface) } else { None }
+    })
 }
 
 fn realm(device: &crate::plan::DevicePlan, id: InterfaceId) -> String {
@@ -109,7 +119,9 @@ fn outbound(
         Condition::From => (realm(device, ingress), names(&rule.from)),
         Condition::Into => (realm(device, egress), names(&rule.into)),
         Condition::Source => (packet.source().address.to_string(), source),
-        Condition::Destination => (packet.destination().address.to_string(), list(&rule.written.destination, "any")),
+        Condition::Destination => {
+            (packet.destination().address.to_string(), list(&rule.written.destination, "any"))
+        }
         Condition::Service => (service(packet), list(&rule.written.service, "any")),
         Condition::Direction => ("outbound".into(), "inbound".into()),
     }
@@ -129,7 +141,9 @@ fn inbound(
             let comma = if hairpin.is_empty() { "" } else { ", " };
             (realm(device, ingress), format!("{}{comma}{hairpin}", names(&rule.into)))
         }
-        Condition::Source => (packet.source().address.to_string(), list(&rule.written.source, "any")),
+        Condition::Source => {
+            (packet.source().address.to_string(), list(&rule.written.source, "any"))
+        }
         Condition::Destination => (packet.destination().address.to_string(), String::new()),
         Condition::Service => {
             let needs = match &rule.kind {

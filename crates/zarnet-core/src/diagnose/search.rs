@@ -1,5 +1,5 @@
-//! The search: suspects in order, each tried; where no single repair is enough, the one that gets the flow furthest is kept
-//! and the search goes on from there.
+//! The search: suspects in order, each tried; where no single repair is enough, the one that gets
+//! the flow furthest is kept and the search goes on from there.
 
 use super::suspect::Suspect;
 use super::suspects::suspects;
@@ -11,23 +11,23 @@ use crate::reason::Reason;
 
 /// Somebody who can change the plan and follow the flow again.
 pub trait RepairTrial {
-    /// What becomes of the flow after some changes, each list of which speaks of the plan that the one before it leads to.
-    /// `None`: the changes cannot be made, or do not make a plan.
+    /// What becomes of the flow after some changes, each list of which speaks of the plan that the
+    /// one before it leads to. `None`: the changes cannot be made, or do not make a plan.
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene>;
 }
 
 /// A repair that was tried.
 #[derive(Debug, Clone)]
 pub struct Repair {
-    /// What it does.
+    /// What the repair does, in a sentence.
     pub title: String,
-    /// The changes.
+    /// The changes of the plan, in the order in which they are made.
     pub changes: Vec<Vec<Edit>>,
     /// What becomes of the flow with it.
     pub scene: Scene,
 }
 
-/// What was found.
+/// The result of the search for what is wrong.
 #[derive(Debug, Clone)]
 pub struct Diagnosis {
     /// Whether the flow works.
@@ -87,7 +87,8 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
         return diagnosis;
     }
     let list = suspects(scene);
-    diagnosis.advice = list.iter().filter(|s| s.edits.is_empty()).map(|s| s.title.clone()).collect();
+    diagnosis.advice =
+        list.iter().filter(|s| s.edits.is_empty()).map(|s| s.title.clone()).collect();
     let nobody = Suspect {
         cause: Cause::OutsideFault,
         device: None,
@@ -109,8 +110,8 @@ struct Search<'a, W> {
 }
 
 impl<W: RepairTrial> Search<'_, W> {
-    /// Tries every suspect alone, then those that get the flow further with what is suspected then. `base` are the changes
-    /// that led to the scene, `titles` what they do.
+    /// Tries every suspect alone, then those that get the flow further with what is suspected then.
+    /// `base` are the changes that led to the scene, `titles` what they do.
     fn look(
         &mut self,
         scene: &Scene,
@@ -132,7 +133,8 @@ impl<W: RepairTrial> Search<'_, W> {
             let Some(tried) = self.trial.attempt(&changes) else { continue };
             if satisfied(&tried.followed) {
                 cause = cause.or(Some(suspect.clone()));
-                let title = titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");
+                let title =
+                    titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");
                 repairs.push(Repair { title, changes, scene: tried });
             } else if progress(&tried.followed) > before {
                 further.push((progress(&tried.followed), i, tried));
@@ -163,19 +165,24 @@ impl<W: RepairTrial> Search<'_, W> {
 fn differs(now: &Followed, before: &Followed) -> bool {
     let steps = |f: &Followed| -> Vec<_> {
         let hops = f.forth.hops.iter().chain(&f.back.hops);
-        hops.map(|h| (h.device, h.steps.iter().map(|s| (s.stage, s.result)).collect::<Vec<_>>())).collect()
+        hops.map(|h| (h.device, h.steps.iter().map(|s| (s.stage, s.result)).collect::<Vec<_>>()))
+            .collect()
     };
-    now.loss.map(|l| (l.reason, l.device)) != before.loss.map(|l| (l.reason, l.device)) || steps(now) != steps(before)
+    now.loss.map(|l| (l.reason, l.device)) != before.loss.map(|l| (l.reason, l.device))
+        || steps(now) != steps(before)
 }
 
-/// How far a flow gets: whether it arrives, over how many devices, to which part of the last one's work.
+/// How far a flow gets: whether it arrives, over how many devices, to which part of the last one's
+/// work.
 type Progress = (bool, bool, usize, Option<Stage>, usize);
 
 fn progress(followed: &Followed) -> Progress {
     let trace = if followed.delivered() { &followed.back } else { &followed.forth };
     let stage = trace.hops.last().and_then(|h| h.steps.last()).map(|s| s.stage);
-    let handed =
-        trace.hops.last().map_or(trace.departure.len(), |h| h.handed.iter().filter(|h| h.to.is_some()).count());
+    let handed = trace
+        .hops
+        .last()
+        .map_or(trace.departure.len(), |h| h.handed.iter().filter(|h| h.to.is_some()).count());
     let rounds = followed.loss.is_some_and(|l| l.reason == Reason::Looped);
     let hops = if rounds { 0 } else { trace.hops.len() };
     (followed.delivered(), followed.answered(), hops, stage, handed)

@@ -11,14 +11,14 @@ use crate::reason::Reason;
 pub enum StepOutcome {
     /// As it should be.
     Passed,
-    /// Here it stops.
+    /// The flow stops at this step.
     Failed,
     /// The packet did not come that far.
     NotReached,
 }
 
 impl StepOutcome {
-    /// Its stable name.
+    /// The stable name, as JSON and CSV have it.
     pub fn name(self) -> &'static str {
         match self {
             Self::Passed => "passed",
@@ -43,7 +43,7 @@ pub struct SearchStep {
     pub evidence: Option<Step>,
     /// Of handing over: who was asked last.
     pub asked: Option<Handover>,
-    /// Where that stands.
+    /// Where the deciding piece stands in the plan's files.
     pub place: Option<Place>,
 }
 
@@ -66,7 +66,8 @@ pub fn steps(followed: &Followed) -> Vec<SearchStep> {
     }
     let mut list = Vec::new();
     way(&mut list, &followed.forth, false, followed.delivered());
-    let delivered = if followed.delivered() { StepOutcome::Passed } else { StepOutcome::NotReached };
+    let delivered =
+        if followed.delivered() { StepOutcome::Passed } else { StepOutcome::NotReached };
     list.push(plain(false, "delivery", delivered));
     if followed.delivered() {
         way(&mut list, &followed.back, true, followed.answered());
@@ -87,8 +88,12 @@ fn plain(back: bool, what: &'static str, outcome: StepOutcome) -> SearchStep {
 fn way(list: &mut Vec<SearchStep>, trace: &Trace, back: bool, arrives: bool) {
     let lost_at_once = trace.hops.is_empty() && !arrives;
     let unanswered = trace.departure.iter().any(|h| h.to.is_none());
-    let outcome = if lost_at_once || unanswered { StepOutcome::Failed } else { StepOutcome::Passed };
-    list.push(SearchStep { asked: trace.departure.last().copied(), ..plain(back, "departure", outcome) });
+    let outcome =
+        if lost_at_once || unanswered { StepOutcome::Failed } else { StepOutcome::Passed };
+    list.push(SearchStep {
+        asked: trace.departure.last().copied(),
+        ..plain(back, "departure", outcome)
+    });
     // what goes round in circles is not told again and again
     for hop in trace.hops.iter().take(8) {
         device(list, hop, back);
@@ -107,7 +112,8 @@ fn way(list: &mut Vec<SearchStep>, trace: &Trace, back: bool, arrives: bool) {
 
 fn device(list: &mut Vec<SearchStep>, hop: &Hop, back: bool) {
     let known = hop.steps.iter().any(|s| matches!(s.result, StageResult::Known { .. }));
-    let failed = hop.steps.iter().find(|s| matches!(s.result, StageResult::Dropped(_))).map(|s| s.stage);
+    let failed =
+        hop.steps.iter().find(|s| matches!(s.result, StageResult::Dropped(_))).map(|s| s.stage);
     for stage in STAGES {
         let found = hop.steps.iter().find(|s| s.stage == stage);
         let outcome = match (found.map(|s| s.result), failed) {
@@ -117,9 +123,15 @@ fn device(list: &mut Vec<SearchStep>, hop: &Hop, back: bool) {
             _ => continue,
         };
         // what says nothing but that there was nothing to say is left out
-        let silent =
-            matches!(found.map(|s| s.result), Some(StageResult::NotAttached | StageResult::NotOwn | StageResult::New));
-        if silent || known && outcome == StepOutcome::NotReached && matches!(stage, Stage::Policy | Stage::Source) {
+        let silent = matches!(
+            found.map(|s| s.result),
+            Some(StageResult::NotAttached | StageResult::NotOwn | StageResult::New)
+        );
+        if silent
+            || known
+                && outcome == StepOutcome::NotReached
+                && matches!(stage, Stage::Policy | Stage::Source)
+        {
             continue;
         }
         let (evidence, place) = (found.copied(), found.and_then(|s| s.place));

@@ -8,11 +8,11 @@ use crate::plan::{DeviceId, Edit, Place, RuleId};
 pub struct Suspect {
     /// What would be wrong.
     pub cause: Cause,
-    /// Where: the device.
+    /// The device where the cause would be.
     pub device: Option<DeviceId>,
-    /// The rule.
+    /// The rule that would be to blame.
     pub rule: Option<RuleId>,
-    /// Where that stands.
+    /// Where that stands in the plan's files.
     pub place: Option<Place>,
     /// What is wrong, in a sentence.
     pub verdict: String,

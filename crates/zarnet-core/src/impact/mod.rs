@@ -7,7 +7,8 @@ use crate::net::Packet;
 use crate::network::taken;
 use crate::plan::{self, InterfaceId, Plan};
 use crate::space::{
-    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide, meaning, number, packet,
+    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide,
+    meaning, number, packet,
 };
 
 /// Packets that something else becomes of.
@@ -17,13 +18,13 @@ pub struct ChangedClass {
     pub device: String,
     /// The interfaces that they come in by, by name.
     pub from: Vec<String>,
-    /// The packets.
+    /// The packets of the class, exact.
     pub area: Area,
     /// What became of them.
     pub before: Meaning,
     /// What becomes of them now.
     pub after: Meaning,
-    /// One of them.
+    /// A packet of the class, as an example.
     pub witness: Packet,
 }
 
@@ -32,13 +33,15 @@ pub struct ChangedClass {
 pub struct Impact {
     /// Packets that something else becomes of; the most first.
     pub classes: Vec<ChangedClass>,
-    /// Devices and interfaces that are in one plan only, as `DEVICE` or `DEVICE/INTERFACE`: those that went.
+    /// Devices and interfaces that are in one plan only, as `DEVICE` or `DEVICE/INTERFACE`: those
+    /// that went.
     pub gone: Vec<String>,
-    /// Those that came.
+    /// Names that only the new plan has.
     pub new: Vec<String>,
     /// Settings of devices that no first packet shows: device, key, before, after.
     pub settings: Vec<(String, String, String, String)>,
-    /// Devices that tell apart more classes of packets than are gone through: of these nothing is known.
+    /// Devices that tell apart more classes of packets than are gone through: of these nothing is
+    /// known.
     pub uncompared: Vec<String>,
 }
 
@@ -61,9 +64,14 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
     impact.new = names(new).into_iter().filter(|n| old.device(n).is_none()).collect();
     let (taken_old, taken_new) = (taken(old), taken(new));
     for before in &old.devices {
-        let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else { continue };
+        let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else {
+            continue;
+        };
         settings(before, after, &mut impact);
-        let pair = Pair { before: Device::new(before, &taken_old, 0), after: Device::new(after, &taken_new, 0) };
+        let pair = Pair {
+            before: Device::new(before, &taken_old, 0),
+            after: Device::new(after, &taken_new, 0),
+        };
         interfaces(&pair, &mut impact);
     }
     impact.classes.sort_by_cached_key(|c| {
@@ -71,7 +79,8 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         let own = interfaces.into_iter().flatten().filter(|i| c.from.contains(&i.name));
         // nobody is likely to send from an address that is not behind the interface
         let likely = own.clone().any(|i| old.segments[i.segment.index()].internet) || {
-            let near = own.flat_map(|i| &i.addresses).map(|a| (number(a.1.first()), number(a.1.last())));
+            let near =
+                own.flat_map(|i| &i.addresses).map(|a| (number(a.1.first()), number(a.1.last())));
             !c.area.of(Field::Source).intersection(&Intervals::new(near.collect())).is_empty()
         };
         let rank = match (&c.before, &c.after) {
@@ -80,7 +89,14 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
             (_, Meaning::Dropped(_)) => 2,
             _ => 1,
         };
-        (c.device.clone(), rank == 3, !likely, rank, std::cmp::Reverse(weight(&c.area)), c.from.clone())
+        (
+            c.device.clone(),
+            rank == 3,
+            !likely,
+            rank,
+            std::cmp::Reverse(weight(&c.area)),
+            c.from.clone(),
+        )
     });
     impact
 }
@@ -101,7 +117,11 @@ fn interfaces(pair: &Pair, impact: &mut Impact) {
     let named = |d: &plan::DevicePlan, name: &str| d.interfaces.iter().position(|i| i.name == name);
     let whole = |name: &str| format!("{}/{name}", before.name);
     let only = |d: &plan::DevicePlan, other: &plan::DevicePlan| -> Vec<String> {
-        d.interfaces.iter().filter(|i| named(other, &i.name).is_none()).map(|i| whole(&i.name)).collect()
+        d.interfaces
+            .iter()
+            .filter(|i| named(other, &i.name).is_none())
+            .map(|i| whole(&i.name))
+            .collect()
     };
     impact.gone.extend(only(before, after));
     impact.new.extend(only(after, before));
@@ -110,7 +130,8 @@ fn interfaces(pair: &Pair, impact: &mut Impact) {
     let mut steps = Steps::default();
     for (i, interface) in before.interfaces.iter().enumerate() {
         let Some(j) = named(after, &interface.name) else { continue };
-        let Some(classes) = pair.classes(InterfaceId(i as u16), InterfaceId(j as u16), &mut steps) else {
+        let Some(classes) = pair.classes(InterfaceId(i as u16), InterfaceId(j as u16), &mut steps)
+        else {
             impact.uncompared.push(before.name.clone());
             return;
         };
@@ -120,7 +141,9 @@ fn interfaces(pair: &Pair, impact: &mut Impact) {
             entry.0.push(interface.name.clone());
         }
     }
-    impact.classes.extend(together.into_values().map(|(from, class)| ChangedClass { from, ..class }));
+    impact
+        .classes
+        .extend(together.into_values().map(|(from, class)| ChangedClass { from, ..class }));
 }
 
 /// What both plans make of a packet, as a number: 0 where it is the same.
@@ -136,8 +159,10 @@ impl Labels {
             return 0;
         }
         // a way out that is the same in both is no part of what differs
-        if let (Meaning::Leaves { egress: a, next_hop: x, .. }, Meaning::Leaves { egress: b, next_hop: y, .. }) =
-            (&mut before, &mut after)
+        if let (
+            Meaning::Leaves { egress: a, next_hop: x, .. },
+            Meaning::Leaves { egress: b, next_hop: y, .. },
+        ) = (&mut before, &mut after)
             && a == b
             && x == y
         {
@@ -152,7 +177,12 @@ impl Labels {
 }
 
 impl Pair {
-    fn classes(&self, before: InterfaceId, after: InterfaceId, steps: &mut Steps) -> Option<Vec<ChangedClass>> {
+    fn classes(
+        &self,
+        before: InterfaceId,
+        after: InterfaceId,
+        steps: &mut Steps,
+    ) -> Option<Vec<ChangedClass>> {
         let (diagram, labels) = self.diagram(before, after, steps)?;
         let mut classes = Vec::new();
         for (n, areas) in diagram.all_areas(steps, |v| v > 0)? {
@@ -161,13 +191,25 @@ impl Pair {
                 let Some(witness) = self.witness(&area, before) else { continue };
                 let (before, after) = (was.clone(), is.clone());
                 let device = self.before.plan().name.clone();
-                classes.push(ChangedClass { device, from: Vec::new(), area, before, after, witness });
+                classes.push(ChangedClass {
+                    device,
+                    from: Vec::new(),
+                    area,
+                    before,
+                    after,
+                    witness,
+                });
             }
         }
         Some(classes)
     }
 
-    fn diagram(&self, before: InterfaceId, after: InterfaceId, steps: &mut Steps) -> Option<(Diagram, Labels)> {
+    fn diagram(
+        &self,
+        before: InterfaceId,
+        after: InterfaceId,
+        steps: &mut Steps,
+    ) -> Option<(Diagram, Labels)> {
         let mut conditions = Conditions::default();
         conditions.add(&self.before, before);
         conditions.add(&self.after, after);
@@ -184,7 +226,8 @@ impl Pair {
         Some((diagram, labels))
     }
 
-    /// A packet of an area that somebody might send: from a neighbour of the interface where there is one.
+    /// A packet of an area that somebody might send: from a neighbour of the interface where there
+    /// is one.
     fn witness(&self, area: &Area, ingress: InterfaceId) -> Option<Packet> {
         likely(area, &self.before.plan().interfaces[ingress.index()])
     }
@@ -192,8 +235,11 @@ impl Pair {
 
 /// A packet of an area that somebody might send by an interface.
 pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
-    let neighbours: Vec<(u128, u128)> =
-        interface.addresses.iter().map(|a| (number(a.1.first()) + 1, number(a.1.last()).saturating_sub(1))).collect();
+    let neighbours: Vec<(u128, u128)> = interface
+        .addresses
+        .iter()
+        .map(|a| (number(a.1.first()) + 1, number(a.1.last()).saturating_sub(1)))
+        .collect();
     let own: Vec<u128> = interface.own().map(number).collect();
     let near = Intervals::new(neighbours);
     let outside = |text: &str| text.parse().map(|a: std::net::IpAddr| number(a)).unwrap_or(0);
@@ -203,7 +249,9 @@ pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
     ]);
     let first = |set: &Intervals, wishes: &[&Intervals], not: &[u128]| -> Option<u128> {
         let wished = wishes.iter().flat_map(|w| set.intersection(w).list().to_vec());
-        let mut all = wished.chain(set.list().iter().copied()).flat_map(|(a, b)| [a, a.saturating_add(1).min(b)]);
+        let mut all = wished
+            .chain(set.list().iter().copied())
+            .flat_map(|(a, b)| [a, a.saturating_add(1).min(b)]);
         all.find(|n| !not.contains(n)).or(set.list().first().map(|i| i.0))
     };
     let ports = |low: u128| Intervals::new(vec![(low, low)]);

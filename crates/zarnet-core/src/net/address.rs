@@ -6,12 +6,12 @@ use std::str::FromStr;
 
 use super::NotationError;
 
-/// Address family.
+/// The family of an IP address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Family {
-    /// IPv4.
+    /// Addresses of 32 bits (RFC 791).
     V4,
-    /// IPv6.
+    /// Addresses of 128 bits (RFC 4291).
     V6,
 }
 
@@ -29,7 +29,7 @@ impl Family {
         }
     }
 
-    /// `IPv4` or `IPv6`.
+    /// The name for messages: `IPv4` or `IPv6`.
     pub fn name(self) -> &'static str {
         match self {
             Self::V4 => "IPv4",
@@ -88,12 +88,14 @@ impl Prefix {
         family.address(number(self.network) | host_bits(family, self.length))
     }
 
-    /// The address that stands for all hosts on the link; prefixes longer than 30 bits and IPv6 have none (RFC 919, 3021).
+    /// The address that stands for all hosts on the link; prefixes longer than 30 bits and IPv6
+    /// have none (RFC 919, 3021).
     pub fn broadcast(self) -> Option<IpAddr> {
         (self.network.is_ipv4() && self.length <= 30).then(|| self.last())
     }
 
-    /// The two addresses that no host on the link can have: the network's own and broadcast; none without broadcast.
+    /// The two addresses that no host on the link can have: the network's own and broadcast; none
+    /// without broadcast.
     pub fn reserved(self) -> impl Iterator<Item = IpAddr> {
         self.broadcast().into_iter().flat_map(move |last| [self.first(), last])
     }
@@ -113,12 +115,15 @@ impl Prefix {
         AddressRange { first: self.first(), last: self.last() }
     }
 
-    /// Parses `ADDRESS/LENGTH`, keeping the address as written: what stands on an interface or a host.
+    /// Parses `ADDRESS/LENGTH`, keeping the address as written: what stands on an interface or a
+    /// host.
     pub fn parse_with_address(text: &str) -> Result<(IpAddr, Self), NotationError> {
-        let (address, length) = text.split_once('/').ok_or_else(|| NotationError::Address(text.into()))?;
+        let (address, length) =
+            text.split_once('/').ok_or_else(|| NotationError::Address(text.into()))?;
         let address = parse_address(address.trim())?;
         let length = parse_length(length.trim(), Family::of(address))?;
-        let prefix = Self::holding(address, length).ok_or_else(|| NotationError::Address(text.into()))?;
+        let prefix =
+            Self::holding(address, length).ok_or_else(|| NotationError::Address(text.into()))?;
         Ok((address, prefix))
     }
 }
@@ -137,14 +142,19 @@ fn host_bits(family: Family, length: u8) -> u128 {
     if shift >= 128 { all } else { all & ((1 << shift) - 1) }
 }
 
-/// A prefix length, a dotted mask or an inverted mask. The two masks are told apart by their shape, which fails
-/// only for all zeros and all ones: these are refused.
+/// A prefix length, a dotted mask or an inverted mask. The two masks are told apart by their shape,
+/// which fails only for all zeros and all ones: these are refused.
 fn parse_length(text: &str, family: Family) -> Result<u8, NotationError> {
     if family == Family::V4 && text.contains('.') {
         let mask: Ipv4Addr = text.parse().map_err(|_| NotationError::Address(text.into()))?;
         let bits = mask.to_bits();
-        return match (bits.leading_ones() + bits.trailing_zeros(), bits.leading_zeros() + bits.trailing_ones()) {
-            _ if bits == 0 => Err(NotationError::MaskAmbiguous { mask: text.into(), as_mask: 0, as_inverted: 32 }),
+        return match (
+            bits.leading_ones() + bits.trailing_zeros(),
+            bits.leading_zeros() + bits.trailing_ones(),
+        ) {
+            _ if bits == 0 => {
+                Err(NotationError::MaskAmbiguous { mask: text.into(), as_mask: 0, as_inverted: 32 })
+            }
             _ if bits == u32::MAX => {
                 Err(NotationError::MaskAmbiguous { mask: text.into(), as_mask: 32, as_inverted: 0 })
             }
@@ -198,12 +208,12 @@ impl AddressRange {
         Self { first: address, last: address }
     }
 
-    /// The lowest address.
+    /// The lowest address of the range.
     pub fn first(self) -> IpAddr {
         self.first
     }
 
-    /// The highest address.
+    /// The highest address of the range.
     pub fn last(self) -> IpAddr {
         self.last
     }
@@ -233,9 +243,9 @@ impl AddressRange {
         self.contains(address).then(|| number(address) - number(self.first))
     }
 
-    /// Parses an address, a prefix (by length, mask or inverted mask), or a range, which may name the prefix that it lies
-    /// in: `203.0.113.4-203.0.113.7/29`. The prefix is returned too, because a pool loses the network and broadcast address
-    /// of a prefix.
+    /// Parses an address, a prefix (by length, mask or inverted mask), or a range, which may name
+    /// the prefix that it lies in: `203.0.113.4-203.0.113.7/29`. The prefix is returned too,
+    /// because a pool loses the network and broadcast address of a prefix.
     pub fn parse(text: &str) -> Result<(Self, Option<Prefix>), NotationError> {
         let text = text.trim();
         if text.is_empty() {
@@ -245,7 +255,10 @@ impl AddressRange {
             let (last, prefix) = Prefix::parse_with_address(last.trim())?;
             let range = Self::new(parse_address(first.trim())?, last)?;
             if !prefix.contains(range.first) {
-                return Err(NotationError::RangeLeavesPrefix { range: range.to_string(), prefix: prefix.to_string() });
+                return Err(NotationError::RangeLeavesPrefix {
+                    range: range.to_string(),
+                    prefix: prefix.to_string(),
+                });
             }
             return Ok((range, Some(prefix)));
         }
@@ -254,7 +267,10 @@ impl AddressRange {
             return Ok((prefix.range(), Some(prefix)));
         }
         if let Some((first, last)) = text.split_once('-') {
-            return Ok((Self::new(parse_address(first.trim())?, parse_address(last.trim())?)?, None));
+            return Ok((
+                Self::new(parse_address(first.trim())?, parse_address(last.trim())?)?,
+                None,
+            ));
         }
         parse_address(text).map(|a| (Self::one(a), None))
     }
@@ -270,6 +286,10 @@ impl FromStr for AddressRange {
 
 impl fmt::Display for AddressRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.first == self.last { write!(f, "{}", self.first) } else { write!(f, "{}-{}", self.first, self.last) }
+        if self.first == self.last {
+            write!(f, "{}", self.first)
+        } else {
+            write!(f, "{}-{}", self.first, self.last)
+        }
     }
 }

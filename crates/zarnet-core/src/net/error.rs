@@ -6,7 +6,7 @@ pub enum NotationError {
     /// Nothing is written where something is needed.
     #[error("nothing is written here")]
     Empty,
-    /// Not an address.
+    /// The text is not an IP address.
     #[error("`{0}` is not an address")]
     Address(String),
     /// A prefix length that the family does not have.
@@ -29,9 +29,11 @@ pub enum NotationError {
     #[error("the range `{0}` runs backwards")]
     Reversed(String),
     /// A range whose prefix length does not hold both of its ends.
-    #[error("{range} does not lie in one prefix of that length: {prefix} holds its last address only")]
+    #[error(
+        "{range} does not lie in one prefix of that length: {prefix} holds its last address only"
+    )]
     RangeLeavesPrefix {
-        /// The range.
+        /// The range as it is written.
         range: String,
         /// The prefix of its last address.
         prefix: String,
@@ -42,7 +44,7 @@ pub enum NotationError {
     /// Not a port number.
     #[error("`{0}` is not a port; ports go from 1 to 65535")]
     Port(String),
-    /// Not a protocol.
+    /// The text is neither a protocol's name nor its number.
     #[error("`{0}` is not a protocol")]
     Protocol(String),
     /// A port without a protocol.
@@ -66,18 +68,25 @@ impl NotationError {
     /// A way out, in one line, where there is one that fits every case.
     pub fn help(&self) -> Option<String> {
         Some(match self {
-            Self::Empty | Self::Reversed(_) | Self::MixedFamilies(_) | Self::PortsNotPossible(_) => return None,
-            Self::Address(_) => {
-                "write an address (10.1.2.3), a prefix (10.1.2.0/24), a range (10.1.2.3-10.1.2.9), a mask (10.1.2.0/255.255.255.0) or the name of a group".into()
-            }
-            Self::RangeLeavesPrefix { .. } => "write the length of a prefix that holds both ends, or none".into(),
+            Self::Empty
+            | Self::Reversed(_)
+            | Self::MixedFamilies(_)
+            | Self::PortsNotPossible(_) => return None,
+            Self::Address(_) => "write an address (10.1.2.3), a prefix (10.1.2.0/24), a range \
+                 (10.1.2.3-10.1.2.9), a mask (10.1.2.0/255.255.255.0) or the name of a group"
+                .into(),
+            Self::RangeLeavesPrefix { .. } => "write the length of a prefix that holds both ends, \
+                                               or none"
+                .into(),
             Self::PrefixLength(_, _, longest) => format!("write a length between 0 and {longest}"),
             Self::MaskShape(_) => "write the prefix length instead, such as /24".into(),
             Self::MaskAmbiguous { as_mask, as_inverted, .. } => {
                 format!("write /{as_mask} or /{as_inverted}, whichever is meant")
             }
             Self::Port(_) => "write a number, such as 443, or a range, such as 16384-16484".into(),
-            Self::Protocol(_) => "write tcp, udp, icmp, icmpv6, gre, esp, ah, sctp, dccp or a number from 0 to 255".into(),
+            Self::Protocol(_) => "write tcp, udp, icmp, icmpv6, gre, esp, ah, sctp, dccp or a \
+                                  number from 0 to 255"
+                .into(),
             Self::ProtocolMissing(t) => format!("write `{t}/tcp` or `{t}/udp`"),
             Self::PortMissing(p) => format!("write DESTINATION:PORT/{p}"),
             Self::Time(_) => "write seconds (90, 1.5) or units (90s, 2m30s, 1h)".into(),

@@ -18,11 +18,11 @@ pub struct PartyNotation {
 /// A flow as written; names are looked up by whoever has the plan.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FlowNotation {
-    /// Who starts it.
+    /// Name or address of the end that starts the flow.
     pub source: PartyNotation,
     /// Whom it is sent to.
     pub destination: PartyNotation,
-    /// The protocol.
+    /// Number of the protocol above IP.
     pub protocol: Protocol,
 }
 
@@ -39,7 +39,8 @@ impl FromStr for PartyNotation {
             _ => Err(NotationError::Port(t.into())),
         };
         if let Some(inner) = text.strip_prefix('[') {
-            let (address, rest) = inner.split_once(']').ok_or_else(|| NotationError::Address(text.into()))?;
+            let (address, rest) =
+                inner.split_once(']').ok_or_else(|| NotationError::Address(text.into()))?;
             let port = match rest.strip_prefix(':') {
                 Some(p) => port(p)?,
                 None if rest.is_empty() => None,
@@ -48,7 +49,9 @@ impl FromStr for PartyNotation {
             return Ok(Self { who: address.into(), port });
         }
         match text.split_once(':') {
-            Some((who, p)) if !p.contains(':') => Ok(Self { who: who.trim().into(), port: port(p.trim())? }),
+            Some((who, p)) if !p.contains(':') => {
+                Ok(Self { who: who.trim().into(), port: port(p.trim())? })
+            }
             _ => Ok(Self { who: text.into(), port: None }), // a name, or a bare IPv6 address
         }
     }
@@ -68,18 +71,24 @@ impl FromStr for FlowNotation {
     type Err = NotationError;
 
     fn from_str(text: &str) -> Result<Self, NotationError> {
-        let (source, rest) = text.split_once("->").ok_or_else(|| NotationError::Arrow(text.into()))?;
-        let (destination, protocol) =
-            rest.rsplit_once('/').ok_or_else(|| NotationError::ProtocolMissing(rest.trim().into()))?;
-        let flow =
-            Self { source: source.parse()?, destination: destination.parse()?, protocol: protocol.trim().parse()? };
+        let (source, rest) =
+            text.split_once("->").ok_or_else(|| NotationError::Arrow(text.into()))?;
+        let (destination, protocol) = rest
+            .rsplit_once('/')
+            .ok_or_else(|| NotationError::ProtocolMissing(rest.trim().into()))?;
+        let flow = Self {
+            source: source.parse()?,
+            destination: destination.parse()?,
+            protocol: protocol.trim().parse()?,
+        };
         let ends = [&flow.source, &flow.destination].map(|p| p.who.parse::<IpAddr>().ok());
         if let [Some(a), Some(b)] = ends
             && a.is_ipv4() != b.is_ipv4()
         {
             return Err(NotationError::MixedFamilies(text.trim().into()));
         }
-        let asks_port = flow.destination.port.is_some() || flow.source.port.is_some() && !flow.protocol.has_query_id();
+        let asks_port = flow.destination.port.is_some()
+            || flow.source.port.is_some() && !flow.protocol.has_query_id();
         if asks_port && !flow.protocol.has_ports() {
             return Err(NotationError::PortsNotPossible(flow.protocol.to_string()));
         }

@@ -1,4 +1,5 @@
-//! Which of many ranges hold a number: found by one binary search, whatever their number and overlap.
+//! Which of many ranges hold a number: found by one binary search, whatever their number and
+//! overlap.
 
 use std::collections::BTreeSet;
 
@@ -7,7 +8,8 @@ use std::collections::BTreeSet;
 pub(crate) struct IntervalMap<V> {
     starts: Vec<u64>,
     values: Vec<V>,
-    /// For each 256th part of the IPv4 addresses the interval that most packets are for, if that was asked for.
+    /// For each 256th part of the IPv4 addresses the interval that most packets are for, if that
+    /// was asked for.
     usual: Vec<Usual>,
 }
 
@@ -24,8 +26,8 @@ struct Usual {
 const PART: u32 = 24;
 
 impl<V: Clone + PartialEq> IntervalMap<V> {
-    /// From ranges of numbers below 2^64 - 1, both ends included. `value` makes an interval's value out of the
-    /// positions of the ranges that hold it, in ascending order.
+    /// From ranges of numbers below 2^64 - 1, both ends included. `value` makes an interval's value
+    /// out of the positions of the ranges that hold it, in ascending order.
     pub(crate) fn new(ranges: &[(u64, u64)], value: impl Fn(&BTreeSet<usize>) -> V) -> Self {
         let mut edges: Vec<(u64, bool, usize)> = Vec::with_capacity(ranges.len() * 2);
         for (i, &(first, last)) in ranges.iter().enumerate() {
@@ -81,7 +83,8 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
             let inside = (first..self.starts.len()).take_while(|i| self.starts[*i] < high);
             let end = |i: usize| self.starts.get(i + 1).map_or(high, |s| high.min(*s));
             let bounds = inside.map(|i| (self.starts[i].max(low), end(i), i));
-            let widest = bounds.max_by_key(|(start, end, i)| (favourite(&self.values[*i]), end - start));
+            let widest =
+                bounds.max_by_key(|(start, end, i)| (favourite(&self.values[*i]), end - start));
             let (start, end, position) = widest.unwrap_or((low, low + 1, first));
             Usual { start: start as u32, span: (end - start - 1) as u32, position: position as u32 }
         };
@@ -114,13 +117,17 @@ mod tests {
 
     proptest! {
         #[test]
-        fn names_exactly_the_ranges_that_hold_a_number(ranges in proptest::collection::vec((0u64..60, 0u64..20), 0..12)) {
+        fn names_exactly_the_ranges_that_hold_a_number(
+            ranges in proptest::collection::vec((0u64..60, 0u64..20), 0..12),
+        ) {
             let ranges: Vec<_> = ranges.into_iter().map(|(a, n)| (a, a + n)).collect();
-            let map = IntervalMap::new(&ranges, |active| active.iter().copied().collect::<Vec<_>>());
+            let map =
+                IntervalMap::new(&ranges, |active| active.iter().copied().collect::<Vec<_>>());
             let favouring = map.clone().favouring(|v| v.len() == 1);
             for x in 0..90 {
                 prop_assert_eq!(favouring.get(x), map.get(x));
-                let holding: Vec<_> = (0..ranges.len()).filter(|i| ranges[*i].0 <= x && x <= ranges[*i].1).collect();
+                let holding: Vec<_> =
+                    (0..ranges.len()).filter(|i| ranges[*i].0 <= x && x <= ranges[*i].1).collect();
                 prop_assert_eq!(map.get(x), &holding);
             }
         }

@@ -1,6 +1,7 @@
 //! The vocabulary: addresses and sets of them, ports, protocols, services, packets, instants.
 //!
-//! Everything here parses from text and prints back to the same meaning, and knows nothing of plans or devices.
+//! Everything here parses from text and prints back to the same meaning, and knows nothing of plans
+//! or devices.
 
 mod address;
 mod error;

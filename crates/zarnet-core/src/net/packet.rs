@@ -8,14 +8,14 @@ use super::Protocol;
 /// An address and a port; port 0 where there is none.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Endpoint {
-    /// The address.
+    /// The IP address, of either family.
     pub address: IpAddr,
     /// Port, or query id on the side that asked (RFC 5508 §3.1); 0 for none.
     pub port: u16,
 }
 
 impl Endpoint {
-    /// An endpoint.
+    /// An endpoint of an address and a port.
     pub fn new(address: impl Into<IpAddr>, port: u16) -> Self {
         Self { address: address.into(), port }
     }
@@ -40,9 +40,9 @@ pub enum Signal {
     Syn,
     /// TCP: SYN and ACK.
     SynAck,
-    /// TCP: FIN.
+    /// TCP segment with the FIN flag (RFC 9293).
     Fin,
-    /// TCP: RST.
+    /// TCP segment with the RST flag (RFC 9293).
     Rst,
     /// ICMP: a query; its id is the source port.
     Query,
@@ -56,12 +56,12 @@ impl Signal {
         [Self::Plain, Self::Syn, Self::SynAck, Self::Fin, Self::Rst, Self::Query, Self::Reply];
 }
 
-/// Source and destination.
+/// Source and destination of a packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Tuple {
-    /// The sender.
+    /// The end that sends.
     pub source: Endpoint,
-    /// The receiver.
+    /// The end that it is sent to.
     pub destination: Endpoint,
 }
 
@@ -81,18 +81,18 @@ impl fmt::Display for Tuple {
 /// A packet, as far as translation looks at it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Packet {
-    /// Protocol above IP.
+    /// Number of the protocol above IP.
     pub protocol: Protocol,
-    /// What it says.
+    /// What its header says about the connection.
     pub signal: Signal,
-    /// Its two ends.
+    /// Source and destination, as the packet carries them.
     pub ends: Tuple,
 }
 
 /// An ICMP error: who tells whom about which packet (RFC 792, RFC 5508 §4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct IcmpError {
-    /// Who noticed.
+    /// The router or host that reports the error.
     pub from: IpAddr,
     /// Who is told: the sender of the packet, as the one who noticed knows it.
     pub to: IpAddr,
@@ -121,12 +121,12 @@ impl Packet {
         Self { signal, ends: self.ends.reversed(), ..self }
     }
 
-    /// The sender.
+    /// The end that sends.
     pub fn source(self) -> Endpoint {
         self.ends.source
     }
 
-    /// The receiver.
+    /// The end that it is sent to.
     pub fn destination(self) -> Endpoint {
         self.ends.destination
     }

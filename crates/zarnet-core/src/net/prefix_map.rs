@@ -36,7 +36,8 @@ impl<T> PrefixMap<T> {
         prefixes.filter_map(|p| self.values.get(&p).map(Vec::as_slice))
     }
 
-    /// The value of the longest prefix that holds an address; of several the one that was inserted first.
+    /// The value of the longest prefix that holds an address; of several the one that was inserted
+    /// first.
     pub fn longest(&self, address: IpAddr) -> Option<&T> {
         self.holding(address).next()?.first()
     }

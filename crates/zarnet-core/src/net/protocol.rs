@@ -25,7 +25,8 @@ const NAMES: [(&str, Protocol); 9] = [
 const PORTS: u8 = 1;
 const QUERY_ID: u8 = 2;
 
-/// What packets of a protocol carry: looked up, not decided, for which protocol comes next is hard to guess.
+/// What packets of a protocol carry: looked up, not decided, for which protocol comes next is hard
+/// to guess.
 const CARRIED: [u8; 256] = {
     let mut carried = [0; 256];
     let mut i = 0;
@@ -41,17 +42,17 @@ const CARRIED: [u8; 256] = {
 };
 
 impl Protocol {
-    /// ICMP for IPv4.
+    /// ICMP for IPv4 (RFC 792).
     pub const ICMP: Self = Self(1);
-    /// TCP.
+    /// TCP, protocol number 6 (RFC 9293).
     pub const TCP: Self = Self(6);
-    /// UDP.
+    /// UDP, protocol number 17 (RFC 768).
     pub const UDP: Self = Self(17);
-    /// DCCP.
+    /// DCCP, protocol number 33 (RFC 4340).
     pub const DCCP: Self = Self(33);
-    /// ICMP for IPv6.
+    /// ICMP for IPv6 (RFC 4443).
     pub const ICMPV6: Self = Self(58);
-    /// SCTP.
+    /// SCTP, protocol number 132 (RFC 9260).
     pub const SCTP: Self = Self(132);
 
     /// Whether its packets carry ports.

@@ -8,9 +8,9 @@ use super::{NotationError, Protocol};
 /// Ports from `first` to `last`, both included.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct PortRange {
-    /// The lowest port.
+    /// The lowest port of the range.
     pub first: u16,
-    /// The highest port.
+    /// The highest port of the range.
     pub last: u16,
 }
 
@@ -23,7 +23,7 @@ impl PortRange {
         self.first <= port && port <= self.last
     }
 
-    /// Number of ports.
+    /// Number of ports, 1 to 65,536.
     pub fn count(self) -> u32 {
         u32::from(self.last - self.first) + 1
     }
@@ -39,8 +39,14 @@ impl FromStr for PortRange {
 
     fn from_str(text: &str) -> Result<Self, NotationError> {
         let port = |t: &str| match t.trim() {
-            t if t.is_empty() || !t.bytes().all(|c| c.is_ascii_digit()) => Err(NotationError::Port(t.into())),
-            t => t.parse::<u16>().ok().filter(|&p| p > 0).ok_or_else(|| NotationError::Port(t.into())),
+            t if t.is_empty() || !t.bytes().all(|c| c.is_ascii_digit()) => {
+                Err(NotationError::Port(t.into()))
+            }
+            t => t
+                .parse::<u16>()
+                .ok()
+                .filter(|&p| p > 0)
+                .ok_or_else(|| NotationError::Port(t.into())),
         };
         let (first, last) = text.split_once('-').unwrap_or((text, text));
         let range = Self { first: port(first)?, last: port(last)? };
@@ -50,7 +56,11 @@ impl FromStr for PortRange {
 
 impl fmt::Display for PortRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.first == self.last { self.first.fmt(f) } else { write!(f, "{}-{}", self.first, self.last) }
+        if self.first == self.last {
+            self.first.fmt(f)
+        } else {
+            write!(f, "{}-{}", self.first, self.last)
+        }
     }
 }
 
@@ -69,7 +79,8 @@ impl Service {
 
     /// Whether a packet of `protocol` with this port is meant.
     pub fn holds(self, protocol: Protocol, port: u16) -> bool {
-        self.protocol.is_none_or(|p| p == protocol) && (!protocol.has_ports() || self.ports.contains(port))
+        self.protocol.is_none_or(|p| p == protocol)
+            && (!protocol.has_ports() || self.ports.contains(port))
     }
 
     /// Whether the two have a packet in common.
@@ -95,9 +106,13 @@ impl FromStr for Service {
         }
         let Some((ports, protocol)) = text.split_once('/') else {
             return match text.parse::<Protocol>() {
-                Ok(p) if p.name().is_some() => Ok(Self { protocol: Some(p), ports: PortRange::ALL }),
+                Ok(p) if p.name().is_some() => {
+                    Ok(Self { protocol: Some(p), ports: PortRange::ALL })
+                }
                 Ok(_) => Err(NotationError::ProtocolMissing(text.into())),
-                Err(_) if text.parse::<PortRange>().is_ok() => Err(NotationError::ProtocolMissing(text.into())),
+                Err(_) if text.parse::<PortRange>().is_ok() => {
+                    Err(NotationError::ProtocolMissing(text.into()))
+                }
                 Err(e) => Err(e),
             };
         };

@@ -18,7 +18,7 @@ impl AddressSet {
         Self { v4: vec![(0, u32::MAX)], v6: vec![(0, u128::MAX)] }
     }
 
-    /// Adds a range.
+    /// Adds a range, joined with those that it touches.
     pub fn insert(&mut self, range: AddressRange) {
         let (first, last) = (number(range.first()), number(range.last()));
         match range.family() {
@@ -79,7 +79,8 @@ impl AddressSet {
 
     /// The ranges in numeric order, IPv4 first.
     pub fn ranges(&self) -> impl Iterator<Item = AddressRange> + '_ {
-        let range = |family: Family, a, b| AddressRange::new(family.address(a), family.address(b)).ok();
+        let range =
+            |family: Family, a, b| AddressRange::new(family.address(a), family.address(b)).ok();
         let v4 = self.v4.iter().filter_map(move |&(a, b)| range(Family::V4, a.into(), b.into()));
         v4.chain(self.v6.iter().filter_map(move |&(a, b)| range(Family::V6, a, b)))
     }
@@ -87,7 +88,8 @@ impl AddressSet {
     /// The ranges that have an address in common with `with`, in numeric order.
     pub fn overlapping(&self, with: AddressRange) -> impl Iterator<Item = AddressRange> + '_ {
         let (first, last) = (number(with.first()), number(with.last()));
-        let range = |family: Family, a, b| AddressRange::new(family.address(a), family.address(b)).ok();
+        let range =
+            |family: Family, a, b| AddressRange::new(family.address(a), family.address(b)).ok();
         let (v4, v6): (&[_], &[_]) = match with.family() {
             Family::V4 => (overlapping(&self.v4, first as u32, last as u32), &[]),
             Family::V6 => (&[], overlapping(&self.v6, first, last)),
@@ -182,7 +184,12 @@ fn insert<T: Ord + Copy>(list: &mut Vec<(T, T)>, new: (T, T), next: impl Fn(T) -
     list.splice(start..end, [merged]);
 }
 
-fn remove<T: Ord + Copy>(list: &mut Vec<(T, T)>, gone: (T, T), before: impl Fn(T) -> T, after: impl Fn(T) -> T) {
+fn remove<T: Ord + Copy>(
+    list: &mut Vec<(T, T)>,
+    gone: (T, T),
+    before: impl Fn(T) -> T,
+    after: impl Fn(T) -> T,
+) {
     let start = list.partition_point(|r| r.1 < gone.0);
     let end = start + list[start..].partition_point(|r| r.0 <= gone.1);
     if start == end {

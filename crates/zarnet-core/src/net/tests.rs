@@ -13,7 +13,12 @@ fn range(text: &str) -> Result<AddressRange, NotationError> {
 #[test]
 fn five_ways_to_write_one_set() {
     let meant = range("10.61.16.0-10.61.19.255").unwrap();
-    for text in ["10.61.16.0/22", "10.61.16.0/255.255.252.0", "10.61.16.0/0.0.3.255", " 10.61.16.0 - 10.61.19.255 "] {
+    for text in [
+        "10.61.16.0/22",
+        "10.61.16.0/255.255.252.0",
+        "10.61.16.0/0.0.3.255",
+        " 10.61.16.0 - 10.61.19.255 ",
+    ] {
         assert_eq!(range(text), Ok(meant), "{text}");
     }
 }
@@ -30,10 +35,19 @@ fn a_mask_that_could_be_both_is_refused_with_both_readings() {
 
 #[test]
 fn what_is_not_an_address_says_what_it_is_instead() {
-    assert_eq!(range("10.0.0.9-10.0.0.1"), Err(NotationError::Reversed("10.0.0.9-10.0.0.1".into())));
-    assert_eq!(range("10.0.0.9-2001:db8::1"), Err(NotationError::MixedFamilies("10.0.0.9-2001:db8::1".into())));
+    assert_eq!(
+        range("10.0.0.9-10.0.0.1"),
+        Err(NotationError::Reversed("10.0.0.9-10.0.0.1".into()))
+    );
+    assert_eq!(
+        range("10.0.0.9-2001:db8::1"),
+        Err(NotationError::MixedFamilies("10.0.0.9-2001:db8::1".into()))
+    );
     assert_eq!(range("10.0.0.0/33"), Err(NotationError::PrefixLength("33".into(), "IPv4", 32)));
-    assert_eq!(range("2001:db8::/129"), Err(NotationError::PrefixLength("129".into(), "IPv6", 128)));
+    assert_eq!(
+        range("2001:db8::/129"),
+        Err(NotationError::PrefixLength("129".into(), "IPv6", 128))
+    );
     assert_eq!(range("010.0.0.1"), Err(NotationError::Address("010.0.0.1".into())));
     assert_eq!(range(""), Err(NotationError::Empty));
 }
@@ -56,15 +70,21 @@ fn services_with_ports_protocols_and_neither() {
 
 #[test]
 fn times_in_seconds_and_in_units() {
-    for (text, millis) in [("90", 90_000), ("1.5", 1_500), ("2m30s", 150_000), ("1h", 3_600_000), ("250ms", 250)] {
+    for (text, millis) in
+        [("90", 90_000), ("1.5", 1_500), ("2m30s", 150_000), ("1h", 3_600_000), ("250ms", 250)]
+    {
         assert_eq!(parse_span(text), Ok(Duration::from_millis(millis)), "{text}");
     }
     for text in ["-1", "2x", "1m30", ".", "99999999999999999999", "s"] {
         assert_eq!(parse_span(text), Err(NotationError::Time(text.into())), "{text}");
     }
-    for (millis, text) in
-        [(61_500, "61.5s"), (0, "0s"), (120_000, "2m"), (7_850_800, "2h10m50.8s"), (3_600_001, "1h0.001s")]
-    {
+    for (millis, text) in [
+        (61_500, "61.5s"),
+        (0, "0s"),
+        (120_000, "2m"),
+        (7_850_800, "2h10m50.8s"),
+        (3_600_001, "1h0.001s"),
+    ] {
         assert_eq!(Instant(millis * 1_000_000).to_string(), text);
         assert_eq!(parse_span(text), Ok(Duration::from_millis(millis)), "{text}");
     }
@@ -75,7 +95,10 @@ fn times_in_seconds_and_in_units() {
 fn flows_with_names_ports_and_both_families() {
     let flow: FlowNotation = "kiosk-3 -> 198.51.100.80:443/tcp".parse().unwrap();
     assert_eq!((flow.source.who.as_str(), flow.source.port), ("kiosk-3", None));
-    assert_eq!((flow.destination.who.as_str(), flow.destination.port), ("198.51.100.80", Some(443)));
+    assert_eq!(
+        (flow.destination.who.as_str(), flow.destination.port),
+        ("198.51.100.80", Some(443))
+    );
     let six = "[2001:db8::1]:5000 -> [2001:db8::2]:53/udp";
     assert_eq!(six.parse::<FlowNotation>().unwrap().to_string(), six);
     let wrong = |text: &str| text.parse::<FlowNotation>().unwrap_err();
@@ -87,12 +110,19 @@ fn flows_with_names_ports_and_both_families() {
 }
 
 fn addresses() -> impl Strategy<Value = IpAddr> {
-    prop_oneof![any::<u32>().prop_map(|a| IpAddr::from(Ipv4Addr::from(a))), any::<[u8; 16]>().prop_map(IpAddr::from)]
+    prop_oneof![
+        any::<u32>().prop_map(|a| IpAddr::from(Ipv4Addr::from(a))),
+        any::<[u8; 16]>().prop_map(IpAddr::from)
+    ]
 }
 
 proptest! {
     #[test]
-    fn prefixes_and_ranges_print_what_they_parse(a in addresses(), b in addresses(), length in 0u8..=32) {
+    fn prefixes_and_ranges_print_what_they_parse(
+        a in addresses(),
+        b in addresses(),
+        length in 0u8..=32,
+    ) {
         let prefix = Prefix::holding(a, length).unwrap();
         prop_assert_eq!(prefix.to_string().parse(), Ok(prefix));
         prop_assert!(prefix.contains(a));
@@ -104,28 +134,48 @@ proptest! {
     #[test]
     fn services_print_what_they_parse(protocol in any::<u8>(), a in 1u16.., b in 1u16..) {
         let protocol = Protocol(protocol);
-        let ports = if protocol.has_ports() { PortRange { first: a.min(b), last: a.max(b) } } else { PortRange::ALL };
+        let ports = if protocol.has_ports() {
+            PortRange { first: a.min(b), last: a.max(b) }
+        } else {
+            PortRange::ALL
+        };
         let service = Service { protocol: Some(protocol), ports };
         prop_assert_eq!(service.to_string().parse(), Ok(service));
     }
 
     #[test]
-    fn flows_print_what_they_parse(a in addresses(), b in addresses(), p in 1u16.., q in proptest::option::of(1u16..)) {
+    fn flows_print_what_they_parse(
+        a in addresses(),
+        b in addresses(),
+        p in 1u16..,
+        q in proptest::option::of(1u16..),
+    ) {
         prop_assume!(a.is_ipv4() == b.is_ipv4());
         let party = |who: IpAddr, port| PartyNotation { who: who.to_string(), port };
-        let flow = FlowNotation { source: party(a, q), destination: party(b, Some(p)), protocol: Protocol::UDP };
+        let flow = FlowNotation {
+            source: party(a, q),
+            destination: party(b, Some(p)),
+            protocol: Protocol::UDP,
+        };
         prop_assert_eq!(flow.to_string().parse(), Ok(flow));
     }
 
-    /// A set holds exactly what was put in and not taken out again, whatever the order and the overlaps.
+    /// A set holds exactly what was put in and not taken out again, whatever the order and the
+    /// overlaps.
     #[test]
-    fn sets_hold_what_was_put_in(steps in proptest::collection::vec((any::<bool>(), 0u8..40, 0u8..12), 0..30)) {
+    fn sets_hold_what_was_put_in(
+        steps in proptest::collection::vec((any::<bool>(), 0u8..40, 0u8..12), 0..30),
+    ) {
         let at = |n: u8| IpAddr::from([255, 255, 255, 215 + n.min(40)]);
         let (mut set, mut model) = (AddressSet::default(), [false; 41]);
         for (put, first, more) in steps {
             let last = (first + more).min(40);
             let range = AddressRange::new(at(first), at(last)).unwrap();
-            if put { set.insert(range) } else { set.remove(range) }
+            if put {
+                set.insert(range)
+            } else {
+                set.remove(range)
+            }
             model[usize::from(first)..=usize::from(last)].fill(put);
         }
         for n in 0..=40 {
@@ -139,7 +189,12 @@ proptest! {
     /// No text makes a parser panic.
     #[test]
     fn any_text_parses_or_is_refused(text in "\\PC{0,24}") {
-        let _ = (text.parse::<AddressRange>(), text.parse::<Service>(), text.parse::<FlowNotation>(), parse_span(&text));
+        let _ = (
+            text.parse::<AddressRange>(),
+            text.parse::<Service>(),
+            text.parse::<FlowNotation>(),
+            parse_span(&text),
+        );
     }
 }
 
@@ -151,14 +206,18 @@ proptest! {
         wanted in any::<u32>(),
         near in any::<prop::sample::Index>(),
     ) {
-        let prefixes: Vec<Prefix> =
-            entries.iter().filter_map(|(a, l)| Prefix::holding(std::net::Ipv4Addr::from(*a).into(), *l)).collect();
+        let prefixes: Vec<Prefix> = entries
+            .iter()
+            .filter_map(|(a, l)| Prefix::holding(std::net::Ipv4Addr::from(*a).into(), *l))
+            .collect();
         let mut map = PrefixMap::default();
         map.extend(prefixes.iter().copied().zip(0usize..));
         // half of the time an address that one of them holds
-        let wanted = if entries.is_empty() { wanted } else { near.get(&entries).0 ^ (wanted & 0xff) };
+        let wanted =
+            if entries.is_empty() { wanted } else { near.get(&entries).0 ^ (wanted & 0xff) };
         let address = std::net::Ipv4Addr::from(wanted).into();
-        let mut by_hand: Vec<usize> = (0..prefixes.len()).filter(|i| prefixes[*i].contains(address)).collect();
+        let mut by_hand: Vec<usize> =
+            (0..prefixes.len()).filter(|i| prefixes[*i].contains(address)).collect();
         by_hand.sort_by_key(|i| std::cmp::Reverse(prefixes[*i].length()));
         let found: Vec<usize> = map.holding(address).flatten().copied().collect();
         prop_assert_eq!(found, by_hand);

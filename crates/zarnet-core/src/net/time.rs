@@ -11,9 +11,9 @@ use super::NotationError;
 pub struct Instant(pub u64);
 
 impl Instant {
-    /// The origin.
+    /// The origin of the clock.
     pub const ZERO: Self = Self(0);
-    /// Later than everything.
+    /// Later than every instant that traffic can reach.
     pub const NEVER: Self = Self(u64::MAX);
 
     /// Seconds since the origin, rounded to what an `f64` holds.
@@ -73,7 +73,8 @@ const UNITS: [(&str, u64); 6] = [
     ("us", 1_000),
 ];
 
-/// Parses a length of time: seconds (`90`, `1.5`), or numbers with units (`90s`, `2m30s`, `1h`, `250ms`).
+/// Parses a length of time: seconds (`90`, `1.5`), or numbers with units (`90s`, `2m30s`, `1h`,
+/// `250ms`).
 pub fn parse_span(text: &str) -> Result<Duration, NotationError> {
     let wrong = || NotationError::Time(text.into());
     let mut rest = text.trim();

@@ -10,7 +10,8 @@ use crate::net::{Instant, IntervalMap, Signal, is_link_local};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
 use crate::traffic::{Flow, Party, Seen};
 
-/// In larger networks finding every fast path would cost more than they save: devices times places where the way changes.
+/// In larger networks finding every fast path would cost more than they save: devices times places
+/// where the way changes.
 const MOST_WORK: usize = 4_000_000;
 
 impl Network {
@@ -27,21 +28,26 @@ impl Network {
         if edges.len().saturating_mul(self.devices.len()) > MOST_WORK {
             return FastPaths { found: true, issue: self.fast_paths.issue, ..FastPaths::default() };
         }
-        let (mut list, mut segments): (Vec<(DeviceId, FastPath)>, Vec<SegmentId>) = (Vec::new(), Vec::new());
+        let (mut list, mut segments): (Vec<(DeviceId, FastPath)>, Vec<SegmentId>) =
+            (Vec::new(), Vec::new());
         for (d, device) in self.plan.devices.iter().enumerate() {
             for (i, interface) in device.interfaces.iter().enumerate() {
                 let (device, ingress) = (DeviceId(d as u16), InterfaceId(i as u16));
                 let segment = self.world.number(interface.segment);
                 let alone = self.world.attached(segment).len() == 1 && segment != World::INTERNET;
-                let mut prefixes = interface.addresses.iter().map(|a| a.1).filter(|p| p.first().is_ipv4());
-                let (Some(prefix), None, true) = (prefixes.next(), prefixes.next(), alone) else { continue };
+                let mut prefixes =
+                    interface.addresses.iter().map(|a| a.1).filter(|p| p.first().is_ipv4());
+                let (Some(prefix), None, true) = (prefixes.next(), prefixes.next(), alone) else {
+                    continue;
+                };
                 let leads_out = |egress: InterfaceId, to: IpAddr, next_hop: IpAddr| {
                     let exit = &self.plan.devices[device.index()].interfaces[egress.index()];
                     self.world.number(exit.segment) == World::INTERNET
                         && !self.world.checks_sources_of(device, egress)
                         && !prefix.contains(to)
                         && self.world.way(to) == Way::Peer
-                        && self.world.answering(World::INTERNET, next_hop) == Some(Answering::Provider)
+                        && self.world.answering(World::INTERNET, next_hop)
+                            == Some(Answering::Provider)
                 };
                 if let Some(path) = self.devices[d].fast_path(ingress, &edges, leads_out) {
                     list.push((device, path));
@@ -61,14 +67,18 @@ impl Network {
         };
         let rules = list.iter().flat_map(|l| l.1.rules().edges());
         let edges = edges.iter().chain(rules).copied().collect();
-        let by_source = (!list.is_empty()).then(|| IntervalMap::from_edges(edges, path_of).favouring(Option::is_some));
+        let by_source = (!list.is_empty())
+            .then(|| IntervalMap::from_edges(edges, path_of).favouring(Option::is_some));
         FastPaths { list, by_source, issue: self.fast_paths.issue, found: true }
     }
 
     /// What can be known of a flow before its turn comes, if it is on a fast path.
     #[inline(always)]
     pub(crate) fn fast_flow(&self, flow: &Flow) -> Option<FastFlow> {
-        let Flow { protocol, source: Party::Address(from), source_port: Some(port), .. } = *flow else { return None };
+        let Flow { protocol, source: Party::Address(from), source_port: Some(port), .. } = *flow
+        else {
+            return None;
+        };
         let Party::Address(to) = flow.destination else { return None };
         let source = (Key::of(from)?, port);
         let destination = (Key::of(to)?, flow.destination_port.unwrap_or(0));
@@ -99,8 +109,9 @@ impl Network {
         Some(FastFlow { kind, key, device: *device, issue: self.fast_paths.issue })
     }
 
-    /// Reads what flows and packets will be looked up by, all at once. In loops of a few steps each: of longer ones the
-    /// processor does not see enough at a time to wait for many places together.
+    /// Reads what flows and packets will be looked up by, all at once. In loops of a few steps
+    /// each: of longer ones the processor does not see enough at a time to wait for many places
+    /// together.
     pub(crate) fn prefetch(&self, all: &mut [Option<FastFlow>]) {
         let device = |b: &FastFlow| &self.devices[b.device.index()];
         let (mut places, mut flows, mut packets) = (0, false, false);
@@ -124,14 +135,20 @@ impl Network {
                 device.find_mapping(&mut flow.key);
                 back ^= device.prefetch_reverse(&flow.key);
             }
-            let found = all.iter().flatten().fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
+            let found =
+                all.iter().flatten().fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
             std::hint::black_box((back, found));
         }
     }
 
     /// Enters a packet that was seen on an interface.
     #[inline(always)]
-    pub(crate) fn enter_packet(&mut self, now: Instant, flow: &FastFlow, signal: Signal) -> FastPacket {
+    pub(crate) fn enter_packet(
+        &mut self,
+        now: Instant,
+        flow: &FastFlow,
+        signal: Signal,
+    ) -> FastPacket {
         let FastFlow { kind, key, device, issue } = flow;
         if *issue != self.fast_paths.issue {
             return FastPacket::SlowPath;
@@ -141,7 +158,12 @@ impl Network {
 
     /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.
     #[inline]
-    pub(crate) fn enter_flow(&mut self, now: Instant, flow: &FastFlow, schedule: FlowSchedule) -> bool {
+    pub(crate) fn enter_flow(
+        &mut self,
+        now: Instant,
+        flow: &FastFlow,
+        schedule: FlowSchedule,
+    ) -> bool {
         let device = flow.device;
         // something was done to a device since
         if flow.issue != self.fast_paths.issue {
@@ -159,10 +181,17 @@ impl Network {
     }
 
     /// Whether what is sent to an external address from the internet comes in by an interface.
-    fn leads_back(&mut self, now: Instant, device: DeviceId, egress: InterfaceId, external: Key) -> bool {
+    fn leads_back(
+        &mut self,
+        now: Instant,
+        device: DeviceId,
+        egress: InterfaceId,
+        external: Key,
+    ) -> bool {
         match self.world.way(external.address()) {
             Way::Ask(next_hop) => {
-                self.answering(now, World::INTERNET, next_hop) == Some(Answering::Node(Node::Interface(device, egress)))
+                self.answering(now, World::INTERNET, next_hop)
+                    == Some(Answering::Node(Node::Interface(device, egress)))
             }
             _ => false,
         }

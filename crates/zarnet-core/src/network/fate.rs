@@ -38,14 +38,14 @@ pub enum Receiver {
 pub enum Fate {
     /// It arrived, as it then was.
     Arrived(Receiver, Packet),
-    /// It did not.
+    /// The packet was lost on its way.
     Lost(Loss),
 }
 
 /// Why a packet did not arrive, and who is to blame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Loss {
-    /// The reason.
+    /// The reason for the loss.
     pub reason: Reason,
     /// The device that dropped it, or sent it to where it was lost.
     pub device: Option<DeviceId>,
@@ -58,13 +58,13 @@ pub struct Loss {
 /// A device that a packet passed.
 #[derive(Debug, Clone, Copy)]
 pub struct Passage {
-    /// The device.
+    /// The device that lost it.
     pub device: DeviceId,
     /// Where the packet came in; `None` for the device's own.
     pub ingress: Option<InterfaceId>,
     /// Where it went out.
     pub egress: InterfaceId,
-    /// Its session there.
+    /// The session on that device, if it has one.
     pub session: Option<SessionRef>,
     /// Whether it keeps that session alive for longer.
     pub refreshes: bool,

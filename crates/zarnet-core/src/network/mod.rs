@@ -1,4 +1,5 @@
-//! Devices, hosts and segments together: how a packet gets from its sender to whoever has its destination.
+//! Devices, hosts and segments together: how a packet gets from its sender to whoever has its
+//! destination.
 
 mod fast_flows;
 mod fast_paths;
@@ -40,20 +41,36 @@ pub struct Network {
 }
 
 impl Network {
-    /// A network at rest. `sources`: every address that sends in the traffic to come, where it is known.
+    /// A network at rest. `sources`: every address that sends in the traffic to come, where it is
+    /// known.
     pub fn new(plan: Arc<Plan>, seed: u64, sources: Option<HashSet<IpAddr, RandomState>>) -> Self {
         let taken = taken(&plan);
         let seeds = (0..).map(|n| seed.wrapping_add(n));
-        let devices = plan.devices.iter().zip(seeds).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
+        let devices =
+            plan.devices.iter().zip(seeds).map(|(d, seed)| Device::new(d, &taken, seed)).collect();
         let world = World::new(&plan);
-        Self { plan, devices, world, sources, missed_source: false, fast_paths: FastPaths::default() }
+        Self {
+            plan,
+            devices,
+            world,
+            sources,
+            missed_source: false,
+            fast_paths: FastPaths::default(),
+        }
     }
 
     /// A network without devices, to stand where one was taken from.
     pub(crate) fn empty(&self) -> Self {
         let plan = Arc::new(Plan::default());
         let world = World::new(&plan);
-        Self { plan, devices: Vec::new(), world, sources: None, missed_source: false, fast_paths: FastPaths::default() }
+        Self {
+            plan,
+            devices: Vec::new(),
+            world,
+            sources: None,
+            missed_source: false,
+            fast_paths: FastPaths::default(),
+        }
     }
 
     /// Lets some devices be as they are in another state of the same network.
@@ -75,9 +92,13 @@ impl Network {
         let renaming = match &event.action {
             Action::Lease(interface, address, prefix) => {
                 let device = &mut self.devices[id];
-                let old: Vec<IpAddr> =
-                    device.plan().interfaces[interface.index()].addresses.iter().map(|a| a.0).collect();
-                let lost = old.into_iter().filter(|a| a.is_ipv4() == address.is_ipv4() && a != address);
+                let old: Vec<IpAddr> = device.plan().interfaces[interface.index()]
+                    .addresses
+                    .iter()
+                    .map(|a| a.0)
+                    .collect();
+                let lost =
+                    old.into_iter().filter(|a| a.is_ipv4() == address.is_ipv4() && a != address);
                 lost.for_each(|a| device.lose(at, a));
                 let mut plan = (*self.plan).clone();
                 plan.devices[id] = device.plan_with_lease(*interface, *address, *prefix);
@@ -110,7 +131,8 @@ impl Network {
                     device.replace_plan(at, new, &taken, renaming, enabled);
                 }
                 None => {
-                    let (unchanged, enabled) = (Renaming::unchanged(&new), device.enabled().to_vec());
+                    let (unchanged, enabled) =
+                        (Renaming::unchanged(&new), device.enabled().to_vec());
                     device.replace_plan(at, new, &taken, &unchanged, enabled);
                 }
             }
@@ -124,7 +146,7 @@ impl Network {
         &self.devices
     }
 
-    /// One of them.
+    /// A device at work, to be changed.
     pub fn device_mut(&mut self, id: DeviceId) -> &mut Device {
         &mut self.devices[id.index()]
     }
@@ -144,8 +166,8 @@ impl Network {
         self.devices.iter().map(Device::mapping_count).sum()
     }
 
-    /// Whether a packet was lost at an address that may be a host only because it sends somewhere in the traffic: then
-    /// the prediction has to be made again with its sources known.
+    /// Whether a packet was lost at an address that may be a host only because it sends somewhere
+    /// in the traffic: then the prediction has to be made again with its sources known.
     pub fn missed_source(&self) -> bool {
         self.missed_source
     }
@@ -155,7 +177,8 @@ impl Network {
         self.world.origin(address)
     }
 
-    /// Whether the flow's realms are those of a rule that translates, enabled or not, on one of the devices it passed.
+    /// Whether the flow's realms are those of a rule that translates, enabled or not, on one of the
+    /// devices it passed.
     pub fn rule_was_meant(&self, passages: &[Passage]) -> bool {
         passages.iter().any(|p| {
             let Some(ingress) = p.ingress else { return false };
@@ -175,5 +198,7 @@ pub(crate) fn taken(plan: &Plan) -> Arc<AddressSet> {
     let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));
     let routed = plan.segments.iter().flat_map(|s| s.routed.iter().map(|r| r.via));
     let hosts = plan.hosts.iter().flat_map(|h| std::iter::once(h.address).chain(h.gateway));
-    Arc::new(own.chain(hops).chain(routed).chain(hosts).map(crate::net::AddressRange::one).collect())
+    Arc::new(
+        own.chain(hops).chain(routed).chain(hosts).map(crate::net::AddressRange::one).collect(),
+    )
 }

@@ -42,8 +42,14 @@ impl Node {
 }
 
 impl Network {
-    /// Owner before listed proxies before what rules and mappings need; of these, what is due has expired.
-    pub(super) fn answering(&mut self, now: Instant, segment: SegmentId, address: IpAddr) -> Option<Answering> {
+    /// Owner before listed proxies before what rules and mappings need; of these, what is due has
+    /// expired.
+    pub(super) fn answering(
+        &mut self,
+        now: Instant,
+        segment: SegmentId,
+        address: IpAddr,
+    ) -> Option<Answering> {
         let known = self.world.answering(segment, address);
         if known.is_some() {
             return known;
@@ -61,7 +67,13 @@ impl Network {
     }
 
     /// Who answers on a segment that is not the internet; `Peer` stands for an undeclared host.
-    pub(super) fn who(&mut self, now: Instant, segment: SegmentId, address: IpAddr, home: IpAddr) -> Option<Found> {
+    pub(super) fn who(
+        &mut self,
+        now: Instant,
+        segment: SegmentId,
+        address: IpAddr,
+        home: IpAddr,
+    ) -> Option<Found> {
         if let Some(Answering::Node(node)) = self.world.answering(segment, address) {
             return Some(Found::Node(node));
         }

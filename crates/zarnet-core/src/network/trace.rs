@@ -11,14 +11,14 @@ use crate::plan::{DeviceId, InterfaceId};
 pub struct Handover {
     /// The address that somebody has to answer for.
     pub address: IpAddr,
-    /// Who does.
+    /// The machine that answers; `None` if there is none.
     pub to: Option<NextHopOwner>,
 }
 
 /// One device on the way.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hop {
-    /// The device.
+    /// The device that the packet passes.
     pub device: DeviceId,
     /// Where the packet came in; `None` where it began here.
     pub ingress: Option<InterfaceId>,
@@ -49,7 +49,14 @@ impl Observer for Trace {
     }
 
     fn enters(&mut self, device: DeviceId, ingress: Option<InterfaceId>, packet: Packet) {
-        self.hops.push(Hop { device, ingress, packet, steps: Vec::new(), exit: None, handed: Vec::new() });
+        self.hops.push(Hop {
+            device,
+            ingress,
+            packet,
+            steps: Vec::new(),
+            exit: None,
+            handed: Vec::new(),
+        });
     }
 
     fn leaves(&mut self, exit: Exit) {

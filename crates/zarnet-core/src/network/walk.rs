@@ -54,7 +54,8 @@ impl Network {
         passages: &mut Vec<Passage>,
         observer: &mut O,
     ) -> Fate {
-        let mut trip = Trip { now, home: packet.source().address, answers: false, passages, observer };
+        let mut trip =
+            Trip { now, home: packet.source().address, answers: false, passages, observer };
         self.depart(&mut trip, origin, packet)
     }
 
@@ -73,13 +74,17 @@ impl Network {
         let mut trip = Trip { now, home, answers: true, passages, observer };
         let fate = match receiver {
             Receiver::Host(host) => self.depart(&mut trip, Origin::Host(host), answer),
-            Receiver::Undeclared(segment) => self.depart(&mut trip, Origin::Undeclared(segment), answer),
+            Receiver::Undeclared(segment) => {
+                self.depart(&mut trip, Origin::Undeclared(segment), answer)
+            }
             Receiver::Peer => self.depart(&mut trip, Origin::Peer, answer),
             // what it sends itself does not leave
             Receiver::Device(device) if matches!(origin, Origin::Device(d, _) if d == device) => {
                 Fate::Arrived(receiver, answer)
             }
-            Receiver::Device(device) => self.depart(&mut trip, Origin::Device(device, OwnSource::Given), answer),
+            Receiver::Device(device) => {
+                self.depart(&mut trip, Origin::Device(device, OwnSource::Given), answer)
+            }
             Receiver::Answering(device, out) => {
                 trip.observer.enters(device, None, out.packet);
                 trip.observer.leaves(out.exit());
@@ -97,13 +102,16 @@ impl Network {
             _ => false,
         };
         // whoever asked one endpoint does not take an answer from another
-        let expected = packet.source() == asked.destination() && packet.destination().port == asked.source().port;
+        let expected = packet.source() == asked.destination()
+            && packet.destination().port == asked.source().port;
         if reached && expected {
             return fate;
         }
         // the device that put it onto the host's segment, if one did
-        let by_itself = if let Receiver::Answering(device, _) = receiver { Some(device) } else { None };
-        let device = passages.get(before..).and_then(|back| back.last()).map(|p| p.device).or(by_itself);
+        let by_itself =
+            if let Receiver::Answering(device, _) = receiver { Some(device) } else { None };
+        let device =
+            passages.get(before..).and_then(|back| back.last()).map(|p| p.device).or(by_itself);
         Fate::Lost(Loss { reason: Reason::UnexpectedSource, device, rule: None, place: None })
     }
 
@@ -112,7 +120,9 @@ impl Network {
         let node = match origin {
             Origin::Device(id, _) => return Some(id),
             Origin::Peer => None,
-            Origin::Undeclared(segment) => return self.world.attached(segment).first().map(|a| a.device),
+            Origin::Undeclared(segment) => {
+                return self.world.attached(segment).first().map(|a| a.device);
+            }
             Origin::Host(id) => {
                 let host = &self.plan.hosts[id.index()];
                 host.gateway.and_then(|g| self.world.owner(self.world.number(host.segment), g))
@@ -124,16 +134,23 @@ impl Network {
         }
     }
 
-    fn depart<O: Observer>(&mut self, trip: &mut Trip<'_, O>, origin: Origin, packet: Packet) -> Fate {
+    fn depart<O: Observer>(
+        &mut self,
+        trip: &mut Trip<'_, O>,
+        origin: Origin,
+        packet: Packet,
+    ) -> Fate {
         let destination = packet.destination().address;
         let leg = |segment, next_hop| Leg { segment, next_hop, packet, from: None };
         match origin {
             Origin::Peer => self.cross_internet(trip, leg(World::INTERNET, destination)),
             Origin::Undeclared(segment) => {
-                // its prefix and its gateway are those of the interface that it shares a segment with
+                // its prefix and its gateway are those of the interface that it shares a segment
+                // with
                 let source = packet.source().address;
                 let interface = self.world.attached(segment).iter().find_map(|a| {
-                    let interface = &self.plan.devices[a.device.index()].interfaces[a.interface.index()];
+                    let interface =
+                        &self.plan.devices[a.device.index()].interfaces[a.interface.index()];
                     interface.addresses.iter().find(|a| a.1.contains(source))
                 });
                 let Some((gateway, prefix)) = interface else {
@@ -150,12 +167,18 @@ impl Network {
                 }
                 match next_hop(host, destination) {
                     Some(next_hop) => {
-                        let gateway = Some(next_hop) == host.gateway && !host.prefix.contains(destination);
+                        let gateway =
+                            Some(next_hop) == host.gateway && !host.prefix.contains(destination);
                         let place = host.place;
                         if gateway && self.who(trip.now, segment, next_hop, trip.home).is_none() {
                             trip.observer.handed(next_hop, None);
                             let reason = Reason::GatewayUnanswered;
-                            return Fate::Lost(Loss { reason, device: None, rule: None, place: Some(place) });
+                            return Fate::Lost(Loss {
+                                reason,
+                                device: None,
+                                rule: None,
+                                place: Some(place),
+                            });
                         }
                         self.carry(trip, leg(segment, next_hop))
                     }
@@ -167,7 +190,12 @@ impl Network {
             }
             Origin::Device(id, source) => {
                 trip.observer.enters(id, None, packet);
-                match self.devices[id.index()].originate_watched(trip.now, packet, source, trip.observer) {
+                match self.devices[id.index()].originate_watched(
+                    trip.now,
+                    packet,
+                    source,
+                    trip.observer,
+                ) {
                     Outcome::Forwarded(out) => {
                         trip.observer.leaves(out.exit());
                         trip.passages.push(passage(id, None, out, out.packet.ends != packet.ends));
@@ -185,7 +213,12 @@ impl Network {
     fn leg_from(&self, device: DeviceId, out: Forwarded) -> Leg {
         let interface = &self.plan.devices[device.index()].interfaces[out.interface.index()];
         let segment = self.world.number(interface.segment);
-        Leg { segment, next_hop: out.next_hop, packet: out.packet, from: Some((device, out.interface)) }
+        Leg {
+            segment,
+            next_hop: out.next_hop,
+            packet: out.packet,
+            from: Some((device, out.interface)),
+        }
     }
 
     /// Carries a packet on until it arrives or is lost.
@@ -199,7 +232,10 @@ impl Network {
                 }
             } else {
                 let found = self.who(trip.now, leg.segment, leg.next_hop, trip.home);
-                trip.observer.handed(leg.next_hop, found.as_ref().map(|f| f.owner(NextHopOwner::Undeclared)));
+                trip.observer.handed(
+                    leg.next_hop,
+                    found.as_ref().map(|f| f.owner(NextHopOwner::Undeclared)),
+                );
                 match found {
                     Some(Found::Node(node)) => node,
                     Some(Found::Peer) => return self.at_undeclared(leg),
@@ -211,13 +247,25 @@ impl Network {
                 Node::Interface(device, ingress) => (device, ingress),
             };
             trip.observer.enters(device, Some(ingress), leg.packet);
-            match self.devices[device.index()].receive_watched(trip.now, ingress, leg.packet, trip.observer) {
+            match self.devices[device.index()].receive_watched(
+                trip.now,
+                ingress,
+                leg.packet,
+                trip.observer,
+            ) {
                 Outcome::Forwarded(out) => {
                     trip.observer.leaves(out.exit());
-                    trip.passages.push(passage(device, Some(ingress), out, out.packet.ends != leg.packet.ends));
+                    trip.passages.push(passage(
+                        device,
+                        Some(ingress),
+                        out,
+                        out.packet.ends != leg.packet.ends,
+                    ));
                     leg = self.leg_from(device, out);
                 }
-                Outcome::Answered(out) => return Fate::Arrived(Receiver::Answering(device, out), leg.packet),
+                Outcome::Answered(out) => {
+                    return Fate::Arrived(Receiver::Answering(device, out), leg.packet);
+                }
                 Outcome::Consumed(Taken { packet, session, refreshes }) => {
                     let changed = packet.ends != leg.packet.ends;
                     trip.passages.push(Passage {
@@ -253,13 +301,21 @@ impl Network {
         }
     }
 
-    /// Who gets a packet on the internet: whoever answers for its next hop, or whoever the provider takes it to.
-    fn on_internet<O: Observer>(&mut self, now: Instant, leg: &Leg, observer: &mut O) -> Result<Found, Reason> {
+    /// Who gets a packet on the internet: whoever answers for its next hop, or whoever the provider
+    /// takes it to.
+    fn on_internet<O: Observer>(
+        &mut self,
+        now: Instant,
+        leg: &Leg,
+        observer: &mut O,
+    ) -> Result<Found, Reason> {
         let ends = leg.packet.ends;
         if !self.world.is_public(ends.source.address) {
             return Err(Reason::PrivateAddressOnInternet);
         }
-        if leg.from.is_some_and(|(device, interface)| !self.world.is_of_line(device, interface, ends.source.address)) {
+        if leg.from.is_some_and(|(device, interface)| {
+            !self.world.is_of_line(device, interface, ends.source.address)
+        }) {
             return Err(Reason::SourceOfOtherLine);
         }
         if !self.world.is_public(ends.destination.address) {
@@ -309,14 +365,19 @@ impl Network {
 
     fn at_host(&self, id: HostId, leg: Leg, answers: bool) -> Fate {
         let host = &self.plan.hosts[id.index()];
-        let lost = |reason| Fate::Lost(Loss { reason, device: leg.device(), rule: None, place: Some(host.place) });
+        let lost = |reason| {
+            Fate::Lost(Loss { reason, device: leg.device(), rule: None, place: Some(host.place) })
+        };
         let packet = leg.packet;
         if packet.destination().address != host.address {
             return lost(Reason::NotForThisHost);
         }
         // queries are answered whatever the host listens to
         let asks = !answers && !packet.protocol.has_query_id();
-        let listens = host.listens.as_ref().is_none_or(|l| l.holds(packet.protocol, packet.destination().port));
+        let listens = host
+            .listens
+            .as_ref()
+            .is_none_or(|l| l.holds(packet.protocol, packet.destination().port));
         if asks && !listens {
             return lost(Reason::NoListener);
         }
@@ -328,11 +389,21 @@ fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
     if host.prefix.contains(destination) { Some(destination) } else { host.gateway }
 }
 
-fn passage(device: DeviceId, ingress: Option<InterfaceId>, out: Forwarded, changed: bool) -> Passage {
+fn passage(
+    device: DeviceId,
+    ingress: Option<InterfaceId>,
+    out: Forwarded,
+    changed: bool,
+) -> Passage {
     let Forwarded { interface: egress, session, refreshes, contested, unchanged, .. } = out;
     Passage { device, ingress, egress, session, refreshes, contested, changed, unchanged }
 }
 
 fn dropped(device: DeviceId, refusal: Refusal) -> Fate {
-    Fate::Lost(Loss { reason: refusal.reason, device: Some(device), rule: refusal.rule, place: refusal.place })
+    Fate::Lost(Loss {
+        reason: refusal.reason,
+        device: Some(device),
+        rule: refusal.rule,
+        place: refusal.place,
+    })
 }

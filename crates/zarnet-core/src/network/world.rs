@@ -13,8 +13,8 @@ use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, SegmentId, Targ
 /// All internet segments are joined under this number.
 const INTERNET: SegmentId = SegmentId(u16::MAX);
 
-/// Addresses that cannot be used on the internet: RFC 1918, 6598 and 6890, multicast and reserved ones. Documentation
-/// and benchmark prefixes count as public here.
+/// Addresses that cannot be used on the internet: RFC 1918, 6598 and 6890, multicast and reserved
+/// ones. Documentation and benchmark prefixes count as public here.
 const SPECIAL: [&str; 17] = [
     "0.0.0.0/8",
     "10.0.0.0/8",
@@ -46,7 +46,7 @@ pub(super) enum Node {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Answering {
     Node(Node),
-    /// The provider's router.
+    /// The router of the provider, at the far side of an external segment.
     Provider,
 }
 
@@ -66,7 +66,7 @@ pub(super) enum Way {
     Ask(IpAddr),
     /// To somebody outside of the plan.
     Peer,
-    /// Nowhere.
+    /// No route leads there.
     Unrouted,
     /// The address cannot be used there.
     Special,
@@ -90,7 +90,8 @@ pub(super) struct World {
     /// Next hops and gateways on the internet that nobody in the plan has.
     provider: HashSet<IpAddr, RandomState>,
     special: AddressSet,
-    /// What the following are for IPv4, each found by one search: who has an address, and how the internet reaches it.
+    /// What the following are for IPv4, each found by one search: who has an address, and how the
+    /// internet reaches it.
     origin_v4: IntervalMap<Option<Origin>>,
     way_v4: IntervalMap<Way>,
     answering_v4: HashMap<u64, Answering, RandomState>,
@@ -114,7 +115,8 @@ pub(crate) fn special() -> AddressSet {
 
 impl World {
     pub(super) fn new(plan: &Plan) -> Self {
-        let number = |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
+        let number =
+            |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
         let special = special();
         let mut world = Self {
             numbers: (0..plan.segments.len()).map(number).collect(),
@@ -127,7 +129,13 @@ impl World {
             special,
             in_plan: AddressSet::default(),
             reach: PrefixMap::default(),
-            hosts: plan.hosts.iter().enumerate().rev().map(|(i, h)| (h.address, HostId(i as u16))).collect(),
+            hosts: plan
+                .hosts
+                .iter()
+                .enumerate()
+                .rev()
+                .map(|(i, h)| (h.address, HostId(i as u16)))
+                .collect(),
             devices: HashMap::default(),
             inside: PrefixMap::default(),
             servers: servers(plan),
@@ -157,7 +165,8 @@ impl World {
         self.reach.prefixes().for_each(|p| add(p.range()));
         let address = |n: u64| IpAddr::V4(u32::try_from(n).unwrap_or(u32::MAX).into());
         self.origin_v4 = IntervalMap::from_edges(edges.clone(), |n| self.find_origin(address(n)));
-        // the way to an address on a link is to ask for itself: the interval stands for all of its addresses
+        // the way to an address on a link is to ask for itself: the interval stands for all of its
+        // addresses
         self.way_v4 = IntervalMap::from_edges(edges, |n| match self.find_way(address(n)) {
             Way::Ask(next) if next == address(n) => Way::Ask(IpAddr::from([0, 0, 0, 0])),
             way => way,
@@ -192,7 +201,8 @@ impl World {
                     self.owners.insert((segment, address), Node::Interface(device, id));
                     self.devices.insert(address, device);
                 }
-                let attachment = Attachment { device, interface: id, proxy_arp: interface.proxy_arp.clone() };
+                let attachment =
+                    Attachment { device, interface: id, proxy_arp: interface.proxy_arp.clone() };
                 self.attached.entry(segment).or_default().push(attachment);
                 if segment != INTERNET {
                     self.inside.extend(interface.addresses.iter().map(|a| (a.1, segment)));
@@ -200,7 +210,8 @@ impl World {
             }
         }
         for (i, host) in plan.hosts.iter().enumerate() {
-            self.owners.insert((self.number(host.segment), host.address), Node::Host(HostId(i as u16)));
+            self.owners
+                .insert((self.number(host.segment), host.address), Node::Host(HostId(i as u16)));
         }
     }
 
@@ -209,11 +220,21 @@ impl World {
         let mut hops: Vec<IpAddr> = Vec::new();
         for device in &plan.devices {
             let routes = device.routes.iter();
-            hops.extend(routes.filter(|r| internet(device.interfaces[r.interface.index()].segment)).map(|r| r.via));
+            hops.extend(
+                routes
+                    .filter(|r| internet(device.interfaces[r.interface.index()].segment))
+                    .map(|r| r.via),
+            );
         }
         hops.extend(plan.hosts.iter().filter(|h| internet(h.segment)).filter_map(|h| h.gateway));
-        hops.extend(plan.segments.iter().filter(|s| s.internet).flat_map(|s| s.routed.iter().map(|r| r.via)));
-        self.provider = hops.into_iter().filter(|h| !self.owners.contains_key(&(INTERNET, *h))).collect();
+        hops.extend(
+            plan.segments
+                .iter()
+                .filter(|s| s.internet)
+                .flat_map(|s| s.routed.iter().map(|r| r.via)),
+        );
+        self.provider =
+            hops.into_iter().filter(|h| !self.owners.contains_key(&(INTERNET, *h))).collect();
     }
 
     /// What is in the plan is not a peer.
@@ -266,8 +287,14 @@ impl World {
 
     /// Whether the internet takes a packet with this source from an interface (RFC 2827).
     #[inline]
-    pub(super) fn is_of_line(&self, device: DeviceId, interface: InterfaceId, source: IpAddr) -> bool {
-        self.lines.is_empty() || self.lines.get(&(device, interface)).is_none_or(|line| line.contains(source))
+    pub(super) fn is_of_line(
+        &self,
+        device: DeviceId,
+        interface: InterfaceId,
+        source: IpAddr,
+    ) -> bool {
+        self.lines.is_empty()
+            || self.lines.get(&(device, interface)).is_none_or(|line| line.contains(source))
     }
 
     /// Whether the internet looks at sources that come from an interface.
@@ -305,7 +332,10 @@ impl World {
         }
         // an undeclared host is where exactly one interface can be its gateway
         let mut holding = self.inside.holding(address).flatten();
-        holding.next().filter(|_| holding.next().is_none()).map(|segment| Origin::Undeclared(*segment))
+        holding
+            .next()
+            .filter(|_| holding.next().is_none())
+            .map(|segment| Origin::Undeclared(*segment))
     }
 
     /// Who answers for an address on a segment, whatever the traffic does.
@@ -315,7 +345,8 @@ impl World {
             IpAddr::V4(a) => self.answering_v4.get(&key(segment, a.to_bits())).copied(),
             IpAddr::V6(_) => match self.owner(segment, address) {
                 Some(node) => Some(Answering::Node(node)),
-                None => (segment == INTERNET && self.is_provider(address)).then_some(Answering::Provider),
+                None => (segment == INTERNET && self.is_provider(address))
+                    .then_some(Answering::Provider),
             },
         }
     }

@@ -5,9 +5,9 @@ use std::time::Duration;
 /// What of a peer matters: for reuse of a mapping (RFC 4787 §4.1) or for entering through it (§5).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Dependence {
-    /// Nothing.
+    /// Endpoint-independent: nothing of the far end counts.
     EndpointIndependent,
-    /// Its address.
+    /// Address-dependent: the address of the far end counts.
     AddressDependent,
     /// Its address and port.
     AddressAndPortDependent,
@@ -58,7 +58,7 @@ impl Pick {
 /// In which order source rules are looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RuleOrder {
-    /// As listed.
+    /// Addresses in the order of the list.
     Listed,
     /// Exempt, static and forward before pool and overload, narrower before wider.
     FixedFirst,
@@ -67,9 +67,9 @@ pub enum RuleOrder {
 /// What a hairpinned packet shows as its source (RFC 4787 §6 REQ-9a).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HairpinSource {
-    /// Its external end.
+    /// The external end that the sender has.
     External,
-    /// Its own.
+    /// The internal end of the sender.
     Keep,
 }
 
@@ -119,16 +119,19 @@ pub struct Behaviour {
     pub hold_down: Duration,
     /// Whether inbound packets keep a UDP mapping alive too (RFC 4787 §4.3 REQ-6).
     pub refresh_both: bool,
-    /// Whether answers leave by the interface that their session came in by, whatever the routes say.
+    /// Whether answers leave by the interface that their session came in by, whatever the routes
+    /// say.
     pub answers_leave_as_came: bool,
-    /// Whether the device's own traffic is looked at by rules, as if it had come in by the interface that it is from.
+    /// Whether the device's own traffic is looked at by rules, as if it had come in by the
+    /// interface that it is from.
     pub translates_own: bool,
     /// What this device lacks.
     pub cannot: Vec<Lack>,
 }
 
 impl Behaviour {
-    /// The position of a port's class; 0 counts as in the class of 1. A built plan has a class for every port.
+    /// The position of a port's class; 0 counts as in the class of 1. A built plan has a class for
+    /// every port.
     pub fn port_class(&self, port: u16) -> usize {
         self.port_classes.iter().position(|c| port.max(1) <= c.from.1).unwrap_or(0)
     }
@@ -199,7 +202,7 @@ impl Preset {
 pub enum Lack {
     /// A forward to another port.
     PortChange,
-    /// Hairpin.
+    /// Hairpin traffic (RFC 4787 REQ-9).
     Hairpin,
     /// ICMP in a rule; no rule takes part for ICMP queries.
     Icmp,
@@ -222,7 +225,7 @@ impl Lack {
         ("both-ends", Self::BothEnds),
     ];
 
-    /// Its name.
+    /// The stable name, as plans have it.
     pub fn name(self) -> &'static str {
         Self::ALL.iter().find(|(_, l)| *l == self).map_or("", |(n, _)| n)
     }

@@ -1,8 +1,11 @@
-//! The external addresses that a device has: which blocks they lie in, who uses them, and which are free.
+//! The external addresses that a device has: which blocks they lie in, who uses them, and which are
+//! free.
 
 use std::net::IpAddr;
 
-use super::{DeviceId, DevicePlan, External, HostId, InterfaceId, Plan, PoolId, RuleId, RuleKind, Target};
+use super::{
+    DeviceId, DevicePlan, External, HostId, InterfaceId, Plan, PoolId, RuleId, RuleKind, Target,
+};
 use crate::net::{AddressRange, AddressSet, Prefix};
 
 /// External addresses that belong together.
@@ -12,7 +15,7 @@ pub struct Block {
     pub device: DeviceId,
     /// The interface whose prefix they are, or by whose address they are reached.
     pub interface: InterfaceId,
-    /// The addresses.
+    /// The prefix whose addresses are listed.
     pub prefix: Prefix,
     /// Whether they are routed to the device, and on no link.
     pub routed: bool,
@@ -29,7 +32,7 @@ pub enum Use {
     Interface(DeviceId, InterfaceId),
     /// A next hop: somebody else's router.
     NextHop,
-    /// A host's.
+    /// A host has the address.
     Host(HostId),
     /// The external end of a static or forward.
     Fixed(DeviceId, RuleId),
@@ -39,8 +42,8 @@ pub enum Use {
     Overload(DeviceId, RuleId),
 }
 
-/// The external blocks of a plan, by device: the prefixes of interfaces on an internet segment or that rules translate into,
-/// and what is routed to them.
+/// The external blocks of a plan, by device: the prefixes of interfaces on an internet segment or
+/// that rules translate into, and what is routed to them.
 pub fn blocks(plan: &Plan) -> Vec<Block> {
     let mut list = Vec::new();
     for (d, device) in plan.devices.iter().enumerate() {
@@ -54,12 +57,23 @@ pub fn blocks(plan: &Plan) -> Vec<Block> {
             }
             for (address, prefix) in &interface.addresses {
                 if address.is_ipv4() {
-                    list.push(Block { device: id, interface: number, prefix: *prefix, routed: false });
+                    list.push(Block {
+                        device: id,
+                        interface: number,
+                        prefix: *prefix,
+                        routed: false,
+                    });
                 }
             }
             let routed = plan.segments[interface.segment.index()].routed.iter();
-            let own = routed.filter(|r| r.to.first().is_ipv4() && interface.own().any(|a| a == r.via));
-            list.extend(own.map(|r| Block { device: id, interface: number, prefix: r.to, routed: true }));
+            let own =
+                routed.filter(|r| r.to.first().is_ipv4() && interface.own().any(|a| a == r.via));
+            list.extend(own.map(|r| Block {
+                device: id,
+                interface: number,
+                prefix: r.to,
+                routed: true,
+            }));
         }
     }
     list
@@ -85,8 +99,11 @@ pub fn uses(plan: &Plan, block: &Block) -> Vec<(AddressRange, Use)> {
         note(AddressRange::one(host.address), Use::Host(HostId(h as u16)));
     }
     let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));
-    let own = |a: &IpAddr| plan.devices.iter().flat_map(|d| &d.interfaces).any(|i| i.own().any(|o| o == *a));
-    let mut hops: Vec<IpAddr> = hops.chain(plan.hosts.iter().filter_map(|h| h.gateway)).filter(|a| !own(a)).collect();
+    let own = |a: &IpAddr| {
+        plan.devices.iter().flat_map(|d| &d.interfaces).any(|i| i.own().any(|o| o == *a))
+    };
+    let mut hops: Vec<IpAddr> =
+        hops.chain(plan.hosts.iter().filter_map(|h| h.gateway)).filter(|a| !own(a)).collect();
     hops.sort_unstable();
     hops.dedup();
     hops.into_iter().for_each(|hop| note(AddressRange::one(hop), Use::NextHop));
@@ -108,7 +125,9 @@ fn device_uses(id: DeviceId, device: &DevicePlan, note: &mut impl FnMut(AddressR
         if let Some(External::Range(part)) = rule.kind.external() {
             note(part, Use::Fixed(id, number));
         }
-        if let (RuleKind::Overload { .. }, Some(Target::Address(a))) = (&rule.kind, rule.kind.target()) {
+        if let (RuleKind::Overload { .. }, Some(Target::Address(a))) =
+            (&rule.kind, rule.kind.target())
+        {
             note(AddressRange::one(a), Use::Overload(id, number));
         }
     }

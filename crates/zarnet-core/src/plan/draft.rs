@@ -1,4 +1,5 @@
-//! A plan as written: every value still text, with its place. Filled by a reader of some file format.
+//! A plan as written: every value still text, with its place. Filled by a reader of some file
+//! format.
 
 use super::{Place, Placed};
 
@@ -14,13 +15,13 @@ pub struct Draft {
     pub addresses: Vec<(Text, Texts)>,
     /// Named service groups with their elements.
     pub services: Vec<(Text, Texts)>,
-    /// Segments.
+    /// The `[[segment]]` tables, in their order.
     pub segments: Vec<DraftSegment>,
-    /// Hosts.
+    /// The `[[host]]` tables, in their order.
     pub hosts: Vec<DraftHost>,
-    /// Devices.
+    /// The `[[device]]` tables, in their order.
     pub devices: Vec<DraftDevice>,
-    /// Expectations.
+    /// The `[[expect]]` tables, in their order.
     pub expects: Vec<DraftExpect>,
     /// Findings that are not to be told.
     pub allow: Vec<Text>,
@@ -45,7 +46,7 @@ impl Draft {
 pub struct DraftSegment {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the segment, unique among segments.
     pub name: Text,
     /// Whether it stands for the public network.
     pub internet: bool,
@@ -60,11 +61,11 @@ pub struct DraftSegment {
 pub struct DraftHost {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the host, unique among hosts and devices.
     pub name: Text,
     /// Address with prefix length.
     pub address: Text,
-    /// Its default gateway.
+    /// Address of its default gateway.
     pub gateway: Option<Text>,
     /// The services it answers; everything if left out.
     pub listens: Option<Texts>,
@@ -77,27 +78,27 @@ pub struct DraftHost {
 pub struct DraftDevice {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the device, unique among hosts and devices.
     pub name: Text,
-    /// How it behaves.
+    /// The `behaviour` key: a preset, and the keys that differ from it.
     pub behaviour: BehaviourDraft,
-    /// `accept` or `drop`.
+    /// What happens to packets that no policy entry matches: `accept` or `drop`.
     pub default_policy: Option<Text>,
     /// Whether it forwards between interfaces.
     pub forwarding: bool,
     /// Timers by name, and per service.
     pub timers: Vec<Setting>,
-    /// Interfaces.
+    /// The `[[device.interface]]` tables, in their order.
     pub interfaces: Vec<DraftInterface>,
-    /// Static routes.
+    /// The `[[device.route]]` tables, in their order.
     pub routes: Vec<DraftRoute>,
-    /// Filters.
+    /// The `[[device.acl]]` tables, in their order.
     pub acls: Vec<DraftAcl>,
-    /// Policy entries.
+    /// The `[[device.policy]]` tables, in their order.
     pub policies: Vec<DraftPolicy>,
-    /// Pools.
+    /// The `[[device.pool]]` tables, in their order.
     pub pools: Vec<DraftPool>,
-    /// Rules.
+    /// The `[[device.rule]]` tables, in their order.
     pub rules: Vec<DraftRule>,
 }
 
@@ -106,14 +107,14 @@ pub struct DraftDevice {
 pub struct BehaviourDraft {
     /// Name of the preset; `bcp` if left out.
     pub preset: Option<Text>,
-    /// Keys that differ.
+    /// The keys that differ from the preset.
     pub settings: Vec<Setting>,
 }
 
 /// A key with one or several values, all as text.
 #[derive(Debug)]
 pub struct Setting {
-    /// The key.
+    /// Name of the key, as it is written.
     pub key: Text,
     /// Its value or values.
     pub values: Texts,
@@ -124,7 +125,7 @@ pub struct Setting {
 pub struct DraftInterface {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the interface, unique on its device.
     pub name: Text,
     /// The realm it faces.
     pub realm: Option<Text>,
@@ -153,9 +154,9 @@ pub struct DraftInterface {
 pub struct DraftRoute {
     /// Where its table begins.
     pub place: Place,
-    /// Destination prefix.
+    /// Destination prefix of the route.
     pub to: Text,
-    /// Next hop.
+    /// Address of the next hop.
     pub via: Text,
     /// Senders that it is for.
     pub source: Option<Texts>,
@@ -168,9 +169,9 @@ pub struct DraftRoute {
 pub struct DraftAcl {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the filter, unique on its device.
     pub name: Text,
-    /// Its entries.
+    /// The entries; the first that matches decides.
     pub entries: Vec<DraftAclEntry>,
 }
 
@@ -179,13 +180,13 @@ pub struct DraftAcl {
 pub struct DraftAclEntry {
     /// Where its table begins.
     pub place: Place,
-    /// Services to accept.
+    /// Services that the entry accepts.
     pub accept: Option<Texts>,
-    /// Services to drop.
+    /// Services that the entry drops.
     pub drop: Option<Texts>,
-    /// Senders.
+    /// Senders that the entry matches.
     pub source: Option<Texts>,
-    /// Receivers.
+    /// Receivers that the entry matches.
     pub destination: Option<Texts>,
     /// Services by source port.
     pub source_service: Option<Texts>,
@@ -202,13 +203,13 @@ pub struct DraftPolicy {
     pub from: Option<Texts>,
     /// Realms or interfaces that packets go into.
     pub into: Option<Texts>,
-    /// Services to accept.
+    /// Services that the entry accepts.
     pub accept: Option<Texts>,
-    /// Services to drop.
+    /// Services that the entry drops.
     pub drop: Option<Texts>,
-    /// Senders.
+    /// Senders that the entry matches.
     pub source: Option<Texts>,
-    /// Receivers.
+    /// Receivers that the entry matches.
     pub destination: Option<Texts>,
 }
 
@@ -217,9 +218,9 @@ pub struct DraftPolicy {
 pub struct DraftPool {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the pool, unique on its device.
     pub name: Text,
-    /// Its addresses.
+    /// Addresses, ranges and prefixes of the pool.
     pub addresses: Texts,
     /// How an address is picked.
     pub pick: Option<Text>,
@@ -232,7 +233,7 @@ pub struct DraftPool {
 pub struct DraftRule {
     /// Where its table begins.
     pub place: Place,
-    /// Its name.
+    /// Name of the rule, unique on its device.
     pub name: Text,
     /// `static`, `pool`, `overload`, `forward` or `exempt`.
     pub kind: Text,
@@ -246,11 +247,11 @@ pub struct DraftRule {
     pub from: Option<Texts>,
     /// Realms or interfaces of the external side.
     pub into: Option<Texts>,
-    /// Senders.
+    /// Senders that the rule translates.
     pub source: Option<Texts>,
-    /// Receivers.
+    /// Receivers that the rule is for.
     pub destination: Option<Texts>,
-    /// Services.
+    /// Services that the rule is for.
     pub service: Option<Texts>,
     /// `both`, `outbound` or `inbound`.
     pub direction: Option<Text>,
@@ -258,7 +259,7 @@ pub struct DraftRule {
     pub limit: Option<Placed<i64>>,
     /// Internal end or ends.
     pub internal: Option<Texts>,
-    /// External end.
+    /// The external end of a `static` or `forward` rule.
     pub external: Option<Text>,
     /// What sources are translated to.
     pub translate_as: Option<Text>,
@@ -275,7 +276,7 @@ pub struct DraftRule {
 pub struct DraftExpect {
     /// Where its table begins.
     pub place: Place,
-    /// The flow.
+    /// The flow, in the notation of flows.
     pub flow: Text,
     /// What its source becomes.
     pub becomes: Option<Text>,
@@ -285,7 +286,7 @@ pub struct DraftExpect {
     pub refused: Option<bool>,
     /// Whether it comes to no answer.
     pub unreachable: Option<bool>,
-    /// Why.
+    /// The reason for which it must be dropped.
     pub reason: Option<Text>,
     /// What is seen on the way.
     pub seen_by: Vec<DraftSeenBy>,
@@ -298,10 +299,10 @@ pub struct DraftExpect {
 pub struct DraftSeenBy {
     /// Where its table begins.
     pub place: Place,
-    /// The place.
+    /// Device and interface where the packet is seen.
     pub at: Text,
-    /// The source there.
+    /// The source that the packet must have there.
     pub source: Option<Text>,
-    /// The destination there.
+    /// The destination that the packet must have there.
     pub destination: Option<Text>,
 }

@@ -1,4 +1,5 @@
-//! Changes of a plan, said in terms of what it declares. Whoever has its text carries them out there.
+//! Changes of a plan, said in terms of what it declares. Whoever has its text carries them out
+//! there.
 
 use std::net::IpAddr;
 
@@ -7,19 +8,19 @@ use super::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
 /// A table of a plan.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Table {
-    /// A host.
+    /// A `[[host]]` of the plan.
     Host(HostId),
-    /// A segment.
+    /// A `[[segment]]` of the plan.
     Segment(SegmentId),
-    /// A device itself.
+    /// A `[[device]]`: the keys of its own table.
     Device(DeviceId),
-    /// An interface.
+    /// A `[[device.interface]]` of a device.
     Interface(DeviceId, InterfaceId),
     /// A static route, by its position.
     Route(DeviceId, usize),
-    /// A rule.
+    /// A `[[device.rule]]` of a device.
     Rule(DeviceId, RuleId),
-    /// A pool.
+    /// A `[[device.pool]]` of a device.
     Pool(DeviceId, PoolId),
     /// The named sets of addresses.
     Groups,
@@ -32,13 +33,13 @@ pub enum Table {
 /// A list of tables of a device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum List {
-    /// Rules.
+    /// The `[[device.rule]]` entries of a device.
     Rules,
-    /// Policy entries.
+    /// The `[[device.policy]]` entries of a device.
     Policies,
-    /// Static routes.
+    /// The `[[device.route]]` entries of a device.
     Routes,
-    /// Pools.
+    /// The `[[device.pool]]` entries of a device.
     Pools,
 }
 
@@ -54,16 +55,16 @@ impl List {
     }
 }
 
-/// A value.
+/// The value that an edit writes behind a key.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Value {
-    /// Text.
+    /// A string of text.
     Text(String),
-    /// True or false.
+    /// A flag: `true` or `false`.
     Flag(bool),
-    /// A whole number.
+    /// A whole number, positive or negative.
     Number(i64),
-    /// Several.
+    /// An array of values.
     List(Vec<Value>),
     /// A table in one line.
     Entry(Vec<(&'static str, Value)>),
@@ -81,12 +82,12 @@ impl From<&str> for Value {
     }
 }
 
-/// One change.
+/// One change of a plan's text.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Edit {
     /// A key gets a value.
     Set(Table, String, Value),
-    /// A key goes.
+    /// Removes a key, so that its default counts.
     Unset(Table, String),
     /// A value is added to a list; a single value becomes a list of two.
     Append(Table, String, Value),

@@ -15,7 +15,8 @@ impl RuleKind {
         }
     }
 
-    /// What a rule that chooses its ends translates senders to; `None` for fixed rules and exempt ones.
+    /// What a rule that chooses its ends translates senders to; `None` for fixed rules and exempt
+    /// ones.
     pub fn target(&self) -> Option<Target> {
         match self {
             Self::Pool { pool, .. } => Some(Target::Pool(*pool)),
@@ -29,7 +30,11 @@ impl RuleKind {
         match self {
             Self::Pool { fallback: Fallback::Overload(target), .. }
             | Self::Overload { fallback: Fallback::Overload(target), .. } => Some(*target),
-            Self::Pool { .. } | Self::Overload { .. } | Self::Exempt | Self::Static(_) | Self::Forward(_) => None,
+            Self::Pool { .. }
+            | Self::Overload { .. }
+            | Self::Exempt
+            | Self::Static(_)
+            | Self::Forward(_) => None,
         }
     }
 
@@ -45,7 +50,8 @@ impl RuleKind {
 }
 
 impl DevicePlan {
-    /// The addresses of an external end as they are now: of an interface its first IPv4 address, if it has one.
+    /// The addresses of an external end as they are now: of an interface its first IPv4 address, if
+    /// it has one.
     pub fn external(&self, external: External) -> Option<AddressRange> {
         match external {
             External::Range(range) => Some(range),
@@ -61,7 +67,9 @@ impl DevicePlan {
     /// Everything that a target lists, whether or not it can be handed out.
     pub fn listed_by(&self, target: Target) -> AddressSet {
         match target {
-            Target::Interface(i) => self.interfaces[i.index()].primary().map(AddressRange::one).into_iter().collect(),
+            Target::Interface(i) => {
+                self.interfaces[i.index()].primary().map(AddressRange::one).into_iter().collect()
+            }
             Target::Address(address) => AddressRange::one(address).into(),
             Target::Pool(pool) => self.pools[pool.index()].listed(),
         }
@@ -77,6 +85,7 @@ impl DevicePlan {
 
     /// Whether a rule may have made a mapping of these addresses.
     pub fn may_have_made(&self, rule: &Rule, internal: IpAddr, external: IpAddr) -> bool {
-        rule.kind.is_for_internal(&rule.parties, internal) && self.external_addresses(rule).contains(external)
+        rule.kind.is_for_internal(&rule.parties, internal)
+            && self.external_addresses(rule).contains(external)
     }
 }

@@ -8,9 +8,9 @@ use crate::net::NotationError;
 /// Something wrong, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Problem {
-    /// What is wrong.
+    /// What is wrong, as data.
     pub error: PlanError,
-    /// Where it is.
+    /// Where it stands in the plan's files.
     pub place: Place,
     /// Another place that has to do with it, and what it is.
     pub other: Option<(Place, &'static str)>,
@@ -28,7 +28,8 @@ impl Problem {
     }
 }
 
-/// What is wrong with a plan. Each has a stable name ([`PlanError::name`]) and a page in the documentation.
+/// What is wrong with a plan. Each has a stable name ([`PlanError::name`]) and a page in the
+/// documentation.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum PlanError {
     /// The file is not the language it should be in.
@@ -37,7 +38,7 @@ pub enum PlanError {
     /// A key that means nothing here.
     #[error("`{key}` means nothing in {table}")]
     UnknownKey {
-        /// The key.
+        /// The key as it is written.
         key: String,
         /// What it stands in.
         table: &'static str,
@@ -47,43 +48,43 @@ pub enum PlanError {
     /// A key that is needed.
     #[error("{table} needs `{key}`")]
     MissingKey {
-        /// The key.
+        /// The key that is missing.
         key: &'static str,
-        /// What lacks it.
+        /// The table that lacks it.
         table: String,
     },
     /// A value of another type.
     #[error("`{key}` must be {wanted}, not {got}")]
     WrongType {
-        /// The key.
+        /// The key that the value is for.
         key: String,
         /// What it must be.
         wanted: &'static str,
-        /// What it is.
+        /// The type that the value has.
         got: &'static str,
     },
     /// A value that is not one of a list.
     #[error("`{value}` is not a value of `{key}`")]
     UnknownValue {
-        /// The key.
+        /// The key that the value is for.
         key: &'static str,
-        /// The value.
+        /// The value as it is written.
         value: String,
         /// The nearest value that is one.
         near: Option<String>,
-        /// All of them.
+        /// The values that are valid, as a list.
         valid: String,
     },
     /// A number outside of its bounds.
     #[error("`{key}` must be between {low} and {high}, not {got}")]
     OutOfBounds {
-        /// The key.
+        /// The key that the value is for.
         key: String,
-        /// The least value.
+        /// The least value that is accepted.
         low: i64,
-        /// The greatest value.
+        /// The greatest value that is accepted.
         high: i64,
-        /// The value.
+        /// The value as it is written.
         got: i64,
     },
     /// Not an address, port, service or time.
@@ -94,7 +95,7 @@ pub enum PlanError {
     UnknownName {
         /// What is looked for.
         what: &'static str,
-        /// The name.
+        /// The name that two pieces have.
         name: String,
         /// The nearest name that something has.
         near: Option<String>,
@@ -102,9 +103,9 @@ pub enum PlanError {
     /// Two things of one kind with one name.
     #[error("{what} `{name}` is defined twice")]
     DuplicateName {
-        /// What it is.
+        /// What kind of piece was looked for.
         what: &'static str,
-        /// The name.
+        /// The name that nothing has.
         name: String,
     },
     /// An address that two hosts have, where one has to be meant.
@@ -116,23 +117,23 @@ pub enum PlanError {
     /// A rule has a key that its type does not know.
     #[error("a rule of type `{kind}` has no `{key}`")]
     KeyNotForType {
-        /// The key.
+        /// The key that does not belong there.
         key: &'static str,
-        /// The type.
+        /// The type of the rule.
         kind: &'static str,
     },
     /// A static rule with more addresses on one side.
     #[error("{internal} internal and {external} external addresses do not pair up")]
     SizesDiffer {
-        /// Internal addresses.
+        /// Number of internal addresses.
         internal: u128,
-        /// External addresses.
+        /// Number of external addresses.
         external: u128,
     },
     /// One address is needed.
     #[error("`{key}` must be one address; this is {count}")]
     NotOneAddress {
-        /// The key.
+        /// The key that the value is for.
         key: &'static str,
         /// How many it is.
         count: u128,
@@ -140,7 +141,7 @@ pub enum PlanError {
     /// A range without holes is needed.
     #[error("`{key}` must be one range of addresses without holes")]
     NotOneRange {
-        /// The key.
+        /// The key that the value is for.
         key: &'static str,
     },
     /// The two ends of a rule are of two families.
@@ -154,7 +155,7 @@ pub enum PlanError {
     /// The internal ports of a forward would pass 65535.
     #[error("{ports} ports from {first} on end behind 65535")]
     PortsOverflow {
-        /// How many ports.
+        /// Number of ports on one side.
         ports: u32,
         /// The first internal port.
         first: u16,
@@ -162,41 +163,44 @@ pub enum PlanError {
     /// Two rules claim one external end.
     #[error("the external end {end} is claimed by `{first}` and by `{second}`")]
     ExternalEndTwice {
-        /// What both claim.
+        /// The external end that both claim.
         end: String,
         /// The rule listed first.
         first: String,
-        /// The other one.
+        /// The rule that claims it as well.
         second: String,
     },
     /// Two would answer for one address on a segment.
     #[error("{address} is held twice on the segment `{segment}`")]
     AddressHeldTwice {
-        /// The address.
+        /// The address that two hold.
         address: IpAddr,
-        /// The segment.
+        /// The segment where both are.
         segment: String,
     },
     /// The segment of an interface or host cannot be told.
     #[error("the segment of {what} `{name}` cannot be told: {reason}")]
     SegmentAmbiguous {
-        /// Host or interface.
+        /// Whether a host or an interface has it.
         what: &'static str,
-        /// Its name.
+        /// Name of that host or interface.
         name: String,
-        /// Why not.
+        /// Why the address cannot be used.
         reason: String,
     },
     /// A route with a condition that no packet can meet.
     #[error("the route is never taken: its `{key}` {why}")]
     RouteNeverTaken {
-        /// The key.
+        /// The key that the value is for.
         key: &'static str,
         /// Why nothing meets it.
         why: &'static str,
     },
     /// A segment that is not the internet, where nothing looks at sources.
-    #[error("`checks-source` says what a provider does with packets from its customers: it needs `internet = true`")]
+    #[error(
+        "`checks-source` says what a provider does with packets from its customers: it needs \
+         `internet = true`"
+    )]
     ChecksNothing,
     /// A next hop that no interface can reach.
     #[error("no interface of the device has a prefix that holds the next hop {0}")]
@@ -207,9 +211,9 @@ pub enum PlanError {
     /// The device says that it cannot do what a rule needs.
     #[error("rule `{rule}` needs `{lack}`, which the device cannot do")]
     DeviceCannot {
-        /// The rule.
+        /// The rule that lacks something.
         rule: String,
-        /// What it needs.
+        /// What the rule needs.
         lack: &'static str,
     },
     /// Two choices of behaviour that exclude each other.
@@ -231,21 +235,21 @@ pub enum PlanError {
     HiddenCharacter {
         /// The key, or what the text is.
         key: String,
-        /// The character's number.
+        /// Unicode number of the character.
         code: u32,
     },
     /// A file that is to be included lies outside of the plan's folder.
     #[error("`{path}` lies outside of the folder of the plan")]
     IncludeOutside {
-        /// The file.
+        /// Path of the file.
         path: String,
     },
     /// A file that is to be included cannot be read.
     #[error("`{path}` cannot be included: {error}")]
     IncludeUnreadable {
-        /// The file.
+        /// Path of the file.
         path: String,
-        /// Why not.
+        /// Why the file cannot be read.
         error: String,
     },
     /// A pool larger than can be kept track of.
@@ -337,30 +341,59 @@ impl PlanError {
         let near = |near: &Option<String>| near.as_ref().map(|n| format!("did you mean `{n}`?"));
         match self {
             Self::UnknownKey { near: n, .. } | Self::UnknownName { near: n, .. } => near(n),
-            Self::UnknownValue { near: n, valid, .. } => near(n).or_else(|| Some(format!("valid are {valid}"))),
+            Self::UnknownValue { near: n, valid, .. } => {
+                near(n).or_else(|| Some(format!("valid are {valid}")))
+            }
             Self::Notation(e) => e.help(),
             Self::DuplicateName { .. } => Some("give one of them another name".into()),
             Self::AddressOfTwo(_) => Some("write the name of the host instead".into()),
             Self::GroupCycle(_) => Some("take one of the names out of the circle".into()),
             Self::SizesDiffer { .. } => Some("make both ends the same size".into()),
             Self::ExternalEndTwice { .. } => Some(
-                "give one another address or port, or narrow `source` or `into` so that they do not overlap".into(),
+                "give one another address or port, or narrow `source` or `into` so that they do \
+                 not overlap"
+                    .into(),
             ),
             Self::AddressHeldTwice { .. } => Some("give one of the two another address".into()),
             Self::SegmentAmbiguous { .. } => {
                 Some("declare a `[[segment]]` and name it with `segment = \"...\"`".into())
             }
-            Self::RouteNeverTaken { .. } => Some("correct the condition, or leave the route out".into()),
-            Self::ChecksNothing => Some("take `checks-source` out, or set `internet = true`".into()),
-            Self::ViaUnreachable(_) => Some("the next hop must lie in the prefix of one of its interfaces".into()),
+            Self::RouteNeverTaken { .. } => Some(
+                "correct the condition, or leave the route \
+                                                  out"
+                .into(),
+            ),
+            Self::ChecksNothing => Some(
+                "take `checks-source` out, or set `internet = \
+                                         true`"
+                    .into(),
+            ),
+            Self::ViaUnreachable(_) => Some(
+                "the next hop must lie in the prefix of one of its \
+                                             interfaces"
+                    .into(),
+            ),
             Self::AcceptOrDrop => Some("write `accept = \"443/tcp\"` or `drop = \"any\"`".into()),
-            Self::DeviceCannot { lack, .. } => {
-                Some(format!("change the rule, or take `{lack}` out of `cannot` if the device can do it after all"))
-            }
-            Self::Empty => Some("declare a device; `zarnet new FILE` writes a plan to start from".into()),
+            Self::DeviceCannot { lack, .. } => Some(format!(
+                "change the rule, or take `{lack}` out of `cannot` if the device can \
+                              do it after all"
+            )),
+            Self::Empty => Some(
+                "declare a device; `zarnet new FILE` writes a plan to start \
+                                 from"
+                    .into(),
+            ),
             Self::HiddenCharacter { .. } => Some("take the character out".into()),
-            Self::IncludeOutside { .. } => Some("move it below that folder, or allow it with --allow-outside".into()),
-            Self::TooMany { .. } => Some("split the plan; docs/limits.md says why there is a limit".into()),
+            Self::IncludeOutside { .. } => Some(
+                "move it below that folder, or allow it with \
+                                                 --allow-outside"
+                    .into(),
+            ),
+            Self::TooMany { .. } => Some(
+                "split the plan; docs/limits.md says why there is a \
+                                          limit"
+                    .into(),
+            ),
             _ => None,
         }
     }

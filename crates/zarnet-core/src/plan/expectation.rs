@@ -5,11 +5,11 @@ use crate::net::{AddressSet, Endpoint, PortRange};
 use crate::reason::Reason;
 use crate::traffic::Flow;
 
-/// What must hold of a flow on the network at rest. Where nothing is said of `refused`, `unreachable` or `reason`, the
-/// flow must be delivered and answered.
+/// What must hold of a flow on the network at rest. Where nothing is said of `refused`,
+/// `unreachable` or `reason`, the flow must be delivered and answered.
 #[derive(Debug, Clone)]
 pub struct Expectation {
-    /// The flow.
+    /// The flow that is tried.
     pub flow: Flow,
     /// What its source must have become when it arrives.
     pub becomes: Option<EndSet>,
@@ -25,22 +25,22 @@ pub struct Expectation {
     pub seen_by: Vec<SeenBy>,
     /// What it is for.
     pub note: Option<String>,
-    /// Where it stands.
+    /// Where the expectation stands in the plan's files.
     pub place: Place,
 }
 
 /// What must be seen at a place.
 #[derive(Debug, Clone)]
 pub struct SeenBy {
-    /// The place.
+    /// Device and interface where the packet is seen.
     pub at: Viewpoint,
     /// The same as written.
     pub name: String,
-    /// The source there.
+    /// The source that the packet must have there.
     pub source: Option<EndSet>,
-    /// The destination there.
+    /// The destination that the packet must have there.
     pub destination: Option<EndSet>,
-    /// Where it stands.
+    /// Where this part stands in the plan's files.
     pub place: Place,
 }
 
@@ -58,7 +58,7 @@ pub enum Viewpoint {
 /// Endpoints that will do.
 #[derive(Debug, Clone)]
 pub struct EndSet {
-    /// Their addresses.
+    /// The addresses that are accepted.
     pub addresses: AddressSet,
     /// Their ports; any if `None`.
     pub ports: Option<PortRange>,

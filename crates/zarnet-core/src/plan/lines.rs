@@ -1,5 +1,5 @@
-//! Several lines to the internet: the addresses of each, and what it takes that answers leave by the one that their session
-//! came in by.
+//! Several lines to the internet: the addresses of each, and what it takes that answers leave by
+//! the one that their session came in by.
 
 use std::net::IpAddr;
 
@@ -8,7 +8,8 @@ use super::{DeviceId, DevicePlan, Interface, InterfaceId, Plan};
 use crate::net::{AddressSet, Packet};
 
 impl Plan {
-    /// The addresses that the internet has behind an interface: its prefixes, and the blocks that are routed to it.
+    /// The addresses that the internet has behind an interface: its prefixes, and the blocks that
+    /// are routed to it.
     pub fn line_of(&self, interface: &Interface) -> AddressSet {
         let routed = self.segments.iter().filter(|s| s.internet).flat_map(|s| &s.routed);
         let blocks = routed.filter(|r| interface.owns(r.via)).map(|r| r.to.range());
@@ -16,9 +17,9 @@ impl Plan {
     }
 }
 
-/// Lets answers leave as they came. `answer`: one of them, as it comes in by `ingress` on its way back over `line`. Where no
-/// route leads it over that line, one for all is listed last, so that nothing else goes by it. `None`: nobody on the line is
-/// known to be a next hop.
+/// Lets answers leave as they came. `answer`: one of them, as it comes in by `ingress` on its way
+/// back over `line`. Where no route leads it over that line, one for all is listed last, so that
+/// nothing else goes by it. `None`: nobody on the line is known to be a next hop.
 pub fn answers_as_they_came(
     id: DeviceId,
     device: &DevicePlan,

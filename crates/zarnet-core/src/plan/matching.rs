@@ -1,5 +1,5 @@
-//! What the conditions of filters and policies ask of a packet: asked by the engine and by every question about a plan, told
-//! once.
+//! What the conditions of filters and policies ask of a packet: asked by the engine and by every
+//! question about a plan, told once.
 
 use std::net::IpAddr;
 
@@ -21,7 +21,8 @@ impl Parties {
 }
 
 impl AclEntry {
-    /// Whether it decides about a packet. `is_answer`: the packet is one of a known session, against its initiator's direction.
+    /// Whether it decides about a packet. `is_answer`: the packet is one of a known session,
+    /// against its initiator's direction.
     pub fn is_for(&self, packet: Packet, is_answer: bool) -> bool {
         let (from, to) = (packet.source(), packet.destination());
         (!self.answers || is_answer)
@@ -41,7 +42,8 @@ impl Acl {
 impl Policy {
     /// Whether it is about packets that come in by one interface and leave by another.
     pub fn is_between(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {
-        RealmSet::allows(self.from.as_ref(), ingress) && RealmSet::allows(self.into.as_ref(), egress)
+        RealmSet::allows(self.from.as_ref(), ingress)
+            && RealmSet::allows(self.into.as_ref(), egress)
     }
 
     /// Whether it decides about packets of a sender to a destination between its interfaces.
@@ -58,11 +60,15 @@ impl Policy {
 impl DevicePlan {
     /// The destination that policies look at: as sent, or as step 4 made it.
     pub fn policy_destination(&self, sent: Packet, inside: Packet) -> Endpoint {
-        if self.behaviour.policy_sees_translated { inside.destination() } else { sent.destination() }
+        if self.behaviour.policy_sees_translated {
+            inside.destination()
+        } else {
+            sent.destination()
+        }
     }
 
-    /// Step 7: the first policy entry that decides about a packet; `None` for the default. `to`: its destination as policies
-    /// see it.
+    /// Step 7: the first policy entry that decides about a packet; `None` for the default. `to`:
+    /// its destination as policies see it.
     pub fn first_policy(
         &self,
         ingress: InterfaceId,
@@ -71,7 +77,9 @@ impl DevicePlan {
         source: IpAddr,
         to: Endpoint,
     ) -> Option<usize> {
-        self.policies.iter().position(|p| p.is_between(ingress, egress) && p.is_for(protocol, source, to))
+        self.policies
+            .iter()
+            .position(|p| p.is_between(ingress, egress) && p.is_for(protocol, source, to))
     }
 
     /// Whether policies accept whatever goes between two interfaces, without a look at the packet.

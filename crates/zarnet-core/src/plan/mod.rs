@@ -1,7 +1,9 @@
-//! What is declared: devices with their interfaces, realms, rules and pools, and the network around them.
+//! What is declared: devices with their interfaces, realms, rules and pools, and the network around
+//! them.
 //!
-//! A [`Draft`] is what a file says, every value with its [`Place`]. [`build`] resolves it into a [`Plan`], in which no
-//! name dangles, no range is reversed and no rule lacks its target, or reports everything that prevents that.
+//! A [`Draft`] is what a file says, every value with its [`Place`]. [`build`] resolves it into a
+//! [`Plan`], in which no name dangles, no range is reversed and no rule lacks its target, or
+//! reports everything that prevents that.
 
 mod behaviour;
 mod blocks;
@@ -21,21 +23,24 @@ mod succession;
 mod timers;
 
 pub use crate::ids::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, SegmentId};
-pub use behaviour::{Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder};
+pub use behaviour::{
+    Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder,
+};
 pub use blocks::{Block, Use, blocks, free_addresses, free_ranges, uses};
 pub use build::build;
 pub use draft::{
-    BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
-    DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment, Setting,
+    BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost,
+    DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment,
+    Setting,
 };
 pub use edit::Edit;
 pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub(crate) use lines::{answers_as_they_came, everywhere};
 pub use model::{
-    Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface, InterfaceSet, Log, Parties,
-    Plan, Policy, Pool, RealmSet, Route, RouteCondition, Routed, Rule, RuleKind, Segment, Server, Spread, Static,
-    Target, Verdict, Written,
+    Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface,
+    InterfaceSet, Log, Parties, Plan, Policy, Pool, RealmSet, Route, RouteCondition, Routed, Rule,
+    RuleKind, Segment, Server, Spread, Static, Target, Verdict, Written,
 };
 pub use place::{Place, Placed};
 pub use problems::{Problems, nearest};

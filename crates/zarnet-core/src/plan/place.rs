@@ -5,7 +5,7 @@
 pub struct Place {
     /// Index of the file, in the order of reading.
     pub file: u16,
-    /// First byte.
+    /// Offset of the first octet in the file.
     pub start: u32,
     /// First byte behind it.
     pub end: u32,
@@ -14,9 +14,9 @@ pub struct Place {
 /// A value and its place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Placed<T> {
-    /// The value.
+    /// The value as it was read.
     pub value: T,
-    /// Where it stands.
+    /// Where the value stands in the plan's files.
     pub place: Place,
 }
 

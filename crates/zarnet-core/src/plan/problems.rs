@@ -3,7 +3,8 @@
 use super::{Place, PlanError, Problem};
 use crate::limits;
 
-/// What is wrong with a plan: the first [`limits::PROBLEMS`] that were found are kept, further ones are counted.
+/// What is wrong with a plan: the first [`limits::PROBLEMS`] that were found are kept, further ones
+/// are counted.
 #[derive(Debug, Clone, Default)]
 pub struct Problems {
     kept: Vec<Problem>,
@@ -11,7 +12,7 @@ pub struct Problems {
 }
 
 impl Problems {
-    /// Adds a problem.
+    /// Adds a problem, or only counts it beyond the limit.
     pub fn push(&mut self, problem: Problem) {
         if self.kept.len() < limits::PROBLEMS { self.kept.push(problem) } else { self.more += 1 }
     }
@@ -58,13 +59,23 @@ impl Problems {
         self.kept.dedup();
     }
 
-    /// The nearest of some names, as [`nearest`] finds it, while hints are still looked for: nobody reads a hundred.
-    pub fn nearest<'a>(&self, wanted: &str, names: impl Iterator<Item = &'a str>) -> Option<String> {
+    /// The nearest of some names, as [`nearest`] finds it, while hints are still looked for: nobody
+    /// reads a hundred.
+    pub fn nearest<'a>(
+        &self,
+        wanted: &str,
+        names: impl Iterator<Item = &'a str>,
+    ) -> Option<String> {
         (self.count() < limits::PROBLEMS_SHOWN).then(|| nearest(wanted, names)).flatten()
     }
 
     /// Reports that there is more of something than there may be, at the first that is too much.
-    pub(super) fn limit(&mut self, what: &'static str, most: usize, mut places: impl Iterator<Item = Place>) -> bool {
+    pub(super) fn limit(
+        &mut self,
+        what: &'static str,
+        most: usize,
+        mut places: impl Iterator<Item = Place>,
+    ) -> bool {
         let beyond = places.nth(most);
         if let Some(place) = beyond {
             self.push(Problem::new(PlanError::TooMany { what, most }, place));
@@ -79,8 +90,9 @@ impl From<Problem> for Problems {
     }
 }
 
-/// The candidate that differs least from `wanted`, if it is near enough to be a slip. Of a very long name, and among very
-/// many ([`limits::NAME_TRIED`], [`limits::CANDIDATES`]), none is looked for.
+/// The candidate that differs least from `wanted`, if it is near enough to be a slip. Of a very
+/// long name, and among very many ([`limits::NAME_TRIED`], [`limits::CANDIDATES`]), none is looked
+/// for.
 pub fn nearest<'a>(wanted: &str, candidates: impl Iterator<Item = &'a str>) -> Option<String> {
     let length = wanted.chars().count();
     if length > limits::NAME_TRIED {
@@ -117,10 +129,16 @@ mod tests {
     #[test]
     fn a_slip_finds_its_name_in_any_order() {
         let names = ["kiosks", "offices", "kiosk-3", "kiosk-4"];
-        assert_eq!(nearest("kiosk-5", names.into_iter()), nearest("kiosk-5", names.into_iter().rev()));
+        assert_eq!(
+            nearest("kiosk-5", names.into_iter()),
+            nearest("kiosk-5", names.into_iter().rev())
+        );
         assert_eq!(nearest("ofices", names.into_iter()).as_deref(), Some("offices"));
         assert_eq!(nearest("something else", names.into_iter()), None);
-        assert_eq!(nearest("proto", ["device", "protocol"].into_iter()).as_deref(), Some("protocol"));
+        assert_eq!(
+            nearest("proto", ["device", "protocol"].into_iter()).as_deref(),
+            Some("protocol")
+        );
     }
 
     #[test]
@@ -138,7 +156,10 @@ mod tests {
             let place = Place { file: 0, start: n, end: n };
             problems.push(Problem::new(PlanError::AcceptOrDrop, place));
         }
-        assert_eq!((problems.kept().len(), problems.count()), (limits::PROBLEMS, limits::PROBLEMS + 500));
+        assert_eq!(
+            (problems.kept().len(), problems.count()),
+            (limits::PROBLEMS, limits::PROBLEMS + 500)
+        );
         assert!(problems.is_full());
     }
 }

@@ -2,16 +2,18 @@
 
 use std::time::Duration;
 
-use super::{Behaviour, Dependence, HairpinSource, Lack, PortAssignment, PortClass, RuleOrder, Timers};
+use super::{
+    Behaviour, Dependence, HairpinSource, Lack, PortAssignment, PortClass, RuleOrder, Timers,
+};
 
 /// A key of `behaviour` or `timers`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Described {
-    /// The key.
+    /// Name of the key, dotted.
     pub key: String,
     /// Its value as a plan writes it; `none` where there is none.
     pub value: String,
-    /// What it decides.
+    /// What the key decides, in one sentence.
     pub meaning: &'static str,
     /// Where that comes from.
     pub source: &'static str,
@@ -43,9 +45,11 @@ pub(super) const HAIRPIN_SOURCE: [(&str, HairpinSource); 2] =
     [("external", HairpinSource::External), ("keep", HairpinSource::Keep)];
 pub(super) const RULE_ORDER: [(&str, RuleOrder); 2] =
     [("listed", RuleOrder::Listed), ("fixed-first", RuleOrder::FixedFirst)];
-pub(super) const POLICY_SEES_TRANSLATED: [(&str, bool); 2] = [("translated", true), ("original", false)];
+pub(super) const POLICY_SEES_TRANSLATED: [(&str, bool); 2] =
+    [("translated", true), ("original", false)];
 pub(super) const ARP_FOR_TRANSLATED: [(&str, bool); 2] = [("translated", true), ("listed", false)];
-pub(super) const ANSWERS_LEAVE_AS_CAME: [(&str, bool); 2] = [("by-route", false), ("as-came", true)];
+pub(super) const ANSWERS_LEAVE_AS_CAME: [(&str, bool); 2] =
+    [("by-route", false), ("as-came", true)];
 pub(super) const REFRESH_BOTH: [(&str, bool); 2] = [("outbound", false), ("both", true)];
 
 /// The name of a value.
@@ -64,13 +68,30 @@ impl Behaviour {
     /// Every key with its value.
     pub fn settings(&self) -> Vec<Described> {
         let number = |n: Option<u64>| n.map_or("none".into(), |n| n.to_string());
-        let class = |c: &PortClass| text(&format!("{}-{} -> {}-{}", c.from.0, c.from.1, c.into.0, c.into.1));
+        let class = |c: &PortClass| {
+            text(&format!("{}-{} -> {}-{}", c.from.0, c.from.1, c.into.0, c.into.1))
+        };
         let list = |parts: Vec<String>| format!("[{}]", parts.join(", "));
         let new = Described::new;
         vec![
-            new("mapping", named(self.mapping, &DEPENDENCE), "when another peer reuses a mapping", "4787-REQ-1"),
-            new("filtering", named(self.filtering, &DEPENDENCE), "which peers a dynamic mapping lets in", "4787-REQ-8"),
-            new("pooling", named(self.paired, &PAIRED), "one external address a host, or any", "4787-REQ-2"),
+            new(
+                "mapping",
+                named(self.mapping, &DEPENDENCE),
+                "when another peer reuses a mapping",
+                "4787-REQ-1",
+            ),
+            new(
+                "filtering",
+                named(self.filtering, &DEPENDENCE),
+                "which peers a dynamic mapping lets in",
+                "4787-REQ-8",
+            ),
+            new(
+                "pooling",
+                named(self.paired, &PAIRED),
+                "one external address a host, or any",
+                "4787-REQ-2",
+            ),
             new(
                 "port-assignment",
                 named(self.port_assignment, &PORT_ASSIGNMENT),
@@ -83,7 +104,12 @@ impl Behaviour {
                 "which external ports an internal one becomes",
                 "4787-REQ-3a",
             ),
-            new("port-parity", self.port_parity.to_string(), "whether odd stays odd and even stays even", "4787-REQ-4"),
+            new(
+                "port-parity",
+                self.port_parity.to_string(),
+                "whether odd stays odd and even stays even",
+                "4787-REQ-4",
+            ),
             new(
                 "port-overloading",
                 self.port_overloading.to_string(),
@@ -102,7 +128,12 @@ impl Behaviour {
                 "ports are handed out in blocks of so many",
                 "RFC 7422",
             ),
-            new("max-mappings", number(self.max_mappings), "dynamic mappings on the device", "ours"),
+            new(
+                "max-mappings",
+                number(self.max_mappings),
+                "dynamic mappings on the device",
+                "ours",
+            ),
             new("max-sessions", number(self.max_sessions), "sessions on the device", "ours"),
             new(
                 "hairpin-source",
@@ -110,7 +141,12 @@ impl Behaviour {
                 "what a hairpinned packet shows as its source",
                 "4787-REQ-9a",
             ),
-            new("rule-order", named(self.rule_order, &RULE_ORDER), "in which order source rules are tried", "ours"),
+            new(
+                "rule-order",
+                named(self.rule_order, &RULE_ORDER),
+                "in which order source rules are tried",
+                "ours",
+            ),
             new(
                 "policy-sees",
                 named(self.policy_sees_translated, &POLICY_SEES_TRANSLATED),
@@ -123,15 +159,30 @@ impl Behaviour {
                 "for which external addresses ARP is answered",
                 "ours",
             ),
-            new("hold-down-timeout", seconds(self.hold_down), "seconds that a freed external port rests", "6888-REQ-8"),
-            new("refresh", named(self.refresh_both, &REFRESH_BOTH), "which packets keep UDP alive", "4787-REQ-6"),
+            new(
+                "hold-down-timeout",
+                seconds(self.hold_down),
+                "seconds that a freed external port rests",
+                "6888-REQ-8",
+            ),
+            new(
+                "refresh",
+                named(self.refresh_both, &REFRESH_BOTH),
+                "which packets keep UDP alive",
+                "4787-REQ-6",
+            ),
             new(
                 "answers-leave",
                 named(self.answers_leave_as_came, &ANSWERS_LEAVE_AS_CAME),
                 "by which interface answers leave",
                 "ours",
             ),
-            new("translates-own", self.translates_own.to_string(), "whether rules look at its own traffic", "ours"),
+            new(
+                "translates-own",
+                self.translates_own.to_string(),
+                "whether rules look at its own traffic",
+                "ours",
+            ),
             new(
                 "cannot",
                 list(self.cannot.iter().map(|l: &Lack| text(l.name())).collect()),
@@ -167,7 +218,12 @@ impl Timers {
             .collect();
         settings.extend(self.per_port.iter().map(|((protocol, port), value)| {
             let key = format!("per-port.\"{port}/{protocol}\"");
-            Described::new(&key, seconds(*value), "instead, for this destination port", "4787-REQ-5a")
+            Described::new(
+                &key,
+                seconds(*value),
+                "instead, for this destination port",
+                "4787-REQ-5a",
+            )
         }));
         settings
     }

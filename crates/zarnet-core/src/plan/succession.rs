@@ -1,11 +1,12 @@
-//! A device whose description is replaced while it runs: what the new one calls what the old one had.
+//! A device whose description is replaced while it runs: what the new one calls what the old one
+//! had.
 
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
 
 use super::{
-    DeviceId, DevicePlan, External, Fallback, Interface, InterfaceId, Plan, Pool, PoolId, Rule, RuleId, RuleKind,
-    SegmentId, Target,
+    DeviceId, DevicePlan, External, Fallback, Interface, InterfaceId, Plan, Pool, PoolId, Rule,
+    RuleId, RuleKind, SegmentId, Target,
 };
 use crate::net::{AddressRange, Prefix};
 use crate::traffic::{Flow, Party};
@@ -18,7 +19,7 @@ const NOBODY: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 pub struct Renaming {
     /// Rules. One that the new description does not have stands behind those that it has, retired.
     pub rules: Vec<RuleId>,
-    /// Pools, likewise.
+    /// By pool of the old plan: the same pool in the new one.
     pub pools: Vec<PoolId>,
     /// Interfaces that are still there.
     pub interfaces: Vec<Option<InterfaceId>>,
@@ -34,7 +35,8 @@ impl Renaming {
         }
     }
 
-    /// A flow whose interfaces have other numbers now. Of one that is no more, the device is all that can be named.
+    /// A flow whose interfaces have other numbers now. Of one that is no more, the device is all
+    /// that can be named.
     pub(crate) fn rename_ends(&self, device: DeviceId, flow: &mut Flow) {
         for party in [&mut flow.source, &mut flow.destination] {
             if let Party::Interface(d, i) = *party
@@ -51,19 +53,27 @@ impl Renaming {
         match target {
             Target::Pool(p) => Target::Pool(self.pools[p.index()]),
             Target::Address(_) => target,
-            Target::Interface(i) => match (self.interfaces[i.index()], old.interfaces[i.index()].primary()) {
-                (Some(new), _) => Target::Interface(new),
-                (None, Some(address)) => Target::Address(address),
-                (None, None) => Target::Address(NOBODY),
-            },
+            Target::Interface(i) => {
+                match (self.interfaces[i.index()], old.interfaces[i.index()].primary()) {
+                    (Some(new), _) => Target::Interface(new),
+                    (None, Some(address)) => Target::Address(address),
+                    (None, None) => Target::Address(NOBODY),
+                }
+            }
         }
     }
 }
 
 impl Plan {
-    /// This plan with one device as another plan describes it. Segments go by their names; the other plan's hosts and other
-    /// devices do not matter. Things that the table of the device may still refer to are kept.
-    pub fn with_successor(&self, id: DeviceId, other: &Plan, successor: DeviceId) -> (Plan, Renaming) {
+    /// This plan with one device as another plan describes it. Segments go by their names; the
+    /// other plan's hosts and other devices do not matter. Things that the table of the device may
+    /// still refer to are kept.
+    pub fn with_successor(
+        &self,
+        id: DeviceId,
+        other: &Plan,
+        successor: DeviceId,
+    ) -> (Plan, Renaming) {
         let mut plan = self.clone();
         let old = &self.devices[id.index()];
         let mut new = other.devices[successor.index()].clone();
@@ -73,10 +83,9 @@ impl Plan {
             // a segment that nobody named goes by its prefix
             let known = match segment.inferred {
                 true => plan.inferred_segment(interface),
-                false => plan
-                    .segments
-                    .iter()
-                    .position(|s| !s.inferred && s.name == segment.name && s.internet == segment.internet),
+                false => plan.segments.iter().position(|s| {
+                    !s.inferred && s.name == segment.name && s.internet == segment.internet
+                }),
             };
             let position = known.unwrap_or_else(|| {
                 plan.segments.push(segment.clone());
@@ -87,7 +96,9 @@ impl Plan {
         let renaming = keep_what_may_be_in_use(old, &mut new);
         // an address that was assigned is not for a plan to change
         for (was, now) in old.interfaces.iter().zip(&renaming.interfaces) {
-            if let Some(interface) = now.map(|n| &mut new.interfaces[n.index()]).filter(|n| n.lease && was.lease) {
+            if let Some(interface) =
+                now.map(|n| &mut new.interfaces[n.index()]).filter(|n| n.lease && was.lease)
+            {
                 interface.addresses.clone_from(&was.addresses);
             }
         }
@@ -103,20 +114,24 @@ impl Plan {
         let holds = |address| interface.addresses.iter().any(|a| a.1.contains(address));
         let inferred = |segment: &SegmentId| self.segments[segment.index()].inferred;
         let interfaces = self.devices.iter().flat_map(|d| &d.interfaces);
-        let mut same = interfaces.filter(|i| i.addresses.iter().any(|a| shares(a.1))).map(|i| i.segment);
+        let mut same =
+            interfaces.filter(|i| i.addresses.iter().any(|a| shares(a.1))).map(|i| i.segment);
         let mut hosts = self.hosts.iter().filter(|h| holds(h.address)).map(|h| h.segment);
         same.find(inferred).or_else(|| hosts.find(inferred)).map(SegmentId::index)
     }
 }
 
 fn keep_what_may_be_in_use(old: &DevicePlan, new: &mut DevicePlan) -> Renaming {
-    let interface = |name: &str| new.interfaces.iter().position(|n| n.name == name).map(|i| InterfaceId(i as u16));
+    let interface = |name: &str| {
+        new.interfaces.iter().position(|n| n.name == name).map(|i| InterfaceId(i as u16))
+    };
     let mut renaming = Renaming {
         rules: Vec::new(),
         pools: Vec::new(),
         interfaces: old.interfaces.iter().map(|i| interface(&i.name)).collect(),
     };
-    let planned: HashMap<String, usize> = (0..).zip(&new.pools).map(|(i, p)| (p.name.clone(), i)).collect();
+    let planned: HashMap<String, usize> =
+        (0..).zip(&new.pools).map(|(i, p)| (p.name.clone(), i)).collect();
     for pool in &old.pools {
         let position = planned.get(&pool.name).copied().unwrap_or_else(|| {
             new.pools.push(Pool { retired: true, ..pool.clone() });
@@ -127,10 +142,11 @@ fn keep_what_may_be_in_use(old: &DevicePlan, new: &mut DevicePlan) -> Renaming {
     let planned: HashMap<(String, &str), usize> =
         (0..).zip(&new.rules).map(|(i, r)| ((r.name.clone(), r.kind.name()), i)).collect();
     for rule in &old.rules {
-        let position = planned.get(&(rule.name.clone(), rule.kind.name())).copied().unwrap_or_else(|| {
-            new.rules.push(kept(rule, &renaming, old));
-            new.rules.len() - 1
-        });
+        let position =
+            planned.get(&(rule.name.clone(), rule.kind.name())).copied().unwrap_or_else(|| {
+                new.rules.push(kept(rule, &renaming, old));
+                new.rules.len() - 1
+            });
         renaming.rules.push(RuleId(position as u16));
     }
     renaming

@@ -12,25 +12,31 @@ const fn s(seconds: u64) -> Duration {
 /// How long state lasts without traffic.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Timers {
-    /// UDP mapping without traffic. RFC 4787 §4.3 REQ-5: at least 120 s, 300 s advised, which is the default.
+    /// UDP mapping without traffic. RFC 4787 §4.3 REQ-5: at least 120 s, 300 s advised, which is
+    /// the default.
     pub udp: Duration,
-    /// Established TCP session without traffic. RFC 5382 §5 REQ-5: at least 2 h 4 min, which is the default.
+    /// Established TCP session without traffic. RFC 5382 §5 REQ-5: at least 2 h 4 min, which is the
+    /// default.
     pub tcp_idle: Duration,
     /// TCP session not yet established. RFC 5382 §5 REQ-5: at least 4 min, which is the default.
     pub tcp_open: Duration,
-    /// TCP session after FIN both ways, or after RST (RFC 7857 §2.2). At least 4 min, which is the default.
+    /// TCP session after FIN both ways, or after RST (RFC 7857 §2.2). At least 4 min, which is the
+    /// default.
     pub tcp_close: Duration,
-    /// An unsolicited inbound SYN is held so long (RFC 5382 §4.3 REQ-4); it does not change a prediction.
+    /// An unsolicited inbound SYN is held so long (RFC 5382 §4.3 REQ-4); it does not change a
+    /// prediction.
     pub tcp_in_syn: Duration,
     /// ICMP query session. RFC 5508 §3.2 REQ-2: at least 60 s, which is the default.
     pub icmp: Duration,
-    /// Fragments that wait for their first one (RFC 6146 §4); it does not change a prediction of flows.
+    /// Fragments that wait for their first one (RFC 6146 §4); it does not change a prediction of
+    /// flows.
     pub fragment_min: Duration,
-    /// Any other protocol.
+    /// Idle time of sessions of any other protocol.
     pub other: Duration,
     /// How long an address mapping of a pool outlives its last session.
     pub binding: Duration,
-    /// By protocol and destination port as the initiator sent it, instead of the above (RFC 4787 §4.3 REQ-5a).
+    /// By protocol and destination port as the initiator sent it, instead of the above (RFC 4787
+    /// §4.3 REQ-5a).
     pub per_port: BTreeMap<(Protocol, u16), Duration>,
 }
 

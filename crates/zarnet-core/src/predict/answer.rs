@@ -17,15 +17,20 @@ pub(super) struct Answer {
 }
 
 impl Answer {
-    /// Why nothing was changed, which device that concerns, and which rule; `None` if something was. The first `forth`
-    /// passages are those of the first packet.
-    pub(super) fn unchanged(&self, forth: usize) -> Option<(Reason, Option<DeviceId>, Option<RuleId>)> {
+    /// Why nothing was changed, which device that concerns, and which rule; `None` if something
+    /// was. The first `forth` passages are those of the first packet.
+    pub(super) fn unchanged(
+        &self,
+        forth: usize,
+    ) -> Option<(Reason, Option<DeviceId>, Option<RuleId>)> {
         if self.passages.iter().any(|p| p.changed) {
             return None;
         }
         match (self.origin, self.receiver) {
             (Origin::Device(d, _), _) => return Some((Reason::FromDevice, Some(d), None)),
-            (_, Receiver::Answering(d, _) | Receiver::Device(d)) => return Some((Reason::ToDevice, Some(d), None)),
+            (_, Receiver::Answering(d, _) | Receiver::Device(d)) => {
+                return Some((Reason::ToDevice, Some(d), None));
+            }
             _ => {}
         }
         let passages = &self.passages[..forth];

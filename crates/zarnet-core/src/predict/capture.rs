@@ -45,7 +45,8 @@ impl Run {
         } else if node.refresh_leaving(at, packet) {
             return;
         } else {
-            // an answer to a packet that is refused here: the device whose capture this is let it pass
+            // an answer to a packet that is refused here: the device whose capture this is let it
+            // pass
             if self.refused_before.contains(&(packet.protocol, packet.ends.reversed())) {
                 return;
             }
@@ -70,7 +71,8 @@ impl Run {
         let SeenError { at, device, interface, error } = seen;
         self.seen += 1;
         self.end = self.end.max(at);
-        let outer = Packet::first(Protocol::ICMP, Endpoint::new(error.from, 0), Endpoint::new(error.to, 0));
+        let outer =
+            Packet::first(Protocol::ICMP, Endpoint::new(error.from, 0), Endpoint::new(error.to, 0));
         if self.network.is_link_only_at(device, interface, outer.ends) {
             self.link_only += 1;
             return;
@@ -114,7 +116,9 @@ impl Run {
                 self.unchanged(&flow, reason, device, rule, &[passage]);
             }
             // a conversation is refused once, however often its packets are sent again
-            Outcome::Dropped(refusal) if self.refused_before.insert((packet.protocol, packet.ends)) => {
+            Outcome::Dropped(refusal)
+                if self.refused_before.insert((packet.protocol, packet.ends)) =>
+            {
                 let (reason, rule, place) = (refusal.reason, refusal.rule, refusal.place);
                 self.lost(&flow, Loss { reason, device, rule, place }, &[]);
             }

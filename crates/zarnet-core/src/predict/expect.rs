@@ -21,11 +21,12 @@ pub enum Failed {
     Becomes(Option<Endpoint>),
     /// It ended up elsewhere, or nowhere.
     Reaches(Option<Endpoint>),
-    /// Something else was seen at a place, or nothing: the position of the view, and the ends that differ.
+    /// Something else was seen at a place, or nothing: the position of the view, and the ends that
+    /// differ.
     SeenBy(usize, Option<(Endpoint, Endpoint)>),
 }
 
-/// An expectation, tried.
+/// An expectation and what came of it.
 #[derive(Debug, Clone)]
 pub struct Tried {
     /// What became of the flow.
@@ -35,7 +36,7 @@ pub struct Tried {
 }
 
 impl Rehearsal {
-    /// Tries an expectation.
+    /// Follows the flow of an expectation and holds the result against it.
     pub fn expect(&mut self, wanted: &Expectation) -> Tried {
         let followed = self.follow(&wanted.flow);
         let failed = failures(&followed, wanted);
@@ -51,9 +52,11 @@ pub(crate) fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed>
     if only_good_news && !answered {
         failed.push(Failed::NotAnswered);
     }
-    failed.extend(refused.filter(|r| *r != (followed.class == Class::Refused)).map(Failed::Refused));
+    failed
+        .extend(refused.filter(|r| *r != (followed.class == Class::Refused)).map(Failed::Refused));
     failed.extend(unreachable.filter(|u| *u == answered).map(Failed::Unreachable));
-    failed.extend(reason.filter(|r| followed.loss.map(|l| l.reason) != Some(*r)).map(Failed::Reason));
+    failed
+        .extend(reason.filter(|r| followed.loss.map(|l| l.reason) != Some(*r)).map(Failed::Reason));
     let arrived = followed.arrived.map(|a| a.1.ends);
     let (source, destination) = (arrived.map(|e| e.source), arrived.map(|e| e.destination));
     let differs = |set: &Option<EndSet>, end: Option<Endpoint>| {
@@ -88,9 +91,13 @@ impl Followed {
             (Viewpoint::Host(h), ObservationPoint::Client) => {
                 self.sent.is_some_and(|s| s.0 == crate::network::Origin::Host(h))
             }
-            (Viewpoint::Host(h), ObservationPoint::Server) => self.arrived.is_some_and(|a| a.0 == Receiver::Host(h)),
+            (Viewpoint::Host(h), ObservationPoint::Server) => {
+                self.arrived.is_some_and(|a| a.0 == Receiver::Host(h))
+            }
             (Viewpoint::Address(a), ObservationPoint::Client) => s.packet.source().address == a,
-            (Viewpoint::Address(a), ObservationPoint::Server) => s.packet.destination().address == a,
+            (Viewpoint::Address(a), ObservationPoint::Server) => {
+                s.packet.destination().address == a
+            }
             _ => false,
         });
         here.map(|s| (s.packet.source(), s.packet.destination())).collect()

@@ -9,8 +9,8 @@ use crate::net::{Endpoint, Instant};
 use crate::plan::DeviceId;
 
 impl Run {
-    /// Ends what is due when nothing more comes. What is only needed to look something up is given back: there is room for
-    /// the answer then.
+    /// Ends what is due when nothing more comes. What is only needed to look something up is given
+    /// back: there is room for the answer then.
     fn expire_finally(&mut self, now: Instant) {
         self.network.release();
         for i in 0..self.network.devices().len() {
@@ -54,7 +54,8 @@ impl Run {
             let device = &self.network.devices()[table.device.index()];
             table.totals = device.counters();
             // an address that was first used after the moment had no mapping then
-            let then: HashMap<IpAddr, u64> = table.addresses.iter().map(|a| (a.address, a.mappings)).collect();
+            let then: HashMap<IpAddr, u64> =
+                table.addresses.iter().map(|a| (a.address, a.mappings)).collect();
             table.addresses = device.addresses();
             for address in &mut table.addresses {
                 address.mappings = then.get(&address.address).copied().unwrap_or(0);
@@ -96,8 +97,11 @@ impl Run {
             let counters = device.counters();
             let mut mappings = device.fixed_mappings(at);
             device.list_mappings(at, &mut mappings);
-            let mut rows: Vec<_> = if sessions { device.sessions(at).collect() } else { Vec::new() };
-            rows.sort_unstable_by_key(|s| (s.protocol, end(s.original.source), end(s.original.destination), s.created));
+            let mut rows: Vec<_> =
+                if sessions { device.sessions(at).collect() } else { Vec::new() };
+            rows.sort_unstable_by_key(|s| {
+                (s.protocol, end(s.original.source), end(s.original.destination), s.created)
+            });
             DeviceTable {
                 device: DeviceId(i as u16),
                 mappings,

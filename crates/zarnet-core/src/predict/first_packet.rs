@@ -12,15 +12,16 @@ use crate::traffic::{Flow, Party};
 const EPHEMERAL: (u16, u16) = (49_152, 65_535);
 
 impl Run {
-    /// A flow with the interfaces that it names as they are numbered now; or, where one is no more, with its device, and which
-    /// that is.
+    /// A flow with the interfaces that it names as they are numbered now; or, where one is no more,
+    /// with its device, and which that is.
     pub(super) fn as_things_are(&self, flow: &Flow) -> Result<Flow, (Flow, DeviceId)> {
         let (mut now, mut gone) = (*flow, None);
         for party in [&mut now.source, &mut now.destination] {
             if let Party::Interface(device, i) = *party
                 && let Some(known) = self.interfaces.get(&device)
             {
-                *party = known[i.index()].map_or(Party::Device(device), |i| Party::Interface(device, i));
+                *party =
+                    known[i.index()].map_or(Party::Device(device), |i| Party::Interface(device, i));
                 gone = gone.or(known[i.index()].is_none().then_some(device));
             }
         }
@@ -28,35 +29,44 @@ impl Run {
     }
 
     /// The first packet of a flow, or why there is none and which device is to blame.
-    pub(super) fn first_packet(&mut self, flow: &Flow) -> Result<(Origin, Packet), (Reason, Option<DeviceId>)> {
+    pub(super) fn first_packet(
+        &mut self,
+        flow: &Flow,
+    ) -> Result<(Origin, Packet), (Reason, Option<DeviceId>)> {
         let plan = self.network.plan();
         let destination = match flow.destination {
             Party::Address(address) => address,
             Party::Host(id) => plan.hosts[id.index()].address,
-            Party::Device(id) => {
-                plan.devices[id.index()].interfaces.iter().find_map(|i| i.primary()).ok_or((Reason::Unrouted, None))?
-            }
+            Party::Device(id) => plan.devices[id.index()]
+                .interfaces
+                .iter()
+                .find_map(|i| i.primary())
+                .ok_or((Reason::Unrouted, None))?,
             Party::Interface(device, interface) => {
-                let addresses = &plan.devices[device.index()].interfaces[interface.index()].addresses;
+                let addresses =
+                    &plan.devices[device.index()].interfaces[interface.index()].addresses;
                 addresses.first().ok_or((Reason::Unrouted, None))?.0
             }
         };
         let (origin, source) = match flow.source {
             Party::Address(address) => {
                 // wherever its sender is, it stays there
-                let unknown = if is_link_local(address) { Reason::LinkOnly } else { Reason::UnknownSource };
+                let unknown =
+                    if is_link_local(address) { Reason::LinkOnly } else { Reason::UnknownSource };
                 (self.network.origin(address).ok_or((unknown, None))?, address)
             }
             Party::Host(id) => (Origin::Host(id), plan.hosts[id.index()].address),
             Party::Device(id) => {
-                let source =
-                    self.network.devices()[id.index()].own_source(destination).ok_or((Reason::NoRoute, Some(id)))?;
+                let source = self.network.devices()[id.index()]
+                    .own_source(destination)
+                    .ok_or((Reason::NoRoute, Some(id)))?;
                 (Origin::Device(id, OwnSource::ByRoute), source)
             }
             Party::Interface(device, interface) => {
                 let interface = &plan.devices[device.index()].interfaces[interface.index()];
                 // of another family: no way leads there
-                let source = interface.address_for(destination).or(interface.addresses.first().map(|a| a.0));
+                let source =
+                    interface.address_for(destination).or(interface.addresses.first().map(|a| a.0));
                 let source = source.ok_or((Reason::NoRoute, Some(device)))?;
                 (Origin::Device(device, OwnSource::Given), source)
             }
@@ -76,6 +86,10 @@ impl Run {
         };
         let to = Endpoint::new(destination, flow.destination_port.unwrap_or(0));
         let packet = Packet::first(flow.protocol, Endpoint::new(source, port), to);
-        if self.network.stays_on_link(origin, packet) { Err((Reason::LinkOnly, None)) } else { Ok((origin, packet)) }
+        if self.network.stays_on_link(origin, packet) {
+            Err((Reason::LinkOnly, None))
+        } else {
+            Ok((origin, packet))
+        }
     }
 }

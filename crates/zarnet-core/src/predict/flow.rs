@@ -22,7 +22,11 @@ impl Run {
             && self.is_unwatched_until(answer)
         {
             let end = flow.ends_at();
-            if self.network.enter_flow(now, fast, FlowSchedule { answer, end, ending: flow.ending() }) {
+            if self.network.enter_flow(
+                now,
+                fast,
+                FlowSchedule { answer, end, ending: flow.ending() },
+            ) {
                 self.end = self.end.max(end);
                 self.fast_path += 1;
                 self.note_peak(now);
@@ -32,7 +36,8 @@ impl Run {
         let flow = &match self.as_things_are(flow) {
             Ok(flow) => flow,
             Err((flow, device)) => {
-                let loss = Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None };
+                let loss =
+                    Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None };
                 return self.lost(&flow, loss, &[]);
             }
         };
@@ -41,7 +46,9 @@ impl Run {
             Err((reason, device)) if reason.class() == Class::Untranslated => {
                 return self.unchanged(flow, reason, device, None, &[]);
             }
-            Err((reason, device)) => return self.lost(flow, Loss { reason, device, rule: None, place: None }, &[]),
+            Err((reason, device)) => {
+                return self.lost(flow, Loss { reason, device, rule: None, place: None }, &[]);
+            }
         };
         let mut passages = std::mem::take(&mut self.passages);
         passages.clear();
@@ -53,11 +60,19 @@ impl Run {
             Fate::Arrived(receiver, arrived) => {
                 let at = answer;
                 if self.is_certain_until(at, &passages) {
-                    let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
+                    let answer =
+                        Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
                     passages = self.conclude(now, answer);
                 } else {
                     let forth = std::mem::take(&mut passages);
-                    let answer = Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages: forth };
+                    let answer = Answer {
+                        flow: *flow,
+                        asked: packet,
+                        origin,
+                        receiver,
+                        arrived,
+                        passages: forth,
+                    };
                     self.answers.push(Reverse((at, self.sequence)));
                     self.underway.insert(self.sequence, answer);
                 }
@@ -76,13 +91,22 @@ impl Run {
         let flow = answer.flow;
         let forth = answer.passages.len();
         let asked = (answer.origin, answer.asked);
-        let fate = self.network.answer(now, answer.receiver, answer.arrived, asked, &mut answer.passages, &mut ());
-        // an answer that was entered ahead of its time passes when it is due: on its flow's sessions that follows from the
-        // rest of the flow, if it arrives
+        let fate = self.network.answer(
+            now,
+            answer.receiver,
+            answer.arrived,
+            asked,
+            &mut answer.passages,
+            &mut (),
+        );
+        // an answer that was entered ahead of its time passes when it is due: on its flow's
+        // sessions that follows from the rest of the flow, if it arrives
         let (there, back) = answer.passages.split_at(forth);
         let is_lost = matches!(fate, Fate::Lost(_));
-        let runs_on = |p: &Passage| there.iter().any(|t| (t.device, t.session) == (p.device, p.session));
-        for passage in back.iter().filter(|p| now < flow.answered_at() && (is_lost || !runs_on(p))) {
+        let runs_on =
+            |p: &Passage| there.iter().any(|t| (t.device, t.session) == (p.device, p.session));
+        for passage in back.iter().filter(|p| now < flow.answered_at() && (is_lost || !runs_on(p)))
+        {
             if let Some(session) = passage.session {
                 let device = self.network.device_mut(passage.device);
                 device.put_off(session, passage.refreshes, now, flow.answered_at());
@@ -110,7 +134,8 @@ impl Run {
         if self.events.front().is_none_or(|e| e.at > end) {
             return;
         }
-        let sessions: Vec<_> = passages.iter().filter_map(|p| Some((p.device, p.session?))).collect();
+        let sessions: Vec<_> =
+            passages.iter().filter_map(|p| Some((p.device, p.session?))).collect();
         if sessions.len() > 1 {
             self.running.push(Running { end, sessions });
         }
@@ -119,7 +144,9 @@ impl Run {
     fn classify(&mut self, flow: &Flow, answer: &Answer, forth: usize) {
         match answer.unchanged(forth) {
             None => self.tally.count(Class::Translated),
-            Some((reason, device, rule)) => self.unchanged(flow, reason, device, rule, &answer.passages[..forth]),
+            Some((reason, device, rule)) => {
+                self.unchanged(flow, reason, device, rule, &answer.passages[..forth])
+            }
         }
     }
 
@@ -135,15 +162,27 @@ impl Run {
         self.tally.count(Class::Untranslated);
         self.record_shortage(flow, reason, device, rule, passages);
         let place = self.rule_place(device, rule);
-        self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
+        self.not_translated.push(NotTranslated {
+            flow: *flow,
+            order: self.judged,
+            reason,
+            device,
+            rule,
+            place,
+        });
     }
 
     /// Whether a rule was meant for a flow that none translated.
     pub(super) fn is_passed_by(&self, reason: Reason, passages: &[Passage]) -> bool {
-        reason == Reason::PassedExhausted || reason == Reason::NoRule && self.network.rule_was_meant(passages)
+        reason == Reason::PassedExhausted
+            || reason == Reason::NoRule && self.network.rule_was_meant(passages)
     }
 
-    pub(super) fn rule_place(&self, device: Option<DeviceId>, rule: Option<RuleId>) -> Option<Place> {
+    pub(super) fn rule_place(
+        &self,
+        device: Option<DeviceId>,
+        rule: Option<RuleId>,
+    ) -> Option<Place> {
         device.zip(rule).map(|(d, r)| self.network.plan().devices[d.index()].rules[r.index()].place)
     }
 
@@ -152,6 +191,13 @@ impl Run {
         self.tally.count(loss.reason.class());
         let Loss { reason, device, rule, place } = loss;
         self.record_shortage(flow, reason, device, rule, passages);
-        self.not_translated.push(NotTranslated { flow: *flow, order: self.judged, reason, device, rule, place });
+        self.not_translated.push(NotTranslated {
+            flow: *flow,
+            order: self.judged,
+            reason,
+            device,
+            rule,
+            place,
+        });
     }
 }

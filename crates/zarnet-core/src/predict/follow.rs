@@ -1,4 +1,5 @@
-//! One conversation watched: its first packet and the answer, hop by hop, on a network at rest or in the middle of a day.
+//! One conversation watched: its first packet and the answer, hop by hop, on a network at rest or
+//! in the middle of a day.
 
 use std::sync::Arc;
 
@@ -13,12 +14,12 @@ use crate::plan::{DeviceId, InterfaceId, Plan};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Batches, Flow};
 
-/// One conversation, watched.
+/// A flow and its answer, followed step by step.
 #[derive(Debug, Clone)]
 pub struct Followed {
     /// The plan at that time.
     pub plan: Arc<Plan>,
-    /// The flow.
+    /// The flow that is followed.
     pub flow: Flow,
     /// When its first packet was sent.
     pub at: Instant,
@@ -34,7 +35,7 @@ pub struct Followed {
     pub returned: Option<Packet>,
     /// The way of the acknowledgement that completes a TCP connection, if it came to that.
     pub confirm: Trace,
-    /// Its class.
+    /// How the flow ends up.
     pub class: Class,
     /// Why it was not translated or not delivered; `None` if it was.
     pub loss: Option<Loss>,
@@ -45,9 +46,9 @@ pub struct Followed {
 /// A conversation and the network that it went through, as it is after that.
 #[derive(Debug, Clone)]
 pub struct Scene {
-    /// The conversation.
+    /// What was seen of the flow.
     pub followed: Followed,
-    /// The network.
+    /// The network after the flow's first packets.
     pub network: Network,
 }
 
@@ -67,14 +68,14 @@ pub enum ObservationPoint {
     Client,
     /// An interface of a device.
     Interface(DeviceId, InterfaceId),
-    /// Who got it.
+    /// The server received the packet.
     Server,
 }
 
 /// What is seen at a place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SeenEnds {
-    /// The place.
+    /// Device and interface where the packet is seen.
     pub at: ObservationPoint,
     /// The first packet's ends there; `None` where only the answer came by.
     pub forth: Option<Tuple>,
@@ -85,9 +86,9 @@ pub struct SeenEnds {
 /// A packet at a place on its way.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Observation {
-    /// The place.
+    /// Device and interface where the packet is seen.
     pub at: ObservationPoint,
-    /// The packet there.
+    /// The packet as it is there.
     pub packet: Packet,
     /// Whether it is coming in there, or arriving.
     pub incoming: bool,
@@ -118,7 +119,9 @@ impl Followed {
 
     /// Where the acknowledgement of a TCP connection was seen, in its order.
     pub fn confirm_observations(&self) -> Vec<Observation> {
-        let (Some((_, sent)), Some((_, arrived))) = (self.sent, self.arrived) else { return Vec::new() };
+        let (Some((_, sent)), Some((_, arrived))) = (self.sent, self.arrived) else {
+            return Vec::new();
+        };
         if self.confirm == Trace::default() {
             return Vec::new();
         }
@@ -159,15 +162,20 @@ fn observations(
     let seen = |(at, packet), incoming| Observation { at, packet, incoming };
     let mut list: Vec<Observation> = first.map(|f| seen(f, false)).into_iter().collect();
     for hop in &trace.hops {
-        list.extend(hop.ingress.map(|i| seen((ObservationPoint::Interface(hop.device, i), hop.packet), true)));
-        list.extend(hop.exit.map(|o| seen((ObservationPoint::Interface(hop.device, o.interface), o.packet), false)));
+        list.extend(
+            hop.ingress
+                .map(|i| seen((ObservationPoint::Interface(hop.device, i), hop.packet), true)),
+        );
+        list.extend(hop.exit.map(|o| {
+            seen((ObservationPoint::Interface(hop.device, o.interface), o.packet), false)
+        }));
     }
     list.extend(last.map(|l| seen(l, true)));
     list
 }
 
-/// Follows a flow that starts at a moment of a day; `flow.start` is not looked at. Items must come in the order of their
-/// start.
+/// Follows a flow that starts at a moment of a day; `flow.start` is not looked at. Items must come
+/// in the order of their start.
 ///
 /// # Errors
 /// As [`super::predict`].
@@ -194,7 +202,8 @@ pub fn follow_during<B: Batches>(
     if network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(Scene { followed, network }) }
 }
 
-/// A network at rest, on which one flow after the other is tried: each finds it as if none had been before.
+/// A network at rest, on which one flow after the other is tried: each finds it as if none had been
+/// before.
 #[derive(Debug, Clone)]
 pub struct Rehearsal {
     rest: Network,
@@ -208,13 +217,14 @@ impl Rehearsal {
         Self { stage: rest.clone(), rest }
     }
 
-    /// Follows a flow.
+    /// Sends a flow's first packet and its answer, and notes every step.
     pub fn follow(&mut self, flow: &Flow) -> Followed {
         let mut run = Run::at_rest(std::mem::replace(&mut self.stage, self.rest.empty()));
         let followed = run.follow(Instant::ZERO, flow);
         self.stage = run.network;
         let ways = [&followed.forth, &followed.back, &followed.confirm];
-        let mut touched: Vec<DeviceId> = ways.iter().flat_map(|w| &w.hops).map(|h| h.device).collect();
+        let mut touched: Vec<DeviceId> =
+            ways.iter().flat_map(|w| &w.hops).map(|h| h.device).collect();
         touched.sort_unstable();
         touched.dedup();
         self.stage.restore(&self.rest, &touched);
@@ -245,7 +255,10 @@ impl Run {
             followed.loss = Some(loss);
         };
         if let Err((_, device)) = as_things_are {
-            lost(&mut followed, Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None });
+            lost(
+                &mut followed,
+                Loss { reason: Reason::NoRoute, device: Some(device), rule: None, place: None },
+            );
             return followed;
         }
         let (origin, packet) = match self.first_packet(&flow) {
@@ -258,13 +271,14 @@ impl Run {
         };
         followed.sent = Some((origin, packet));
         let mut passages = Vec::new();
-        let (receiver, arrived) = match self.network.send(at, origin, packet, &mut passages, &mut followed.forth) {
-            Fate::Arrived(receiver, arrived) => (receiver, arrived),
-            Fate::Lost(loss) => {
-                lost(&mut followed, loss);
-                return followed;
-            }
-        };
+        let (receiver, arrived) =
+            match self.network.send(at, origin, packet, &mut passages, &mut followed.forth) {
+                Fate::Arrived(receiver, arrived) => (receiver, arrived),
+                Fate::Lost(loss) => {
+                    lost(&mut followed, loss);
+                    return followed;
+                }
+            };
         followed.arrived = Some((receiver, arrived));
         let forth = passages.len();
         let mut answer = Answer { flow, asked: packet, origin, receiver, arrived, passages };
@@ -290,12 +304,19 @@ impl Run {
                 }
                 if packet.signal == Signal::Syn {
                     let plain = Packet { signal: Signal::Plain, ..packet };
-                    self.network.send(flow.answered_at(), origin, plain, &mut Vec::new(), &mut followed.confirm);
+                    self.network.send(
+                        flow.answered_at(),
+                        origin,
+                        plain,
+                        &mut Vec::new(),
+                        &mut followed.confirm,
+                    );
                 }
             }
             Fate::Lost(loss) => {
                 if loss.reason == Reason::UnexpectedSource {
-                    followed.returned = followed.back.hops.last().and_then(|h| h.exit).map(|o| o.packet);
+                    followed.returned =
+                        followed.back.hops.last().and_then(|h| h.exit).map(|o| o.packet);
                     followed.returned = followed.returned.or(Some(arrived.answer()));
                 }
                 lost(&mut followed, loss);

@@ -12,7 +12,7 @@ use crate::plan::RuleId;
 /// What an internal host holds of a supply.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Holder {
-    /// The host.
+    /// Address of the host.
     pub host: IpAddr,
     /// Addresses, ports or mappings.
     pub held: u64,
@@ -20,7 +20,7 @@ pub struct Holder {
     pub since: Instant,
     /// When the last of them ends if nothing more comes.
     pub until: Instant,
-    /// Its last packet.
+    /// When its last packet passed.
     pub last_active: Option<Instant>,
     /// The rules that made them.
     pub rules: Vec<RuleId>,

@@ -1,4 +1,5 @@
-//! Traffic through a network: the table at a moment, what was counted, and what was not translated and why.
+//! Traffic through a network: the table at a moment, what was counted, and what was not translated
+//! and why.
 
 mod answer;
 mod capture;
@@ -29,7 +30,9 @@ use crate::traffic::Flow;
 
 pub(crate) use expect::failures;
 pub use expect::{Failed, Tried};
-pub use follow::{Followed, Observation, ObservationPoint, Rehearsal, Scene, SeenEnds, follow_during};
+pub use follow::{
+    Followed, Observation, ObservationPoint, Rehearsal, Scene, SeenEnds, follow_during,
+};
 pub(crate) use holders::Held;
 pub use holders::Holder;
 pub use play::predict;
@@ -60,8 +63,8 @@ pub struct Options {
     pub sources: Option<Sources>,
     /// Whether sessions are wanted too.
     pub sessions: bool,
-    /// Answers and last packets one by one, even where their outcome is already certain. The result is the same, later;
-    /// tests hold one against the other.
+    /// Answers and last packets one by one, even where their outcome is already certain. The result
+    /// is the same, later; tests hold one against the other.
     pub stepwise: bool,
     /// Whether it is kept what was in use over time, and what ran out.
     pub record: bool,
@@ -69,7 +72,14 @@ pub struct Options {
 
 impl Default for Options {
     fn default() -> Self {
-        Self { moment: Moment::End, seed: 0, sources: None, sessions: true, stepwise: false, record: false }
+        Self {
+            moment: Moment::End,
+            seed: 0,
+            sources: None,
+            sessions: true,
+            stepwise: false,
+            record: false,
+        }
     }
 }
 
@@ -80,26 +90,27 @@ pub enum Halt<E> {
     Traffic(E),
     /// An item begins before the one that was given before it: the traffic has to be sorted first.
     OutOfOrder {
-        /// When it begins.
+        /// When the window begins.
         at: Instant,
         /// What was played up to then.
         after: Instant,
     },
-    /// A packet was lost at an address that is a host only if it sends somewhere: [`Options::sources`] is needed.
+    /// A packet was lost at an address that is a host only if it sends somewhere:
+    /// [`Options::sources`] is needed.
     SourcesNeeded,
 }
 
-/// What was predicted.
+/// The result of playing traffic through a network.
 #[derive(Debug, Clone)]
 pub struct Prediction {
-    /// The plan at the end of the traffic: with leases as they are then, and with rules that are no more behind those that
-    /// are. All that follows goes by it.
+    /// The plan at the end of the traffic: with leases as they are then, and with rules that are no
+    /// more behind those that are. All that follows goes by it.
     pub plan: Arc<Plan>,
     /// The moment of the tables.
     pub at: Instant,
     /// By device, in the order of the plan.
     pub tables: Vec<DeviceTable>,
-    /// Flows by class.
+    /// Number of flows in each class.
     pub tally: Tally,
     /// Flows that were not translated, in the order of their start.
     pub not_translated: Vec<NotTranslated>,
@@ -113,19 +124,24 @@ pub struct Prediction {
     pub negative: bool,
     /// ICMP errors of captures.
     pub icmp_errors: IcmpErrors,
-    /// Packets of captures that could not be told apart: sent by the device itself, or translated before they were seen.
+    /// Packets of captures that could not be told apart: sent by the device itself, or translated
+    /// before they were seen.
     pub unattributed: u64,
-    /// Packets of captures that stay on their link: multicast, broadcast, and from or to link-local addresses.
+    /// Packets of captures that stay on their link: multicast, broadcast, and from or to link-local
+    /// addresses.
     pub link_only: u64,
-    /// Flows, and packets of captures, that were entered at once instead of step by step: what makes it fast, and changes nothing.
+    /// Flows, and packets of captures, that were entered at once instead of step by step: what
+    /// makes it fast, and changes nothing.
     pub fast_path: u64,
-    /// Where the senders of a capture are, if most of them cannot be behind the interface that it is said to be from.
+    /// Where the senders of a capture are, if most of them cannot be behind the interface that it
+    /// is said to be from.
     pub elsewhere: Option<Elsewhere>,
     /// What ran out, if that was wanted.
     pub recording: Option<Recording>,
 }
 
-/// ICMP errors that came in where a capture was made. None of them changes a table (RFC 4787 §10 REQ-12).
+/// ICMP errors that came in where a capture was made. None of them changes a table (RFC 4787 §10
+/// REQ-12).
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct IcmpErrors {
     /// Passed on to whom they concern, what they embed translated.
@@ -139,7 +155,7 @@ pub struct IcmpErrors {
 /// The table of a device, and what it counted.
 #[derive(Debug, Clone)]
 pub struct DeviceTable {
-    /// The device.
+    /// The device whose table it is.
     pub device: DeviceId,
     /// Its mappings, fixed ones first.
     pub mappings: Vec<MappingRow>,
@@ -147,13 +163,14 @@ pub struct DeviceTable {
     pub sessions: Vec<SessionRow>,
     /// Its sessions, untranslated ones included.
     pub session_count: u64,
-    /// Its dynamic mappings.
+    /// Number of dynamic mappings that live at the moment.
     pub mapping_count: u64,
     /// Sessions of each rule.
     pub active: Vec<u64>,
     /// What it counted over all the traffic.
     pub totals: Counters,
-    /// External addresses that dynamic mappings have used: mappings at the moment, the rest over all the traffic.
+    /// External addresses that dynamic mappings have used: mappings at the moment, the rest over
+    /// all the traffic.
     pub addresses: Vec<AddressUse>,
     /// Its pools: in use at the moment, the rest over all the traffic.
     pub pools: Vec<PoolUse>,
@@ -190,11 +207,11 @@ fn put<T: Clone + Default>(list: &mut Vec<T>, position: usize, value: T) {
 /// A flow that was not translated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct NotTranslated {
-    /// The flow.
+    /// The flow that was not translated.
     pub flow: Flow,
     /// The how many-th item of the traffic it was.
     pub order: u64,
-    /// Why.
+    /// The reason why it was not.
     pub reason: Reason,
     /// The device that is to blame.
     pub device: Option<DeviceId>,

@@ -9,11 +9,12 @@ use crate::network::FastFlow;
 use crate::plan::Plan;
 use crate::traffic::{Batches, Item};
 
-/// Predicts what `items` do to the devices of a plan. Items must come in the order of their start, and events in the
-/// order of their time.
+/// Predicts what `items` do to the devices of a plan. Items must come in the order of their start,
+/// and events in the order of their time.
 ///
 /// # Errors
-/// When the items cannot be read or are out of order, or when their sources must be known beforehand.
+/// When the items cannot be read or are out of order, or when their sources must be known
+/// beforehand.
 pub fn predict<B: Batches>(
     plan: Arc<Plan>,
     items: B,
@@ -47,7 +48,8 @@ pub(super) fn play<B: Batches>(run: &mut Run, mut items: B) -> Result<(), Halt<B
 const BATCH: usize = 64;
 
 impl Run {
-    /// Finds out what can be known of a batch before it is played: what this reads, it reads for all at once.
+    /// Finds out what can be known of a batch before it is played: what this reads, it reads for
+    /// all at once.
     fn find_fast_flows(&mut self, batch: &[Item], fast_flows: &mut Vec<Option<FastFlow>>) {
         self.network.prepare_fast_paths();
         fast_flows.clear();

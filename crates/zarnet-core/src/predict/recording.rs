@@ -1,4 +1,5 @@
-//! What is kept of a run besides its table where it is to be told what ran out, for whom, and who had it.
+//! What is kept of a run besides its table where it is to be told what ran out, for whom, and who
+//! had it.
 
 use std::net::IpAddr;
 
@@ -11,15 +12,15 @@ use crate::traffic::Flow;
 /// A flow that found nothing left.
 #[derive(Debug, Clone, Copy)]
 pub struct Shortage {
-    /// The flow.
+    /// The flow that was refused.
     pub flow: Flow,
-    /// Who sent it.
+    /// Address of the host that sent it.
     pub host: Option<IpAddr>,
     /// Why it was not translated.
     pub reason: Reason,
     /// The device that had nothing left.
     pub device: DeviceId,
-    /// The rule.
+    /// The rule that had nothing left.
     pub rule: Option<RuleId>,
     /// What it tried in vain: positions in the device's [`crate::device::History::supplies`].
     pub tried: [Option<u32>; 3],
@@ -28,17 +29,17 @@ pub struct Shortage {
 /// Who had a supply of a device when a flow found nothing left of it for the first time.
 #[derive(Debug, Clone)]
 pub struct FirstRefusal {
-    /// The device.
+    /// The device that had nothing left.
     pub device: DeviceId,
     /// The supply, as above.
     pub supply: u32,
-    /// When.
+    /// When it was refused.
     pub at: Instant,
-    /// Who had it.
+    /// The hosts that held the supply then.
     pub holders: Vec<Holder>,
 }
 
-/// What ran out.
+/// What a run recorded about supplies that ran out.
 #[derive(Debug, Clone, Default)]
 pub struct Recording {
     /// Every flow that found nothing left, in the order in which they were refused.
@@ -54,6 +55,10 @@ impl Recording {
     pub(super) fn rename(&mut self, device: DeviceId, renaming: &Renaming) {
         let rename = |rule: &mut RuleId| *rule = renaming.rules[rule.index()];
         self.shortages.iter_mut().for_each(|s| renaming.rename_ends(device, &mut s.flow));
-        self.shortages.iter_mut().filter(|s| s.device == device).filter_map(|s| s.rule.as_mut()).for_each(rename);
+        self.shortages
+            .iter_mut()
+            .filter(|s| s.device == device)
+            .filter_map(|s| s.rule.as_mut())
+            .for_each(rename);
     }
 }

@@ -1,8 +1,9 @@
 //! Plays traffic, in the order of its clock.
 //!
-//! A flow is three moments: its first packet, the answer a round trip later, and its last packet. Where nothing can come
-//! between the first two, the answer is entered at once, and the rest of the flow is entered into its sessions as a
-//! span: that way a flow costs one visit, and the table at any moment still follows.
+//! A flow is three moments: its first packet, the answer a round trip later, and its last packet.
+//! Where nothing can come between the first two, the answer is entered at once, and the rest of the
+//! flow is entered into its sessions as a span: that way a flow costs one visit, and the table at
+//! any moment still follows.
 
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap, VecDeque};
@@ -46,9 +47,11 @@ pub(super) struct Run {
     pub(super) peak: (u64, Instant),
     pub(super) snapshot: Option<(Instant, Vec<DeviceTable>)>,
     pub(super) passages: Vec<Passage>,
-    /// Whether a device got other addresses or another plan: an answer may then begin a session of its own.
+    /// Whether a device got other addresses or another plan: an answer may then begin a session of
+    /// its own.
     pub(super) rebuilt: bool,
-    pub(super) refused_before: std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
+    pub(super) refused_before:
+        std::collections::HashSet<(crate::net::Protocol, crate::net::Tuple), RandomState>,
     pub(super) icmp_errors: IcmpErrors,
     pub(super) unattributed: u64,
     pub(super) link_only: u64,
@@ -59,7 +62,8 @@ pub(super) struct Run {
     pub(super) recording: Option<Recording>,
     /// Flows that run through several devices, where events are still to come.
     pub(super) running: Vec<Running>,
-    /// Of devices that another plan has taken over: where the interfaces that traffic names are now.
+    /// Of devices that another plan has taken over: where the interfaces that traffic names are
+    /// now.
     pub(super) interfaces: HashMap<DeviceId, Vec<Option<InterfaceId>>, RandomState>,
 }
 
@@ -115,7 +119,8 @@ impl Run {
         }
     }
 
-    /// Plays everything that is due before the first packets of `to`: events, then answers, instant by instant.
+    /// Plays everything that is due before the first packets of `to`: events, then answers, instant
+    /// by instant.
     #[inline]
     pub(super) fn advance(&mut self, to: Instant) {
         if self.events.is_empty() && self.answers.is_empty() {
@@ -159,19 +164,23 @@ impl Run {
     fn break_off(&mut self, now: Instant) {
         let network = &mut self.network;
         self.running.retain(|flow| {
-            let is_alive =
-                |(device, session): &(DeviceId, SessionRef)| network.devices()[device.index()].is_alive(*session);
+            let is_alive = |(device, session): &(DeviceId, SessionRef)| {
+                network.devices()[device.index()].is_alive(*session)
+            };
             if flow.end <= now || flow.sessions.iter().all(is_alive) {
                 return flow.end > now;
             }
-            flow.sessions.iter().for_each(|(device, session)| network.device_mut(*device).stop(now, *session));
+            flow.sessions
+                .iter()
+                .for_each(|(device, session)| network.device_mut(*device).stop(now, *session));
             false
         });
     }
 
     /// Rules and interfaces of a device have other numbers now.
     fn rename(&mut self, device: DeviceId, renaming: &Renaming) {
-        let unchanged = || (0..renaming.interfaces.len() as u16).map(|i| Some(InterfaceId(i))).collect();
+        let unchanged =
+            || (0..renaming.interfaces.len() as u16).map(|i| Some(InterfaceId(i))).collect();
         let known = self.interfaces.entry(device).or_insert_with(unchanged);
         known.iter_mut().for_each(|i| *i = i.and_then(|i| renaming.interfaces[i.index()]));
         let flows = self.not_translated.iter_mut().map(|n| &mut n.flow);
@@ -180,7 +189,8 @@ impl Run {
         let rename = |rule: &mut RuleId| *rule = renaming.rules[rule.index()];
         let told = self.not_translated.iter_mut().filter(|n| n.device == Some(device));
         told.filter_map(|n| n.rule.as_mut()).for_each(rename);
-        let passages = self.underway.values_mut().flat_map(|a| &mut a.passages).filter(|p| p.device == device);
+        let passages =
+            self.underway.values_mut().flat_map(|a| &mut a.passages).filter(|p| p.device == device);
         passages.filter_map(|p| p.unchanged.as_mut()?.1.as_mut()).for_each(rename);
         let tables = self.snapshot.iter_mut().flat_map(|s| &mut s.1).filter(|t| t.device == device);
         tables.for_each(|t| t.rename(renaming));
@@ -215,11 +225,14 @@ impl Run {
 
     /// Whether nothing can come between now and an answer at `at` that would see the difference.
     pub(super) fn is_certain_until(&self, at: Instant, passages: &[Passage]) -> bool {
-        let lives = |p: &Passage| p.session.is_none_or(|s| self.network.devices()[p.device.index()].expires(s) > at);
+        let lives = |p: &Passage| {
+            p.session.is_none_or(|s| self.network.devices()[p.device.index()].expires(s) > at)
+        };
         // of a session that was there before it was not told whether another has its answers
         let contested = |p: &Passage| {
             let known = p.session.filter(|s| !s.is_new(self.now));
-            p.contested || known.is_some_and(|s| self.network.devices()[p.device.index()].is_contested(s))
+            p.contested
+                || known.is_some_and(|s| self.network.devices()[p.device.index()].is_contested(s))
         };
         let own = |p: &Passage| lives(p) && !contested(p);
         !self.rebuilt && self.is_unwatched_until(at) && passages.iter().all(own)

@@ -27,14 +27,20 @@ impl Run {
             Some((device, rule)) => (Reason::PassedExhausted, Some(device), rule),
             None => (reason, device, rule),
         };
-        let (Some(recording), Some(device), true) = (&mut self.recording, device, reason.is_shortage()) else { return };
+        let (Some(recording), Some(device), true) =
+            (&mut self.recording, device, reason.is_shortage())
+        else {
+            return;
+        };
         let host = match flow.source {
             Party::Address(address) => Some(address),
             Party::Host(id) => Some(self.network.plan().hosts[id.index()].address),
             Party::Interface(device, interface) => {
                 self.network.plan().devices[device.index()].interfaces[interface.index()].primary()
             }
-            Party::Device(id) => self.network.plan().devices[id.index()].interfaces.iter().find_map(|i| i.primary()),
+            Party::Device(id) => {
+                self.network.plan().devices[id.index()].interfaces.iter().find_map(|i| i.primary())
+            }
         };
         // a port that the host chooses itself lies in the highest class
         let wanted = (flow.protocol, flow.source_port.unwrap_or(u16::MAX));
@@ -44,12 +50,16 @@ impl Run {
             None => [None; 3],
         };
         for supply in tried.into_iter().flatten() {
-            let known = recording.first_refusals.iter().any(|f| f.device == device && f.supply == supply);
+            let known =
+                recording.first_refusals.iter().any(|f| f.device == device && f.supply == supply);
             if known || recording.first_refusals.len() >= MOST_KEPT {
                 continue;
             }
             let node = &self.network.devices()[device.index()];
-            let Some((what, _)) = node.history().and_then(|h| h.supplies().get(supply as usize)) else { continue };
+            let Some((what, _)) = node.history().and_then(|h| h.supplies().get(supply as usize))
+            else {
+                continue;
+            };
             let holders = holders(*what, node.mappings_on(*what, self.now));
             recording.first_refusals.push(FirstRefusal { device, supply, at: self.now, holders });
         }

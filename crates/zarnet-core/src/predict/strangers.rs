@@ -20,7 +20,8 @@ pub struct Elsewhere {
     pub seen_on: InterfaceId,
     /// How many packets were seen there from senders that cannot be behind it.
     pub packets: u64,
-    /// The prefixes that most of these senders are in, and how many packets came from each: `/24` or `/64`.
+    /// The prefixes that most of these senders are in, and how many packets came from each: `/24`
+    /// or `/64`.
     pub prefixes: Vec<(Prefix, u64)>,
     /// The interface of the device that the first of these prefixes lies behind, if one does.
     pub fits: Option<InterfaceId>,
@@ -53,7 +54,11 @@ impl Strangers {
         if packets * 2 < seen {
             return None;
         }
-        let fits = network.devices().get(device.index())?.lies_behind(first.first()).filter(|i| i != seen_on);
+        let fits = network
+            .devices()
+            .get(device.index())?
+            .lies_behind(first.first())
+            .filter(|i| i != seen_on);
         let prefixes = here.take(MOST_TOLD).map(|e| (e.0.2, *e.1)).collect();
         Some(Elsewhere { device: *device, seen_on: *seen_on, packets, prefixes, fits })
     }

@@ -9,14 +9,14 @@ pub struct Tally {
     pub translated: u64,
     /// Answered as they were sent.
     pub untranslated: u64,
-    /// Decided against.
+    /// Flows that a device refused to translate or to pass.
     pub refused: u64,
-    /// Lost.
+    /// Flows whose first packet was lost elsewhere.
     pub undelivered: u64,
 }
 
 impl Tally {
-    /// All of them.
+    /// Flows of all classes together.
     pub fn total(&self) -> u64 {
         self.translated + self.untranslated + self.refused + self.undelivered
     }

@@ -8,7 +8,7 @@ use crate::net::{AddressRange, AddressSet};
 pub struct Intervals(Vec<(u128, u128)>);
 
 impl Intervals {
-    /// Of any intervals.
+    /// The union of intervals, which may overlap, in any order.
     pub fn new(mut list: Vec<(u128, u128)>) -> Self {
         list.retain(|i| i.0 <= i.1);
         list.sort_unstable();
@@ -27,7 +27,7 @@ impl Intervals {
         Self(vec![(0, field.most())])
     }
 
-    /// One number.
+    /// The set of a single number.
     pub fn one(n: u128) -> Self {
         Self(vec![(n, n)])
     }
@@ -50,7 +50,7 @@ impl Intervals {
         Self(vec![(MAPPED, MAPPED | 0xffff_ffff)])
     }
 
-    /// The intervals.
+    /// The intervals in ascending order, both ends included.
     pub fn list(&self) -> &[(u128, u128)] {
         &self.0
     }
@@ -66,12 +66,12 @@ impl Intervals {
         behind.checked_sub(1).is_some_and(|i| n <= self.0[i].1)
     }
 
-    /// What either holds.
+    /// Everything that either set holds.
     pub fn union(&self, other: &Self) -> Self {
         Self::new(self.0.iter().chain(&other.0).copied().collect())
     }
 
-    /// What both hold.
+    /// Everything that both sets hold.
     pub fn intersection(&self, other: &Self) -> Self {
         let mut list = Vec::new();
         for a in &self.0 {
@@ -98,19 +98,24 @@ impl Intervals {
         Self(list)
     }
 
-    /// Every number moved by a distance, wrapping: as addresses are that a rule translates one by one.
+    /// Every number moved by a distance, wrapping: as addresses are that a rule translates one by
+    /// one.
     pub fn moved(&self, by: u128) -> Self {
         Self::new(self.0.iter().map(|i| (i.0.wrapping_add(by), i.1.wrapping_add(by))).collect())
     }
 
-    /// How many, saturating.
+    /// How many members there are; saturates at `u128::MAX`.
     pub fn count(&self) -> u128 {
         self.0.iter().fold(0, |n: u128, i| n.saturating_add(i.1 - i.0).saturating_add(1))
     }
 
     /// The addresses that it stands for.
     pub fn as_addresses(&self) -> AddressSet {
-        let parts = [(0, MAPPED - 1), (MAPPED, MAPPED | 0xffff_ffff), ((MAPPED | 0xffff_ffff) + 1, u128::MAX)];
+        let parts = [
+            (0, MAPPED - 1),
+            (MAPPED, MAPPED | 0xffff_ffff),
+            ((MAPPED | 0xffff_ffff) + 1, u128::MAX),
+        ];
         let mut set = AddressSet::default();
         for part in parts {
             for (first, last) in self.intersection(&Self(vec![part])).0 {
@@ -128,7 +133,7 @@ impl Intervals {
 pub struct Area(pub [Intervals; 5]);
 
 impl Area {
-    /// Every packet.
+    /// The box that holds every packet.
     pub fn all() -> Self {
         Self(Field::ALL.map(Intervals::all))
     }
@@ -156,7 +161,9 @@ impl Area {
             let mut merged: Vec<Self> = Vec::with_capacity(list.len());
             for area in list {
                 match merged.last_mut() {
-                    Some(last) if key(last) == key(&area) => last.0[field] = last.0[field].union(&area.0[field]),
+                    Some(last) if key(last) == key(&area) => {
+                        last.0[field] = last.0[field].union(&area.0[field])
+                    }
                     _ => merged.push(area),
                 }
             }

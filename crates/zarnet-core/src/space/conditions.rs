@@ -1,7 +1,8 @@
-//! The conditions of a device's plan that a first packet meets or does not: wherever one of them changes, packets are cut.
+//! The conditions of a device's plan that a first packet meets or does not: wherever one of them
+//! changes, packets are cut.
 //!
-//! Nothing here says what a condition leads to: the device is asked that. What is looked at after a translation is told in
-//! terms of the packet before it.
+//! Nothing here says what a condition leads to: the device is asked that. What is looked at after a
+//! translation is told in terms of the packet before it.
 
 use std::collections::BTreeMap;
 
@@ -29,14 +30,16 @@ impl Constraint {
 
     fn parties(source: &AddressSet, destination: &AddressSet) -> Self {
         let source = Intervals::addresses(source);
-        Self::default().with(Field::Source, source).with(Field::Destination, Intervals::addresses(destination))
+        Self::default()
+            .with(Field::Source, source)
+            .with(Field::Destination, Intervals::addresses(destination))
     }
 }
 
 /// The conditions of a device that packets on an interface may meet.
 #[derive(Debug, Clone, Default)]
 pub struct Conditions {
-    /// Each once.
+    /// The constraints, each once.
     pub list: Vec<Constraint>,
     known: std::collections::HashSet<Constraint>,
 }
@@ -47,9 +50,17 @@ impl Conditions {
         let plan = device.plan();
         self.push(Constraint::default().with(Field::Destination, Intervals::ipv4()));
         self.push(Constraint::default().with(Field::Source, Intervals::ipv4()));
-        for protocol in [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::ICMPV6, Protocol::SCTP, Protocol::DCCP]
-        {
-            self.push(Constraint::default().with(Field::Protocol, Intervals::one(protocol.0.into())));
+        for protocol in [
+            Protocol::TCP,
+            Protocol::UDP,
+            Protocol::ICMP,
+            Protocol::ICMPV6,
+            Protocol::SCTP,
+            Protocol::DCCP,
+        ] {
+            self.push(
+                Constraint::default().with(Field::Protocol, Intervals::one(protocol.0.into())),
+            );
         }
         for class in &plan.behaviour.port_classes {
             let set = Intervals::new(vec![(class.from.0.into(), class.from.1.into())]);
@@ -74,9 +85,16 @@ impl Conditions {
         }
         for p in &plan.policies {
             if p.from.as_ref().is_none_or(|z| z.interfaces.contains(ingress)) {
-                self.entry(&Constraint::parties(&p.parties.source, &p.parties.destination), &p.service, None);
+                self.entry(
+                    &Constraint::parties(&p.parties.source, &p.parties.destination),
+                    &p.service,
+                    None,
+                );
                 let (source, destination) = (&p.parties.source, &p.parties.destination);
-                self.behind(&fixed, Asked { source, destination, service: &p.service, source_service: None });
+                self.behind(
+                    &fixed,
+                    Asked { source, destination, service: &p.service, source_service: None },
+                );
             }
         }
         self.rules(device, ingress);
@@ -89,7 +107,10 @@ impl Conditions {
                 );
                 let (source, destination) = (&e.parties.source, &e.parties.destination);
                 let source_service = Some(&e.source_service);
-                self.behind(&fixed, Asked { source, destination, service: &e.service, source_service });
+                self.behind(
+                    &fixed,
+                    Asked { source, destination, service: &e.service, source_service },
+                );
                 self.after_statics(device, &e.parties.source);
             }
         }
@@ -112,7 +133,12 @@ impl Conditions {
                 Some(source) => {
                     for (other, ports) in by_protocol(source) {
                         if protocol.is_none() || other.is_none() || protocol == other {
-                            let both = with_ports(one.clone(), other.or(protocol), ports, Field::SourcePort);
+                            let both = with_ports(
+                                one.clone(),
+                                other.or(protocol),
+                                ports,
+                                Field::SourcePort,
+                            );
                             self.push(both);
                         }
                     }
@@ -121,12 +147,15 @@ impl Conditions {
         }
     }
 
-    /// The external ends of fixed rules: of those that let in from here, each; of the others, all together.
+    /// The external ends of fixed rules: of those that let in from here, each; of the others, all
+    /// together.
     fn fixed(&mut self, device: &Device, ingress: InterfaceId) -> Vec<Fixed> {
         let plan = device.plan();
         let mut entered = Vec::new();
         let mut barred: BTreeMap<(Option<u8>, (u128, u128)), Spans> = BTreeMap::new();
-        for (_, rule) in plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16))) {
+        for (_, rule) in
+            plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16)))
+        {
             let (external, internal, services, ports_by) = match &rule.kind {
                 RuleKind::Static(s) => {
                     let Some(external) = device.external_of(s.external) else { continue };
@@ -141,16 +170,24 @@ impl Conditions {
                 }
                 _ => continue,
             };
-            let here = rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);
+            let here =
+                rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);
             if here {
                 let destination: AddressSet = external.into();
-                self.entry(&Constraint::parties(&rule.parties.source, &destination), &services, None);
+                self.entry(
+                    &Constraint::parties(&rule.parties.source, &destination),
+                    &services,
+                    None,
+                );
                 // it holds its end even against those that it does not let in
                 self.entry(&Constraint::parties(&AddressSet::all(), &destination), &services, None);
                 entered.push(Fixed { external, internal, services, ports_by });
             } else {
                 for (protocol, ports) in by_protocol(&services) {
-                    let key = (protocol.map(|p| p.0), (number(external.first()), number(external.last())));
+                    let key = (
+                        protocol.map(|p| p.0),
+                        (number(external.first()), number(external.last())),
+                    );
                     barred.entry(key).or_default().extend(ports.list());
                 }
             }
@@ -167,7 +204,8 @@ impl Conditions {
         entered
     }
 
-    /// What is for the device itself, and what its answers meet on their way out: there the ends are swapped.
+    /// What is for the device itself, and what its answers meet on their way out: there the ends
+    /// are swapped.
     fn own(&mut self, plan: &plan::DevicePlan) {
         let mut all = AddressSet::default();
         for interface in &plan.interfaces {
@@ -196,8 +234,11 @@ impl Conditions {
 
     /// Where the way out changes, for destinations as they are and as they become.
     fn routes(&mut self, plan: &plan::DevicePlan, ingress: InterfaceId, fixed: &[Fixed]) {
-        for (to, condition) in plan.routes.iter().filter_map(|r| Some((r.to, r.condition.as_ref()?))) {
-            // the device's own answers have their source where the packet has its destination, and come in nowhere
+        for (to, condition) in
+            plan.routes.iter().filter_map(|r| Some((r.to, r.condition.as_ref()?)))
+        {
+            // the device's own answers have their source where the packet has its destination, and
+            // come in nowhere
             if condition.from.is_none() {
                 let set = Intervals::addresses(&condition.source);
                 self.push(Constraint::default().with(Field::Destination, set));
@@ -223,24 +264,37 @@ impl Conditions {
             let range = f.external.count() > 1;
             let ports = f.services.0.iter().any(|s| s.ports.count() > 1) && !asked.service.is_any();
             // of one address and port, all packets become the same: only who sends them can matter
-            let anybody = asked.source.is_all() && asked.source_service.is_none_or(ServiceSet::is_any);
+            let anybody =
+                asked.source.is_all() && asked.source_service.is_none_or(ServiceSet::is_any);
             if !range && !ports && anybody {
                 continue;
             }
-            let inside = Intervals::new(vec![(number(f.internal.first()), number(f.internal.last()))]);
+            let inside =
+                Intervals::new(vec![(number(f.internal.first()), number(f.internal.last()))]);
             let met = Intervals::addresses(asked.destination).intersection(&inside);
             if met.is_empty() {
                 continue;
             }
             let by = number(f.external.first()).wrapping_sub(number(f.internal.first()));
-            let base = Constraint::parties(asked.source, &AddressSet::all()).with(Field::Destination, met.moved(by));
+            let base = Constraint::parties(asked.source, &AddressSet::all())
+                .with(Field::Destination, met.moved(by));
             for (protocol, set) in by_protocol(asked.service) {
-                let one = with_ports(base.clone(), protocol, f.ports_before(&set), Field::DestinationPort);
+                let one = with_ports(
+                    base.clone(),
+                    protocol,
+                    f.ports_before(&set),
+                    Field::DestinationPort,
+                );
                 match asked.source_service.filter(|s| !s.is_any()) {
                     None => self.push(one),
                     Some(source) => {
                         for (other, ports) in by_protocol(source) {
-                            self.push(with_ports(one.clone(), other.or(protocol), ports, Field::SourcePort));
+                            self.push(with_ports(
+                                one.clone(),
+                                other.or(protocol),
+                                ports,
+                                Field::SourcePort,
+                            ));
                         }
                     }
                 }
@@ -265,13 +319,21 @@ impl Conditions {
                 }
                 RuleKind::Forward(f) => {
                     for server in &f.servers {
-                        let base = Constraint::parties(&AddressRange::one(server.address).into(), destination);
-                        let last = u128::from(server.port) + u128::from(f.ports.last - f.ports.first);
+                        let base = Constraint::parties(
+                            &AddressRange::one(server.address).into(),
+                            destination,
+                        );
+                        let last =
+                            u128::from(server.port) + u128::from(f.ports.last - f.ports.first);
                         let ports = Intervals::new(vec![(server.port.into(), last.min(65_535))]);
                         self.push(with_ports(base, Some(f.protocol), ports, Field::SourcePort));
                     }
                 }
-                _ => self.entry(&Constraint::parties(&rule.parties.source, destination), &rule.service, None),
+                _ => self.entry(
+                    &Constraint::parties(&rule.parties.source, destination),
+                    &rule.service,
+                    None,
+                ),
             }
         }
     }
@@ -342,7 +404,12 @@ fn by_protocol(services: &ServiceSet) -> Vec<(Option<Protocol>, Intervals)> {
     map.into_iter().map(|(p, list)| (p.map(Protocol), Intervals::new(list))).collect()
 }
 
-fn with_ports(base: Constraint, protocol: Option<Protocol>, ports: Intervals, field: Field) -> Constraint {
+fn with_ports(
+    base: Constraint,
+    protocol: Option<Protocol>,
+    ports: Intervals,
+    field: Field,
+) -> Constraint {
     match protocol {
         None => base,
         Some(p) => {

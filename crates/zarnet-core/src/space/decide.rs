@@ -1,4 +1,5 @@
-//! The diagram of a decision, found by cutting packets wherever a condition changes and asking about one of each piece.
+//! The diagram of a decision, found by cutting packets wherever a condition changes and asking
+//! about one of each piece.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -22,15 +23,26 @@ pub struct Cuts<'a> {
 /// What asking a device about one packet counts for, in steps.
 const ASKED: usize = 400;
 
-/// The diagram of `answer`, which must give one number to all packets that meet the same of `constraints`; `None` if it takes
-/// more steps than there are.
-pub fn decide(constraints: &[Constraint], steps: &mut Steps, answer: impl FnMut(Cuts<'_>) -> u32) -> Option<Diagram> {
-    // sets of conditions are told apart by the exclusive or of a random number for each: 128 bits make two that
-    // meet by chance less likely than a fault of the machine
+/// The diagram of `answer`, which must give one number to all packets that meet the same of
+/// `constraints`; `None` if it takes more steps than there are.
+pub fn decide(
+    constraints: &[Constraint],
+    steps: &mut Steps,
+    answer: impl FnMut(Cuts<'_>) -> u32,
+) -> Option<Diagram> {
+    // sets of conditions are told apart by the exclusive or of a random number for each: 128 bits
+    // make two that meet by chance less likely than a fault of the machine
     let mut random = ChaCha12Rng::seed_from_u64(0x5a17_3e2e);
     let mut draw = || u128::from(random.next_u64()) << 64 | u128::from(random.next_u64());
     let marks: Vec<u128> = constraints.iter().map(|_| draw()).collect();
-    let mut cutter = Cutter { constraints, marks, answer, steps, nodes: Nodes::default(), known: HashMap::default() };
+    let mut cutter = Cutter {
+        constraints,
+        marks,
+        answer,
+        steps,
+        nodes: Nodes::default(),
+        known: HashMap::default(),
+    };
     let all: Vec<u32> = (0..constraints.len() as u32).collect();
     let root = cutter.part(0, &all, &mut [0; 5])?;
     Some(Diagram::new(cutter.nodes, root))
@@ -129,7 +141,9 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
                         order.push(here);
                         pieces.insert(here, Piece { met, number, is_wished });
                     }
-                    Some(piece) if is_wished && !piece.is_wished => (piece.number, piece.is_wished) = (number, true),
+                    Some(piece) if is_wished && !piece.is_wished => {
+                        (piece.number, piece.is_wished) = (number, true)
+                    }
                     Some(_) => {}
                 }
             }
@@ -145,7 +159,8 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
                 self.known.insert((field, key), part);
             }
         }
-        let ways: Vec<(u128, Part)> = ways.into_iter().map(|(last, key)| (last, self.known[&(field, key)])).collect();
+        let ways: Vec<(u128, Part)> =
+            ways.into_iter().map(|(last, key)| (last, self.known[&(field, key)])).collect();
         Some(self.nodes.node(field, ways))
     }
 }

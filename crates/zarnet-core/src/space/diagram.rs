@@ -31,7 +31,7 @@ struct Node {
     ways: Vec<(u128, Part)>,
 }
 
-/// Nodes, each once.
+/// The nodes of all diagrams, each stored once.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Nodes {
     list: Vec<Arc<Node>>,
@@ -39,8 +39,13 @@ pub(super) struct Nodes {
 }
 
 impl Nodes {
-    /// A decision; ways beside each other that lead to one part are one way, and a decision that decides nothing is none.
-    pub(super) fn node(&mut self, field: usize, ways: impl IntoIterator<Item = (u128, Part)>) -> Part {
+    /// A decision; ways beside each other that lead to one part are one way, and a decision that
+    /// decides nothing is none.
+    pub(super) fn node(
+        &mut self,
+        field: usize,
+        ways: impl IntoIterator<Item = (u128, Part)>,
+    ) -> Part {
         let mut merged: Vec<(u128, Part)> = Vec::new();
         for (last, part) in ways {
             match merged.last_mut() {
@@ -115,8 +120,13 @@ impl Diagram {
         all.and_then(|mut all| all.remove(&value)).unwrap_or_default()
     }
 
-    /// The packets of every number that is wanted, in one walk; `None` if they are more than there are steps for.
-    pub fn all_areas(&self, steps: &mut Steps, wanted: impl Fn(u32) -> bool) -> Option<BTreeMap<u32, Vec<Area>>> {
+    /// The packets of every number that is wanted, in one walk; `None` if they are more than there
+    /// are steps for.
+    pub fn all_areas(
+        &self,
+        steps: &mut Steps,
+        wanted: impl Fn(u32) -> bool,
+    ) -> Option<BTreeMap<u32, Vec<Area>>> {
         let mut found: BTreeMap<u32, Vec<Area>> = BTreeMap::new();
         let mut reaches: HashMap<Part, bool, RandomState> = HashMap::default();
         self.walk(self.root, &wanted, steps, &mut Area::all(), &mut found, &mut reaches)?;
@@ -168,7 +178,12 @@ impl Diagram {
         Some(())
     }
 
-    fn reaches(&self, part: Part, wanted: &impl Fn(u32) -> bool, known: &mut HashMap<Part, bool, RandomState>) -> bool {
+    fn reaches(
+        &self,
+        part: Part,
+        wanted: &impl Fn(u32) -> bool,
+        known: &mut HashMap<Part, bool, RandomState>,
+    ) -> bool {
         if let Some(v) = part.value() {
             return wanted(v);
         }
@@ -196,7 +211,8 @@ fn combine(
     if let Some(known) = known.get(&(x, y)) {
         return *known;
     }
-    let field = |d: &Diagram, p: Part| if p.value().is_some() { u8::MAX } else { d.nodes.get(p).field };
+    let field =
+        |d: &Diagram, p: Part| if p.value().is_some() { u8::MAX } else { d.nodes.get(p).field };
     let (f, g) = (field(a, x), field(b, y));
     let here = f.min(g);
     let whole = |p: Part| vec![(Field::ALL[usize::from(here)].most(), p)];
@@ -220,12 +236,12 @@ fn combine(
 pub struct PacketSet(Diagram);
 
 impl PacketSet {
-    /// No packet.
+    /// The set that holds no packet.
     pub fn none() -> Self {
         Self(Diagram::constant(0))
     }
 
-    /// Every packet.
+    /// The set that holds every packet.
     pub fn all() -> Self {
         Self(Diagram::constant(1))
     }
@@ -255,12 +271,12 @@ impl PacketSet {
         Self(diagram.combined(&Diagram::constant(0), |v, _| u32::from(wanted(v))))
     }
 
-    /// What either holds.
+    /// Every packet that either set holds.
     pub fn union(&self, other: &Self) -> Self {
         Self(self.0.combined(&other.0, |a, b| a | b))
     }
 
-    /// What both hold.
+    /// Every packet that both sets hold.
     pub fn intersection(&self, other: &Self) -> Self {
         Self(self.0.combined(&other.0, |a, b| a & b))
     }

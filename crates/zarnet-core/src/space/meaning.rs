@@ -1,4 +1,5 @@
-//! What becomes of a packet, told so that two plans can be compared: without names, and the same for all packets of a piece.
+//! What becomes of a packet, told so that two plans can be compared: without names, and the same
+//! for all packets of a piece.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -16,7 +17,7 @@ pub enum Meaning {
     Dropped(Reason),
     /// It is for the device itself.
     ToDevice,
-    /// It leaves.
+    /// The packet leaves the device.
     Leaves {
         /// The interface, by name.
         egress: String,
@@ -32,7 +33,7 @@ pub enum Meaning {
 /// What becomes of a destination.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum DestinationMeaning {
-    /// It stays.
+    /// The destination stays as it is.
     Same,
     /// Address and port move by so much, wrapping.
     Moved(u128, u16),
@@ -45,7 +46,7 @@ pub enum DestinationMeaning {
 /// What becomes of a source.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum SourceMeaning {
-    /// It stays.
+    /// The source stays as it is.
     Same,
     /// Address and port move by so much, wrapping.
     Moved(u128, u16),
@@ -75,20 +76,35 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
     let prefix = |rule: Option<crate::plan::RuleId>| {
         let RuleKind::Static(s) = &plan.rules[rule?.index()].kind else { return None };
         let external = device.external_of(s.external)?;
-        s.internal.first().is_ipv6().then(|| (s.internal.first(), external.first(), external.count()))
+        s.internal
+            .first()
+            .is_ipv6()
+            .then(|| (s.internal.first(), external.first(), external.count()))
     };
     let destination = match verdict.entry {
         Some(rule) => match &plan.rules[rule.index()].kind {
             RuleKind::Forward(f) if f.servers.len() > 1 => {
-                let server = |s: &crate::plan::Server| (s.address, s.port.wrapping_sub(f.ports.first));
-                DestinationMeaning::Servers(f.servers.iter().map(server).collect(), f.spread == Spread::BySource)
+                let server =
+                    |s: &crate::plan::Server| (s.address, s.port.wrapping_sub(f.ports.first));
+                DestinationMeaning::Servers(
+                    f.servers.iter().map(server).collect(),
+                    f.spread == Spread::BySource,
+                )
             }
             _ => match prefix(verdict.entry) {
-                Some((inside, outside, count)) => DestinationMeaning::Prefix(outside, inside, count),
+                Some((inside, outside, count)) => {
+                    DestinationMeaning::Prefix(outside, inside, count)
+                }
                 None => {
-                    let moved =
-                        (by(to.address, out.destination().address), out.destination().port.wrapping_sub(to.port));
-                    if moved == (0, 0) { DestinationMeaning::Same } else { DestinationMeaning::Moved(moved.0, moved.1) }
+                    let moved = (
+                        by(to.address, out.destination().address),
+                        out.destination().port.wrapping_sub(to.port),
+                    );
+                    if moved == (0, 0) {
+                        DestinationMeaning::Same
+                    } else {
+                        DestinationMeaning::Moved(moved.0, moved.1)
+                    }
                 }
             },
         },
@@ -100,8 +116,15 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
         (None, None) => match prefix(verdict.source) {
             Some((inside, outside, count)) => SourceMeaning::Prefix(inside, outside, count),
             None => {
-                let moved = (by(from.address, out.source().address), out.source().port.wrapping_sub(from.port));
-                if moved == (0, 0) { SourceMeaning::Same } else { SourceMeaning::Moved(moved.0, moved.1) }
+                let moved = (
+                    by(from.address, out.source().address),
+                    out.source().port.wrapping_sub(from.port),
+                );
+                if moved == (0, 0) {
+                    SourceMeaning::Same
+                } else {
+                    SourceMeaning::Moved(moved.0, moved.1)
+                }
             }
         },
     };
@@ -117,7 +140,8 @@ fn chosen(device: &Device, target: u16) -> SourceMeaning {
     SourceMeaning::Chosen { from, whole, pick: several.then(|| pick.name()) }
 }
 
-/// Tells at little cost that two devices mean the same: what it does not know to be the same is to be looked at closely.
+/// Tells at little cost that two devices mean the same: what it does not know to be the same is to
+/// be looked at closely.
 pub struct SameMeaning<'a> {
     before: &'a Device,
     after: &'a Device,
@@ -128,10 +152,11 @@ pub struct SameMeaning<'a> {
 }
 
 impl<'a> SameMeaning<'a> {
-    /// For two devices.
+    /// Compares two devices, before and after a change.
     pub fn new(before: &'a Device, after: &'a Device) -> Self {
         let named = |name: &str| after.plan().interfaces.iter().position(|i| i.name == name);
-        let interfaces = before.plan().interfaces.iter().map(|i| named(&i.name).map(|n| InterfaceId(n as u16)));
+        let interfaces =
+            before.plan().interfaces.iter().map(|i| named(&i.name).map(|n| InterfaceId(n as u16)));
         Self { before, after, interfaces: interfaces.collect(), targets: HashMap::new() }
     }
 
@@ -141,11 +166,15 @@ impl<'a> SameMeaning<'a> {
             (Judged::Dropped(a), Judged::Dropped(b)) => a.reason == b.reason,
             (Judged::ToDevice, Judged::ToDevice) => true,
             (Judged::Forwarded(a), Judged::Forwarded(b)) => {
-                let one_way = self.interfaces[a.egress.index()] == Some(b.egress) && a.next_hop == b.next_hop;
+                let one_way =
+                    self.interfaces[a.egress.index()] == Some(b.egress) && a.next_hop == b.next_hop;
                 let same_end = a.out == b.out
                     && a.out.source().address.is_ipv4()
                     && a.untranslated.is_some() == b.untranslated.is_some();
-                one_way && same_end && self.is_same_target(a.target, b.target) && !self.is_spread(a.entry, b.entry)
+                one_way
+                    && same_end
+                    && self.is_same_target(a.target, b.target)
+                    && !self.is_spread(a.entry, b.entry)
             }
             _ => false,
         }

@@ -1,9 +1,10 @@
 //! Sets of packets as a whole: exact, nothing sampled.
 //!
-//! A [`Diagram`] maps every first packet that comes in by an interface to a number, by a decision over one [`Field`] after the
-//! other; equal parts of it are one part. A [`PacketSet`] is a diagram of two numbers. [`decide`] makes the diagram of what a device does: it cuts
-//! the packets wherever a condition of the plan changes ([`Conditions`]), and asks the device itself about one packet of each
-//! piece, so that no rule's meaning is told twice.
+//! A [`Diagram`] maps every first packet that comes in by an interface to a number, by a decision
+//! over one [`Field`] after the other; equal parts of it are one part. A [`PacketSet`] is a diagram
+//! of two numbers. [`decide`] makes the diagram of what a device does: it cuts the packets wherever
+//! a condition of the plan changes ([`Conditions`]), and asks the device itself about one packet of
+//! each piece, so that no rule's meaning is told twice.
 
 mod boxes;
 mod conditions;
@@ -26,13 +27,13 @@ use crate::net::{Endpoint, Packet, Protocol};
 /// What of a first packet matters, in the order in which it is decided on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Field {
-    /// Receiver.
+    /// Address of the receiver.
     Destination,
-    /// Protocol above IP.
+    /// Number of the protocol above IP.
     Protocol,
     /// Port that it is sent to; 0 for protocols without.
     DestinationPort,
-    /// Sender.
+    /// Address of the sender.
     Source,
     /// Port, or query id, that it is sent from; 0 for protocols without.
     SourcePort,
@@ -56,7 +57,8 @@ impl Field {
 /// A packet as five numbers, in the order of [`Field::ALL`].
 pub type Point = [u128; 5];
 
-/// IPv4 addresses stand where IPv6 has those that are mapped (RFC 4291 §2.5.5.2), which no packet carries.
+/// IPv4 addresses stand where IPv6 has those that are mapped (RFC 4291 §2.5.5.2), which no packet
+/// carries.
 const MAPPED: u128 = 0xffff << 32;
 
 /// An address as a number.
@@ -69,13 +71,23 @@ pub fn number(address: IpAddr) -> u128 {
 
 /// The address of a number.
 pub fn address(number: u128) -> IpAddr {
-    if number & !0xffff_ffff == MAPPED { IpAddr::V4((number as u32).into()) } else { IpAddr::V6(number.into()) }
+    if number & !0xffff_ffff == MAPPED {
+        IpAddr::V4((number as u32).into())
+    } else {
+        IpAddr::V6(number.into())
+    }
 }
 
 /// A packet as a point.
 pub fn point(packet: Packet) -> Point {
     let (from, to) = (packet.source(), packet.destination());
-    [number(to.address), packet.protocol.0.into(), to.port.into(), number(from.address), from.port.into()]
+    [
+        number(to.address),
+        packet.protocol.0.into(),
+        to.port.into(),
+        number(from.address),
+        from.port.into(),
+    ]
 }
 
 /// The first packet at a point; `None` where its two ends are of two families.

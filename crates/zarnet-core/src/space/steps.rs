@@ -2,7 +2,8 @@
 
 use crate::limits;
 
-/// How much work going through all packets may still be ([`limits::CLASS_STEPS`]): conditions on several fields multiply.
+/// How much work going through all packets may still be ([`limits::CLASS_STEPS`]): conditions on
+/// several fields multiply.
 #[derive(Debug, Clone)]
 pub struct Steps(u64);
 

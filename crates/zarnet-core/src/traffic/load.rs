@@ -1,4 +1,5 @@
-//! Load profiles: flows that are made up, at random times and of random lengths, the same on every machine for one seed.
+//! Load profiles: flows that are made up, at random times and of random lengths, the same on every
+//! machine for one seed.
 
 use std::net::IpAddr;
 
@@ -12,7 +13,7 @@ use crate::net::{AddressSet, Instant, Protocol};
 /// How long the flows of a profile last. Times in nanoseconds.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Length {
-    /// All the same.
+    /// Every value is the same.
     Fixed(u64),
     /// Anything from one to the other, each as likely.
     Uniform(u64, u64),
@@ -37,7 +38,7 @@ impl Crowd {
         Self { named, addresses }
     }
 
-    /// How many, saturating.
+    /// Number of flows, at most; saturates at `u128::MAX`.
     pub fn count(&self) -> u128 {
         self.addresses.count().saturating_add(self.named.len() as u128)
     }
@@ -67,10 +68,10 @@ impl Crowd {
     }
 }
 
-/// A load profile.
+/// A load profile: flows that are generated from a seed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Load {
-    /// When it begins.
+    /// When the load begins.
     pub start: Instant,
     /// For how long flows begin, in nanoseconds.
     pub lasts: u64,
@@ -78,15 +79,15 @@ pub struct Load {
     pub sources: Crowd,
     /// Whom they are for; at least one.
     pub destinations: Crowd,
-    /// Their protocol.
+    /// Number of the flows' protocol above IP.
     pub protocol: Protocol,
-    /// Their destination port.
+    /// Destination port of the flows; `None` for a protocol without ports.
     pub destination_port: Option<u16>,
     /// Flows a second, over all sources; above 0.
     pub rate: f64,
     /// How long each lasts.
     pub each_lasts: Length,
-    /// How each ends.
+    /// How each flow ends; `None` as the protocol does by default.
     pub ending: Option<Ending>,
     /// Where its random choices start from.
     pub seed: u64,
@@ -106,12 +107,14 @@ impl Length {
 }
 
 impl Load {
-    /// How many of its flows may be in a table at a time: those that begin while one lasts and for `idle` nanoseconds after.
+    /// How many of its flows may be in a table at a time: those that begin while one lasts and for
+    /// `idle` nanoseconds after.
     pub fn most_alive(&self, idle: f64) -> f64 {
         self.rate * (self.each_lasts.mean() + idle).min(self.lasts as f64) / 1e9
     }
 
-    /// Its flows, in the order of their start: independent of each other, so that the gaps are exponential.
+    /// Its flows, in the order of their start: independent of each other, so that the gaps are
+    /// exponential.
     pub fn flows(&self) -> LoadFlows {
         let random = ChaCha12Rng::seed_from_u64(self.seed);
         LoadFlows { load: self.clone(), random, at: 0.0 }
@@ -137,12 +140,17 @@ impl LoadFlows {
                 let span = u128::from(most.saturating_sub(least)) + 1;
                 least + ((u128::from(random.next_u64()) * span) >> 64) as u64
             }
-            Length::Exponential(mean) => drawn(Exp::new(1.0 / mean as f64).ok().map(|d| d.sample(random))),
+            Length::Exponential(mean) => {
+                drawn(Exp::new(1.0 / mean as f64).ok().map(|d| d.sample(random)))
+            }
             Length::LogNormal(median, sigma) => {
-                let factor = LogNormal::new(0.0, sigma).ok().map(|d: LogNormal<f64>| d.sample(random));
+                let factor =
+                    LogNormal::new(0.0, sigma).ok().map(|d: LogNormal<f64>| d.sample(random));
                 drawn(factor.map(|f| f * median as f64))
             }
-            Length::Pareto(least, shape) => drawn(Pareto::new(least as f64, shape).ok().map(|d| d.sample(random))),
+            Length::Pareto(least, shape) => {
+                drawn(Pareto::new(least as f64, shape).ok().map(|d| d.sample(random)))
+            }
         }
     }
 }
@@ -180,7 +188,9 @@ mod tests {
     use crate::net::AddressRange;
 
     fn load(each_lasts: Length) -> Load {
-        let set = |text: &str| AddressRange::parse(text).map(|r| AddressSet::from(r.0)).unwrap_or_default();
+        let set = |text: &str| {
+            AddressRange::parse(text).map(|r| AddressSet::from(r.0)).unwrap_or_default()
+        };
         Load {
             start: Instant(5_000_000_000),
             lasts: 1_000_000_000_000,
@@ -195,14 +205,17 @@ mod tests {
         }
     }
 
-    /// As many as the rate says, within four standard deviations; in order; from every source; the same again.
+    /// As many as the rate says, within four standard deviations; in order; from every source; the
+    /// same again.
     #[test]
     fn a_profile_keeps_its_rate_and_its_seed() {
         let load = load(Length::Exponential(3_000_000_000));
         let flows: Vec<Flow> = load.flows().collect();
         assert!((20_000.0 - flows.len() as f64).abs() < 4.0 * 20_000f64.sqrt(), "{}", flows.len());
         assert!(flows.is_sorted_by_key(|f| f.start));
-        assert!(flows.iter().all(|f| f.start >= load.start && f.start.0 < load.start.0 + load.lasts));
+        assert!(
+            flows.iter().all(|f| f.start >= load.start && f.start.0 < load.start.0 + load.lasts)
+        );
         let sources: std::collections::HashSet<Party> = flows.iter().map(|f| f.source).collect();
         assert_eq!(sources.len(), 16);
         assert_eq!(flows, load.flows().collect::<Vec<_>>());
@@ -230,8 +243,18 @@ mod tests {
     /// The very numbers, so that a change of a library shows.
     #[test]
     fn the_first_flows_of_a_seed() {
-        let flows: Vec<(u64, u64)> =
-            load(Length::LogNormal(1_000_000_000, 1.0)).flows().take(3).map(|f| (f.start.0, f.lasts)).collect();
-        assert_eq!(flows, [(5_001_472_341, 1_123_329_608), (5_015_870_539, 489_620_478), (5_023_500_061, 48_897_488)]);
+        let flows: Vec<(u64, u64)> = load(Length::LogNormal(1_000_000_000, 1.0))
+            .flows()
+            .take(3)
+            .map(|f| (f.start.0, f.lasts))
+            .collect();
+        assert_eq!(
+            flows,
+            [
+                (5_001_472_341, 1_123_329_608),
+                (5_015_870_539, 489_620_478),
+                (5_023_500_061, 48_897_488)
+            ]
+        );
     }
 }

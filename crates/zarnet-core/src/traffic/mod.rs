@@ -31,7 +31,7 @@ pub enum Ending {
     Close,
     /// TCP: RST with the last packet.
     Reset,
-    /// Nothing more.
+    /// The flow stops without a closing packet.
     Silent,
 }
 
@@ -43,9 +43,9 @@ const ROUND_TRIP: u64 = 1_000_000;
 pub struct Flow {
     /// When its first packet is sent.
     pub start: Instant,
-    /// Its protocol.
+    /// Number of the protocol above IP.
     pub protocol: Protocol,
-    /// Who starts it.
+    /// The host or device that starts the flow.
     pub source: Party,
     /// Source port or query id; the sender's next ephemeral one if left out.
     pub source_port: Option<u16>,
@@ -63,16 +63,32 @@ pub struct Flow {
 
 impl Flow {
     /// A flow as written, once its parties are known: no longer than it takes to be answered.
-    pub fn of_notation(notation: &FlowNotation, source: Party, destination: Party, start: Instant) -> Self {
+    pub fn of_notation(
+        notation: &FlowNotation,
+        source: Party,
+        destination: Party,
+        start: Instant,
+    ) -> Self {
         let (source_port, destination_port) = (notation.source.port, notation.destination.port);
         let (protocol, lasts, ending, round_trip) = (notation.protocol, 0, None, None);
-        Self { start, protocol, source, source_port, destination, destination_port, lasts, ending, round_trip }
+        Self {
+            start,
+            protocol,
+            source,
+            source_port,
+            destination,
+            destination_port,
+            lasts,
+            ending,
+            round_trip,
+        }
     }
 
     /// How it ends, with the default of its protocol.
     pub fn ending(&self) -> Ending {
         // looked up, not decided: protocols come in no order
-        [Ending::Silent, self.ending.unwrap_or(Ending::Close)][usize::from(self.protocol == Protocol::TCP)]
+        [Ending::Silent, self.ending.unwrap_or(Ending::Close)]
+            [usize::from(self.protocol == Protocol::TCP)]
     }
 
     /// When the answer to its first packet is sent.
@@ -90,33 +106,33 @@ impl Flow {
 /// A packet of a capture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Seen {
-    /// When.
+    /// When the packet is seen.
     pub at: Instant,
-    /// At which device.
+    /// The device that it comes to.
     pub device: DeviceId,
     /// On which of its interfaces.
     pub interface: InterfaceId,
-    /// What.
+    /// The packet as it was captured.
     pub packet: Packet,
 }
 
 /// An ICMP error of a capture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SeenError {
-    /// When.
+    /// When the error is seen.
     pub at: Instant,
-    /// At which device.
+    /// The device that it comes to.
     pub device: DeviceId,
     /// On which of its interfaces.
     pub interface: InterfaceId,
-    /// What.
+    /// The ICMP error as it was captured.
     pub error: IcmpError,
 }
 
 /// Something that is sent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Item {
-    /// A flow.
+    /// A flow from its first packet to its last.
     Flow(Flow),
     /// A packet that was seen.
     Seen(Seen),
@@ -125,7 +141,7 @@ pub enum Item {
 }
 
 impl Item {
-    /// When it begins.
+    /// When the item begins.
     pub fn at(&self) -> Instant {
         match self {
             Self::Flow(flow) => flow.start,
@@ -140,8 +156,8 @@ pub trait Batches {
     /// Why no more can be read.
     type Error;
 
-    /// Adds the next items to a batch until it holds `most` of them or there are no more, or gives the reason why the next
-    /// one cannot be read.
+    /// Adds the next items to a batch until it holds `most` of them or there are no more, or gives
+    /// the reason why the next one cannot be read.
     fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<Self::Error>;
 }
 

@@ -13,7 +13,7 @@ pub struct Repeated {
     pub flow: Flow,
     /// From one start to the next, in nanoseconds.
     pub every: u64,
-    /// How many times.
+    /// Number of times that the flow is sent, at least one.
     pub count: u64,
 }
 
@@ -23,7 +23,8 @@ impl From<Flow> for Repeated {
     }
 }
 
-/// The flows of a list in the order of their starts, and those that start together in the order of the list.
+/// The flows of a list in the order of their starts, and those that start together in the order of
+/// the list.
 #[derive(Debug, Clone)]
 pub struct RepeatedFlows {
     list: Vec<Repeated>,

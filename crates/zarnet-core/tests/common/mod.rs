@@ -1,4 +1,5 @@
-//! A device between `floor` (10.0.0.0/24) and `uplink`, driven packet by packet in a notation of one line.
+//! A device between `floor` (10.0.0.0/24) and `uplink`, driven packet by packet in a notation of
+//! one line.
 #![allow(dead_code)]
 
 use std::path::Path;
@@ -11,7 +12,8 @@ use zarnet_core::plan::{InterfaceId, Plan};
 use zarnet_core::traffic::Ending;
 use zarnet_core::traffic::{Flow, Party};
 
-/// The plan of one edge; `behaviour`, `timers` are inline tables, `rules` is TOML of pools, rules and policies.
+/// The plan of one edge; `behaviour`, `timers` are inline tables, `rules` is TOML of pools, rules
+/// and policies.
 pub fn plan_text(behaviour: &str, timers: &str, rules: &str) -> String {
     format!(
         r#"
@@ -82,7 +84,8 @@ pub struct Edge(pub Device);
 impl Edge {
     pub fn new(behaviour: &str, timers: &str, rules: &str) -> Self {
         let plan = plan(&plan_text(behaviour, timers, rules));
-        let taken: AddressSet = ["10.0.0.1", "192.0.2.1", "192.0.2.14"].iter().filter_map(|t| t.parse().ok()).collect();
+        let taken: AddressSet =
+            ["10.0.0.1", "192.0.2.1", "192.0.2.14"].iter().filter_map(|t| t.parse().ok()).collect();
         Self(Device::new(&plan.devices[0], &Arc::new(taken), 7))
     }
 
@@ -90,35 +93,44 @@ impl Edge {
         Self::new("\"bcp\"", "{}", rules)
     }
 
-    /// Sends `PROTOCOL[.SIGNAL] SOURCE > DESTINATION @SECONDS`; what starts with 10 comes in by `floor`. Gives
-    /// `SOURCE > DESTINATION` as it leaves, `itself`, or the reason for a drop.
+    /// Sends `PROTOCOL[.SIGNAL] SOURCE > DESTINATION @SECONDS`; what starts with 10 comes in by
+    /// `floor`. Gives `SOURCE > DESTINATION` as it leaves, `itself`, or the reason for a drop.
     pub fn send(&mut self, text: &str) -> String {
         let (packet, at, inside) = parse(text);
         match self.0.receive(at, InterfaceId(if inside { 0 } else { 1 }), packet) {
-            Outcome::Forwarded(out) => format!("{} > {}", out.packet.source(), out.packet.destination()),
+            Outcome::Forwarded(out) => {
+                format!("{} > {}", out.packet.source(), out.packet.destination())
+            }
             Outcome::Answered(_) | Outcome::Consumed(..) => "itself".into(),
             Outcome::Dropped(refusal) => refusal.reason.name().into(),
         }
     }
 
-    /// Sends packets one after the other, and holds what becomes of each against what is said behind `=>`.
+    /// Sends packets one after the other, and holds what becomes of each against what is said
+    /// behind `=>`.
     pub fn play(&mut self, script: &str) {
         for line in script.lines().map(str::trim).filter(|l| !l.is_empty()) {
-            let (packet, wanted) = line.split_once("=>").unwrap_or_else(|| panic!("no => in {line}"));
+            let (packet, wanted) =
+                line.split_once("=>").unwrap_or_else(|| panic!("no => in {line}"));
             assert_eq!(self.send(packet.trim()), wanted.trim(), "{line}");
         }
     }
 
-    /// Sends the ICMP error `FROM > TO about PROTOCOL SOURCE > DESTINATION @SECONDS`. Gives it as it leaves, or the reason
-    /// for a drop.
+    /// Sends the ICMP error `FROM > TO about PROTOCOL SOURCE > DESTINATION @SECONDS`. Gives it as
+    /// it leaves, or the reason for a drop.
     pub fn error(&mut self, text: &str) -> String {
         let (outer, about) = text.split_once(" about ").unwrap();
         let (from, to) = outer.split_once(" > ").unwrap();
         let (about, at, _) = parse(about);
         let error = IcmpError { from: from.parse().unwrap(), to: to.parse().unwrap(), about };
-        match self.0.receive_error(at, InterfaceId(if from.starts_with("10.") { 0 } else { 1 }), error) {
+        match self.0.receive_error(
+            at,
+            InterfaceId(if from.starts_with("10.") { 0 } else { 1 }),
+            error,
+        ) {
             Ok(out) => {
-                format!("{} > {} about {}", out.error.from, out.error.to, out.error.about.ends).replace("->", ">")
+                format!("{} > {} about {}", out.error.from, out.error.to, out.error.about.ends)
+                    .replace("->", ">")
             }
             Err(refusal) => refusal.reason.name().into(),
         }
@@ -192,11 +204,16 @@ fn parse(text: &str) -> (Packet, Instant, bool) {
     };
     let ends = Tuple { source: endpoint(source), destination: endpoint(destination) };
     let at = at.strip_prefix('@').unwrap().parse().unwrap();
-    (Packet { protocol, signal, ends }, time(at), source.starts_with("10.") || source.starts_with("[fd"))
+    (
+        Packet { protocol, signal, ends },
+        time(at),
+        source.starts_with("10.") || source.starts_with("[fd"),
+    )
 }
 
-/// Holds something against random cases of a file's test: as many as `CASES` says, from the seed that `SEED` says; otherwise so many from a fixed
-/// seed, and half as many from a fresh one. A case that fails is told with its seed, and made smaller.
+/// Holds something against random cases of a file's test: as many as `CASES` says, from the seed
+/// that `SEED` says; otherwise so many from a fixed seed, and half as many from a fresh one. A case
+/// that fails is told with its seed, and made smaller.
 pub fn cases<S: proptest::strategy::Strategy>(
     file: &'static str,
     count: u32,
@@ -204,7 +221,9 @@ pub fn cases<S: proptest::strategy::Strategy>(
     test: impl Fn(S::Value) -> Result<(), proptest::test_runner::TestCaseError>,
 ) {
     let of = |name: &str| std::env::var(name).ok().and_then(|v| v.parse::<u64>().ok());
-    let fresh = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_nanos() as u64);
+    let fresh = std::time::SystemTime::now()
+        .duration_since(std::time::UNIX_EPOCH)
+        .map_or(0, |d| d.as_nanos() as u64);
     let runs = match (of("CASES"), of("SEED")) {
         (None, None) => vec![(u64::from(count), 1), (u64::from(count / 2), fresh)],
         (cases, seed) => vec![(cases.unwrap_or(count.into()), seed.unwrap_or(fresh))],
@@ -218,7 +237,10 @@ pub fn cases<S: proptest::strategy::Strategy>(
         };
         let mut bytes = [0; 32];
         bytes[..8].copy_from_slice(&seed.to_le_bytes());
-        let rng = proptest::test_runner::TestRng::from_seed(proptest::test_runner::RngAlgorithm::ChaCha, &bytes);
+        let rng = proptest::test_runner::TestRng::from_seed(
+            proptest::test_runner::RngAlgorithm::ChaCha,
+            &bytes,
+        );
         let mut runner = proptest::test_runner::TestRunner::new_with_rng(config, rng);
         if let Err(error) = runner.run(&strategy, &test) {
             panic!("seed {seed} of {cases} cases: {error}");

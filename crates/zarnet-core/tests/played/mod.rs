@@ -1,5 +1,5 @@
-//! A small estate and traffic that is played on it: one edge between 10.20.0.0/24 (`floor`: h0 is .11, h1 is .12) and the
-//! internet (`street`).
+//! A small estate and traffic that is played on it: one edge between 10.20.0.0/24 (`floor`: h0 is
+//! .11, h1 is .12) and the internet (`street`).
 #![allow(dead_code)]
 
 use std::convert::Infallible;
@@ -79,7 +79,10 @@ fn end(plan: &Plan, text: &str) -> (Party, Option<u16>) {
         (Some((device, interface)), _) => {
             let device = plan.device(device).unwrap();
             let interfaces = &plan.devices[device.index()].interfaces;
-            Party::Interface(device, InterfaceId(interfaces.iter().position(|i| i.name == interface).unwrap() as u16))
+            Party::Interface(
+                device,
+                InterfaceId(interfaces.iter().position(|i| i.name == interface).unwrap() as u16),
+            )
         }
         (None, Some(device)) => Party::Device(device),
         (None, None) => Party::Address(who.parse().unwrap()),
@@ -87,13 +90,14 @@ fn end(plan: &Plan, text: &str) -> (Party, Option<u16>) {
     (party, port.parse().ok())
 }
 
-/// `START PROTOCOL SOURCE>DESTINATION [LASTS [ENDING [ROUND-TRIP]]]`; h0 and h1 stand for their addresses, a device's name for
-/// its own traffic.
+/// `START PROTOCOL SOURCE>DESTINATION [LASTS [ENDING [ROUND-TRIP]]]`; h0 and h1 stand for their
+/// addresses, a device's name for its own traffic.
 pub fn flow(plan: &Plan, line: &str) -> Flow {
     let words: Vec<&str> = line.split_whitespace().collect();
     let protocol: Protocol = words[1].parse().unwrap();
     let (source, destination) = words[2].split_once('>').unwrap();
-    let ((source, source_port), (destination, destination_port)) = (end(plan, source), end(plan, destination));
+    let ((source, source_port), (destination, destination_port)) =
+        (end(plan, source), end(plan, destination));
     let ending = words.get(4).map(|e| match *e {
         "close" => Ending::Close,
         "reset" => Ending::Reset,
@@ -165,7 +169,9 @@ impl Played {
     /// External ends of dynamic mappings, by internal end.
     pub fn external(&self, internal: &str) -> Vec<Endpoint> {
         let (Party::Address(address), port) = end(&self.plan, internal) else { panic!() };
-        let own = |m: &&&MappingRow| m.internal.address == address && port.is_none_or(|p| m.internal.port == p);
+        let own = |m: &&&MappingRow| {
+            m.internal.address == address && port.is_none_or(|p| m.internal.port == p)
+        };
         self.dynamic().iter().filter(own).map(|m| m.external).collect()
     }
 }

@@ -5,7 +5,8 @@ use std::net::{IpAddr, Ipv4Addr};
 use zarnet_core::net::{Endpoint, Packet, Protocol};
 
 use super::{
-    Dependence, Entry, Exhausted, FLOOR, Kind, Mapping, Model, NO_RULE, Pick, Refused, Rule, Shape, Source, To,
+    Dependence, Entry, Exhausted, FLOOR, Kind, Mapping, Model, NO_RULE, Pick, Refused, Rule, Shape,
+    Source, To,
 };
 use super::{UPLINK, ip, no};
 
@@ -42,27 +43,34 @@ impl Model {
             Some(entry) if !hairpin => entry.end,
             _ => p.destination(),
         };
-        if let (Some(entry), Some(Rule { kind: Kind::Forward { both: true, .. }, .. })) = (entry, entered) {
+        if let (Some(entry), Some(Rule { kind: Kind::Forward { both: true, .. }, .. })) =
+            (entry, entered)
+        {
             return self.dynamic(now, entry.rule, p, peer);
         }
-        let mut order: Vec<usize> = (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
+        let mut order: Vec<usize> =
+            (0..self.rules.len()).filter(|i| self.rules[*i].enabled).collect();
         if self.b.fixed_first {
             order.sort_by_key(|i| match self.rules[*i] {
                 Rule { kind: Kind::Exempt { .. }, .. } => (0, 0, false),
                 Rule { kind: Kind::Static { .. }, .. } => (1, 1, false),
                 Rule { kind: Kind::Forward { ref servers, .. }, .. } => (1, servers.len(), false),
-                Rule { source, destination, .. } => (2, usize::from(source.is_none()), destination.is_none()),
+                Rule { source, destination, .. } => {
+                    (2, usize::from(source.is_none()), destination.is_none())
+                }
             });
         }
         for i in order {
             let rule = &self.rules[i];
-            let shared = |e: &Rule| hairpin && [1, 2].iter().any(|i| e.is_into(*i) && rule.is_into(*i));
+            let shared =
+                |e: &Rule| hairpin && [1, 2].iter().any(|i| e.is_into(*i) && rule.is_into(*i));
             if ingress != FLOOR || !(rule.is_into(egress) || entered.is_some_and(shared)) {
                 continue;
             }
             let to = p.destination();
             let ours = rule.source.is_none_or(|s| ip(s) == from.address);
-            let meant = rule.destination.is_none_or(|d| ip(d) == to.address) && rule.serves(p.protocol, to.port);
+            let meant = rule.destination.is_none_or(|d| ip(d) == to.address)
+                && rule.serves(p.protocol, to.port);
             match &rule.kind {
                 Kind::Static { internal, external, direction }
                     if ip(*internal) == from.address
@@ -73,15 +81,20 @@ impl Model {
                     return Ok(Source::Fixed(i, Endpoint::new(*external, from.port)));
                 }
                 Kind::Forward { on, protocol, port, servers, .. }
-                    if *protocol == p.protocol && servers.iter().any(|s| Endpoint::new(s.0, s.1) == from) =>
+                    if *protocol == p.protocol
+                        && servers.iter().any(|s| Endpoint::new(s.0, s.1) == from) =>
                 {
                     self.has_room(i)?;
                     return Ok(Source::Fixed(i, Endpoint::new(self.own[*on], *port)));
                 }
-                Kind::Exempt { destination } if ours && ip(*destination) == p.destination().address => {
+                Kind::Exempt { destination }
+                    if ours && ip(*destination) == p.destination().address =>
+                {
                     return Ok(Source::Kept(("exempt", Some(i))));
                 }
-                Kind::Pool | Kind::Overload(_) if ours && meant => return self.dynamic(now, i, p, peer),
+                Kind::Pool | Kind::Overload(_) if ours && meant => {
+                    return self.dynamic(now, i, p, peer);
+                }
                 _ => {}
             }
         }
@@ -90,17 +103,25 @@ impl Model {
 
     /// Whether a host has mappings of a rule on its fallback, and stays there.
     pub(super) fn stays(&self, rule: usize, host: IpAddr) -> bool {
-        let moved =
-            |m: &Mapping| m.rule == rule && m.internal.address == host && m.external.address == ip(self.own[UPLINK]);
-        self.rules[rule].when_exhausted == Exhausted::Uplink && self.b.paired && self.mappings.iter().any(moved)
+        let moved = |m: &Mapping| {
+            m.rule == rule
+                && m.internal.address == host
+                && m.external.address == ip(self.own[UPLINK])
+        };
+        self.rules[rule].when_exhausted == Exhausted::Uplink
+            && self.b.paired
+            && self.mappings.iter().any(moved)
     }
 
-    /// A pool or an overload, or the other end of a forward: a mapping that there is, or a new one on its addresses or elsewhere.
+    /// A pool or an overload, or the other end of a forward: a mapping that there is, or a new one
+    /// on its addresses or elsewhere.
     fn dynamic(&self, now: u64, rule: usize, p: Packet, peer: Endpoint) -> Result<Source, Refused> {
         let from = p.source();
         let same_peer = |m: &Mapping| match (m.shape, self.b.mapping) {
             (Shape::Address, _) | (Shape::Endpoint, Dependence::None) => true,
-            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => m.peer.address == peer.address,
+            (Shape::Portless, _) | (Shape::Endpoint, Dependence::Address) => {
+                m.peer.address == peer.address
+            }
             (Shape::Endpoint, Dependence::Port) => m.peer == peer,
         };
         let own = |m: &&Mapping| {
@@ -115,7 +136,10 @@ impl Model {
         }
         let Rule { kind, limit, when_exhausted, .. } = &self.rules[rule];
         let fixed = matches!(kind, Kind::Forward { .. });
-        if !fixed && limit.is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most) {
+        if !fixed
+            && limit
+                .is_some_and(|most| self.mappings.iter().filter(|m| m.rule == rule).count() >= most)
+        {
             return Err(("rule-limit", Some(rule)));
         }
         let uplink = [self.own[UPLINK]];
@@ -160,7 +184,9 @@ impl Model {
                 order.reverse();
                 0
             }
-            Pick::InTurn => order.iter().position(|a| Some(*a) == self.last_picked).map_or(0, |n| n + 1),
+            Pick::InTurn => {
+                order.iter().position(|a| Some(*a) == self.last_picked).map_or(0, |n| n + 1)
+            }
             Pick::BySource => source.to_bits() as usize % order.len(),
         };
         let first = first % order.len();
@@ -179,40 +205,60 @@ impl Model {
     ) -> Result<Source, Refused> {
         let from = p.source();
         let shape = if p.protocol.is_multiplexed() { Shape::Endpoint } else { Shape::Portless };
-        let by_host = self.mappings.iter().filter(|m| m.shape == Shape::Endpoint && m.internal.address == from.address);
-        if shape == Shape::Endpoint && self.b.ports_per_host.is_some_and(|most| by_host.count() >= most) {
+        let by_host = self
+            .mappings
+            .iter()
+            .filter(|m| m.shape == Shape::Endpoint && m.internal.address == from.address);
+        if shape == Shape::Endpoint
+            && self.b.ports_per_host.is_some_and(|most| by_host.count() >= most)
+        {
             return Err(("host-limit", Some(rule)));
         }
         let picked = addresses.len() > 1;
         let addresses = self.pick(addresses, p);
         // an address that it has whole from an earlier plan's rule is another matter
         let paired = |m: &&Mapping| {
-            m.shape != Shape::Address && m.internal.address == from.address && addresses.contains(&m.external.address)
+            m.shape != Shape::Address
+                && m.internal.address == from.address
+                && addresses.contains(&m.external.address)
         };
         let paired = self.mappings.iter().filter(|_| self.b.paired).find(paired);
         let picked = picked && paired.is_none();
-        let lent = |a: IpAddr| self.mappings.iter().any(|m| m.shape == Shape::Address && m.external.address == a);
+        let lent = |a: IpAddr| {
+            self.mappings.iter().any(|m| m.shape == Shape::Address && m.external.address == a)
+        };
         let addresses = paired.map_or(addresses.clone(), |m| vec![m.external.address]);
         let fixed = |a: IpAddr| {
-            let whole = |r: &&Rule| matches!(r.kind, Kind::Static { external, .. } if ip(external) == a);
+            let whole =
+                |r: &&Rule| matches!(r.kind, Kind::Static { external, .. } if ip(external) == a);
             shape == Shape::Portless
-                && self.rules.iter().filter(|r| !r.retired).any(|r| whole(&r) && r.serves(p.protocol, 0))
+                && self
+                    .rules
+                    .iter()
+                    .filter(|r| !r.retired)
+                    .any(|r| whole(&r) && r.serves(p.protocol, 0))
         };
         for address in addresses.into_iter().filter(|a| !lent(*a) && !fixed(*a)) {
             let external = match shape {
                 Shape::Portless => {
                     let taken = (shape, address, p.protocol, peer.address);
-                    let has = |m: &Mapping| (m.shape, m.external.address, m.protocol, m.peer.address) == taken;
-                    (!self.mappings.iter().any(has) && !self.is_held(address, Some((p.protocol, 0)))).then_some(0)
+                    let has = |m: &Mapping| {
+                        (m.shape, m.external.address, m.protocol, m.peer.address) == taken
+                    };
+                    (!self.mappings.iter().any(has)
+                        && !self.is_held(address, Some((p.protocol, 0))))
+                    .then_some(0)
                 }
                 _ => self.port(address, p, peer),
             };
             if let Some(port) = external {
-                let mapping = self.mapping(now, rule, shape, (from, Endpoint::new(address, port), peer), p);
+                let mapping =
+                    self.mapping(now, rule, shape, (from, Endpoint::new(address, port), peer), p);
                 return Ok(Source::New(Mapping { picked, ..mapping }));
             }
         }
-        let reason = if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" };
+        let reason =
+            if shape == Shape::Portless { "unsupported-protocol" } else { "ports-exhausted" };
         Err((reason, Some(rule)))
     }
 
@@ -226,7 +272,19 @@ impl Model {
     ) -> Mapping {
         let (protocol, id, until) = (p.protocol, self.next, u64::MAX);
         let of_pool = self.lines().iter().any(|a| ip(*a) == external.address);
-        Mapping { id, rule, shape, protocol, internal, external, peer, of_pool, picked: false, created: now, until }
+        Mapping {
+            id,
+            rule,
+            shape,
+            protocol,
+            internal,
+            external,
+            peer,
+            of_pool,
+            picked: false,
+            created: now,
+            until,
+        }
     }
 
     /// The range that a port of a class is translated into.
@@ -273,11 +331,14 @@ impl Model {
         let free = |port: u16| {
             let odd = self.b.parity && (port ^ p.source().port) & 1 == 1;
             let rests = self.resting.iter().any(|r| {
-                (r.protocol, r.external) == (p.protocol, Endpoint::new(address, port)) && r.host != p.source().address
+                (r.protocol, r.external) == (p.protocol, Endpoint::new(address, port))
+                    && r.host != p.source().address
             });
             !odd && !rests && !reserved(port) && !held(port) && !kept(port)
         };
-        let Some(size) = self.b.block_size else { return (begin..=high).chain(low..begin).find(|port| free(*port)) };
+        let Some(size) = self.b.block_size else {
+            return (begin..=high).chain(low..begin).find(|port| free(*port));
+        };
         // the host's own blocks, or else the lowest one that is nobody's, of those with a free port
         let ports = |block: u16| low + block * size..=low + block * size + (size - 1);
         let owner = |block: u16| {
@@ -289,9 +350,14 @@ impl Model {
             self.mappings.iter().find(of).map(|m| m.internal.address)
         };
         let all = 0..(high - low + 1) / size;
-        let mut blocks: Vec<u16> = all.clone().filter(|b| owner(*b) == Some(p.source().address)).collect();
+        let mut blocks: Vec<u16> =
+            all.clone().filter(|b| owner(*b) == Some(p.source().address)).collect();
         if !blocks.iter().any(|b| ports(*b).any(free)) {
-            blocks = all.into_iter().find(|b| owner(*b).is_none() && ports(*b).any(free)).into_iter().collect();
+            blocks = all
+                .into_iter()
+                .find(|b| owner(*b).is_none() && ports(*b).any(free))
+                .into_iter()
+                .collect();
         }
         let mine = |port: &u16| blocks.iter().any(|b| ports(*b).contains(port)) && free(*port);
         (begin..=high).chain(low..begin).find(mine)

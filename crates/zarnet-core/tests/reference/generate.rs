@@ -6,8 +6,8 @@ use proptest::prelude::*;
 use zarnet_core::net::Protocol;
 
 use super::{
-    AFTER, Behaviour, Dependence, Exhausted, FLOOR, ICMP, IDLE, Kind, LANE, OPEN, OTHER, Pick, Rule, To, UDP, UPLINK,
-    Ways,
+    AFTER, Behaviour, Dependence, Exhausted, FLOOR, ICMP, IDLE, Kind, LANE, OPEN, OTHER, Pick,
+    Rule, To, UDP, UPLINK, Ways,
 };
 
 pub const SERVER: Ipv4Addr = Ipv4Addr::new(10, 0, 0, 20);
@@ -31,7 +31,9 @@ pub fn plan_text(rules: &[Rule], b: &Behaviour) -> String {
     let lane = "  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"203.0.113.14\"\n";
     let mut routes = String::new();
     routes += &of_source.map_or(String::new(), |s| format!("{lane}  source = \"{s}\"\n"));
-    routes += &from.map_or(String::new(), |i| format!("{lane}  from = \"{}\"\n", ["floor", "uplink", "lane"][i]));
+    routes += &from.map_or(String::new(), |i| {
+        format!("{lane}  from = \"{}\"\n", ["floor", "uplink", "lane"][i])
+    });
     routes += if *plain { lane } else { "" };
     format!(
         r#"
@@ -86,20 +88,25 @@ fn rules_toml(rules: &[Rule], b: &Behaviour) -> String {
         let kind = match &rule.kind {
             Kind::Static { internal, external, direction } => {
                 format!(
-                    "type = \"static\"\n  internal = \"{internal}\"\n  external = \"{external}\"\n  direction = \"{direction}\""
+                    "type = \"static\"\n  internal = \"{internal}\"\n  external = \
+                     \"{external}\"\n  direction = \"{direction}\""
                 )
             }
             Kind::Forward { on, protocol, port, servers, in_turn, both } => {
-                let servers: Vec<String> = servers.iter().map(|(a, p)| format!("\"{a}:{p}\"")).collect();
+                let servers: Vec<String> =
+                    servers.iter().map(|(a, p)| format!("\"{a}:{p}\"")).collect();
                 let spread = if *in_turn { "in-turn" } else { "by-source" };
                 let interface = ["floor", "uplink", "lane"][*on];
                 let both = if *both { "\n  as = \"floor\"" } else { "" };
                 format!(
-                    "type = \"forward\"\n  external = \"{interface}:{port}/{protocol}\"\n  internal = [{}]\n  spread = \"{spread}\"{both}",
+                    "type = \"forward\"\n  external = \"{interface}:{port}/{protocol}\"\n  \
+                     internal = [{}]\n  spread = \"{spread}\"{both}",
                     servers.join(", ")
                 )
             }
-            Kind::Exempt { destination } => format!("type = \"exempt\"\n  destination = \"{destination}\""),
+            Kind::Exempt { destination } => {
+                format!("type = \"exempt\"\n  destination = \"{destination}\"")
+            }
             Kind::Pool => "type = \"pool\"\n  as = \"lines\"".into(),
             Kind::Overload(to) => {
                 let to = match to {
@@ -111,9 +118,13 @@ fn rules_toml(rules: &[Rule], b: &Behaviour) -> String {
         };
         text += &format!("  [[device.rule]]\n  name = \"{}\"\n  {kind}\n", rule.name);
         text += &rule.source.map_or(String::new(), |s| format!("  source = \"{s}\"\n"));
-        text += &rule.into.map_or(String::new(), |i| format!("  into = \"{}\"\n", ["floor", "uplink", "lane"][i]));
+        text += &rule.into.map_or(String::new(), |i| {
+            format!("  into = \"{}\"\n", ["floor", "uplink", "lane"][i])
+        });
         text += &rule.destination.map_or(String::new(), |d| format!("  destination = \"{d}\"\n"));
-        text += &rule.service.map_or(String::new(), |(p, a, b)| format!("  service = [\"{a}-{b}/{p}\"]\n"));
+        text += &rule
+            .service
+            .map_or(String::new(), |(p, a, b)| format!("  service = [\"{a}-{b}/{p}\"]\n"));
         text += if rule.hairpin { "  hairpin = [\"internal\"]\n" } else { "" };
         text += &rule.limit.map_or(String::new(), |n| format!("  limit = {n}\n"));
         text += match rule.when_exhausted {
@@ -148,11 +159,15 @@ fn behaviour_toml(b: &Behaviour) -> (String, String) {
     keys.extend(b.lacks_icmp.then(|| "cannot = [\"icmp\"]".into()));
     keys.extend(b.block_size.map(|n| format!("block-size = {n}")));
     keys.extend(b.few_ports.then(|| "port-classes = [\"1-65535 -> 3000-3003\"]".into()));
-    let limits =
-        [("ports-per-host", b.ports_per_host), ("max-mappings", b.max_mappings), ("max-sessions", b.max_sessions)];
+    let limits = [
+        ("ports-per-host", b.ports_per_host),
+        ("max-mappings", b.max_mappings),
+        ("max-sessions", b.max_sessions),
+    ];
     keys.extend(limits.iter().filter_map(|(key, most)| most.map(|n| format!("{key} = {n}"))));
     let timers = format!(
-        "{{ udp-timeout = {UDP}, icmp-timeout = {ICMP}, other-timeout = {OTHER}, tcp-trans-open-timeout = {OPEN}, \
+        "{{ udp-timeout = {UDP}, icmp-timeout = {ICMP}, other-timeout = {OTHER}, \
+         tcp-trans-open-timeout = {OPEN}, \
          tcp-idle-timeout = {IDLE}, tcp-trans-close-timeout = {AFTER}, binding = {} }}",
         b.binding
     );
@@ -160,8 +175,13 @@ fn behaviour_toml(b: &Behaviour) -> (String, String) {
 }
 
 pub fn behaviours() -> impl Strategy<Value = Behaviour> {
-    let dependence =
-        || prop_oneof![2 => Just(Dependence::None), 1 => Just(Dependence::Address), 1 => Just(Dependence::Port)];
+    let dependence = || {
+        prop_oneof![
+            2 => Just(Dependence::None),
+            1 => Just(Dependence::Address),
+            1 => Just(Dependence::Port),
+        ]
+    };
     let limit = |most: std::ops::Range<usize>| proptest::option::weighted(0.2, most);
     let flags = (
         prop::bool::weighted(0.7),
@@ -172,10 +192,15 @@ pub fn behaviours() -> impl Strategy<Value = Behaviour> {
         any::<bool>(),
         prop::bool::weighted(0.2),
     );
-    let picks = proptest::sample::select(vec![Pick::Lowest, Pick::Highest, Pick::InTurn, Pick::BySource]);
-    let limits = (limit(1..5), limit(2..8), limit(3..12), proptest::option::weighted(0.25, Just(2u16)));
+    let picks =
+        proptest::sample::select(vec![Pick::Lowest, Pick::Highest, Pick::InTurn, Pick::BySource]);
+    let limits =
+        (limit(1..5), limit(2..8), limit(3..12), proptest::option::weighted(0.25, Just(2u16)));
     let ways = (
-        proptest::option::weighted(0.3, proptest::sample::select(vec![host(5), SERVER, Ipv4Addr::new(192, 0, 2, 1)])),
+        proptest::option::weighted(
+            0.3,
+            proptest::sample::select(vec![host(5), SERVER, Ipv4Addr::new(192, 0, 2, 1)]),
+        ),
         proptest::option::weighted(0.2, proptest::sample::select(vec![FLOOR, UPLINK, LANE])),
         any::<bool>(),
     );
@@ -189,7 +214,8 @@ pub fn behaviours() -> impl Strategy<Value = Behaviour> {
         ways,
         prop::bool::weighted(0.4),
     );
-    let times = (prop_oneof![Just(0u64), Just(25)], picks, prop_oneof![3 => Just(0u64), 1 => Just(40)]);
+    let times =
+        (prop_oneof![Just(0u64), Just(25)], picks, prop_oneof![3 => Just(0u64), 1 => Just(40)]);
     (dependence(), dependence(), flags, limits, times, second).prop_map(
         |(mapping, filtering, flags, limits, (binding, pick, hold_down), second)| {
             let (paired, sequential, few_ports, keep, refresh_both, fixed_first, parity) = flags;
@@ -252,7 +278,8 @@ fn bounded(rule: Rule) -> impl Strategy<Value = Rule> {
     let limited = !matches!(rule.kind, Kind::Exempt { .. });
     let served = limited && !matches!(rule.kind, Kind::Forward { .. });
     let dynamic = matches!(rule.kind, Kind::Pool | Kind::Overload(_));
-    let limit = proptest::option::weighted(0.15, 1usize..4).prop_map(move |n| n.filter(|_| limited));
+    let limit =
+        proptest::option::weighted(0.15, 1usize..4).prop_map(move |n| n.filter(|_| limited));
     let services = vec![(Protocol::UDP, 80, 3001), (Protocol::TCP, 700, 5000)];
     let service = proptest::option::weighted(0.2, proptest::sample::select(services));
     let destination = proptest::option::weighted(0.15, Just(PEERS[1]));
@@ -274,19 +301,26 @@ pub fn rules() -> impl Strategy<Value = Vec<Rule>> {
     let peers = || proptest::sample::select(vec![None, None, Some(PEERS[0])]);
     let direction = proptest::sample::select(vec!["both", "both", "inbound", "outbound"]);
     let fixed = (direction, peers(), any::<bool>()).prop_map(|(direction, source, hairpin)| {
-        let kind = Kind::Static { internal: SERVER, external: Ipv4Addr::new(192, 0, 2, 4), direction };
+        let kind =
+            Kind::Static { internal: SERVER, external: Ipv4Addr::new(192, 0, 2, 4), direction };
         Rule { source, hairpin, ..plain("camera", kind) }
     });
     let all_servers = vec![(host(21), 80), (host(7), 700), (host(21), 5000)];
     let servers = proptest::sample::subsequence(all_servers, 1..=3);
     let protocol = prop_oneof![Just(Protocol::TCP), Just(Protocol::UDP)];
     let on = prop_oneof![3 => Just(UPLINK), 1 => Just(LANE)];
-    let door = (peers(), any::<bool>(), protocol, servers, any::<bool>(), (on, prop::bool::weighted(0.25))).prop_map(
-        |(source, hairpin, protocol, servers, in_turn, (on, both))| {
+    let door = (
+        peers(),
+        any::<bool>(),
+        protocol,
+        servers,
+        any::<bool>(),
+        (on, prop::bool::weighted(0.25)),
+    )
+        .prop_map(|(source, hairpin, protocol, servers, in_turn, (on, both))| {
             let kind = Kind::Forward { on, protocol, port: 3001, servers, in_turn, both };
             Rule { source, hairpin, ..plain("door", kind) }
-        },
-    );
+        });
     let exempt = Just(plain("past", Kind::Exempt { destination: PEERS[1] }));
     let kind = prop_oneof![
         Just(Kind::Overload(To::Interface(UPLINK))),
@@ -294,14 +328,16 @@ pub fn rules() -> impl Strategy<Value = Vec<Rule>> {
         Just(Kind::Overload(To::Lines)),
         Just(Kind::Pool),
     ];
-    let all = (kind, any::<bool>()).prop_map(|(kind, hairpin)| Rule { hairpin, ..plain("all", kind) });
+    let all =
+        (kind, any::<bool>()).prop_map(|(kind, hairpin)| Rule { hairpin, ..plain("all", kind) });
     let one = any::<bool>().prop_map(|hairpin| Rule {
         source: Some(host(5)),
         hairpin,
         ..plain("one", Kind::Overload(To::Interface(UPLINK)))
     });
     let some = |s: BoxedStrategy<Rule>| proptest::option::of(s);
-    let list = (some(exempt.boxed()), some(fixed.boxed()), some(door.boxed()), some(one.boxed()), all);
+    let list =
+        (some(exempt.boxed()), some(fixed.boxed()), some(door.boxed()), some(one.boxed()), all);
     list.prop_map(|(a, b, c, d, e)| [a, b, c, d, Some(e)].into_iter().flatten().collect::<Vec<_>>())
         .prop_shuffle()
         .prop_flat_map(|rules| rules.into_iter().map(bounded).collect::<Vec<_>>())

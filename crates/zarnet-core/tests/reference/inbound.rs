@@ -4,11 +4,18 @@ use std::net::IpAddr;
 
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal};
 
-use super::{Dependence, Entry, FLOOR, Kind, Mapping, Model, Refused, Rule, Session, Shape, Source, ip};
+use super::{
+    Dependence, Entry, FLOOR, Kind, Mapping, Model, Refused, Rule, Session, Shape, Source, ip,
+};
 
 impl Model {
-    /// What the destination is, and whether something holds it but blocks. Nothing lets in a packet that came in nowhere.
-    pub(super) fn enter(&self, ingress: Option<usize>, p: Packet) -> Result<(Option<Entry>, bool), Refused> {
+    /// What the destination is, and whether something holds it but blocks. Nothing lets in a packet
+    /// that came in nowhere.
+    pub(super) fn enter(
+        &self,
+        ingress: Option<usize>,
+        p: Packet,
+    ) -> Result<(Option<Entry>, bool), Refused> {
         let to = p.destination();
         if self.b.lacks_icmp && p.protocol == Protocol::ICMP {
             return Ok((None, false));
@@ -16,7 +23,8 @@ impl Model {
         // a query has its identifier on the side of who asks
         let port = if p.signal == Signal::Query { p.source().port } else { to.port };
         let mut blocked = false;
-        let arrives = |rule: &Rule| ingress.is_some_and(|i| rule.is_into(i) || rule.hairpin && i == FLOOR);
+        let arrives =
+            |rule: &Rule| ingress.is_some_and(|i| rule.is_into(i) || rule.hairpin && i == FLOOR);
         for statics in [false, true] {
             for (i, rule) in self.rules.iter().enumerate().filter(|r| r.1.enabled) {
                 let (end, open) = match &rule.kind {
@@ -24,11 +32,14 @@ impl Model {
                         if !statics && (*protocol, *port) == (p.protocol, to.port) =>
                     {
                         let IpAddr::V4(sender) = p.source().address else { continue };
-                        let chosen = if *in_turn { self.turns[i] } else { sender.to_bits() as usize };
+                        let chosen =
+                            if *in_turn { self.turns[i] } else { sender.to_bits() as usize };
                         let server = servers[chosen % servers.len()];
                         (Endpoint::new(server.0, server.1), ip(self.own[*on]) == to.address)
                     }
-                    Kind::Static { internal, external, .. } if statics && rule.serves(p.protocol, to.port) => {
+                    Kind::Static { internal, external, .. }
+                        if statics && rule.serves(p.protocol, to.port) =>
+                    {
                         (Endpoint::new(*internal, to.port), ip(*external) == to.address)
                     }
                     _ => continue,
@@ -37,7 +48,10 @@ impl Model {
                     continue;
                 }
                 let inbound = !matches!(rule.kind, Kind::Static { direction: "outbound", .. });
-                if arrives(rule) && inbound && rule.source.is_none_or(|s| ip(s) == p.source().address) {
+                if arrives(rule)
+                    && inbound
+                    && rule.source.is_none_or(|s| ip(s) == p.source().address)
+                {
                     self.has_room(i)?;
                     return Ok((Some(Entry { end, rule: i, mapping: None }), blocked));
                 }
@@ -80,14 +94,20 @@ impl Model {
         s.ingress == Some(FLOOR) && s.rules[1].is_some_and(|r| self.rules[r].hairpin)
     }
 
-    /// Whether a dynamic mapping lets a sender in. In a hairpin that is the end that it has or would get.
+    /// Whether a dynamic mapping lets a sender in. In a hairpin that is the end that it has or
+    /// would get.
     fn admits(&self, m: &Mapping, ingress: usize, p: Packet) -> bool {
         let hairpins = ingress == FLOOR && self.rules[m.rule].hairpin;
         let sender = match hairpins && !self.b.keep {
             false => p.source(),
             true => {
-                let port = if m.shape == Shape::Endpoint { m.internal.port } else { p.destination().port };
-                let entry = Entry { end: Endpoint { port, ..m.internal }, rule: m.rule, mapping: Some(m.id) };
+                let port =
+                    if m.shape == Shape::Endpoint { m.internal.port } else { p.destination().port };
+                let entry = Entry {
+                    end: Endpoint { port, ..m.internal },
+                    rule: m.rule,
+                    mapping: Some(m.id),
+                };
                 let egress = self.way(p.source().address, Some(ingress), m.internal.address);
                 match self.source(0, p, (ingress, egress), Some(entry)) {
                     Ok(Source::Kept(_)) => p.source(),

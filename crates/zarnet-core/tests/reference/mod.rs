@@ -1,6 +1,7 @@
-//! The contract once more, as plainly as it can be written: lists that are walked from end to end, nothing indexed, nothing
-//! shared with the engine but the vocabulary. One device between 10.0.0.0/24 (`floor`) and two lines to the internet: `uplink`
-//! in 192.0.2.0/28, which is 192.0.2.1 until it gets another address, and `lane`, 203.0.113.1/28. Times are nanoseconds.
+//! The contract once more, as plainly as it can be written: lists that are walked from end to end,
+//! nothing indexed, nothing shared with the engine but the vocabulary. One device between
+//! 10.0.0.0/24 (`floor`) and two lines to the internet: `uplink` in 192.0.2.0/28, which is
+//! 192.0.2.1 until it gets another address, and `lane`, 203.0.113.1/28. Times are nanoseconds.
 #![allow(dead_code)]
 
 mod choice;
@@ -20,7 +21,9 @@ use std::net::{IpAddr, Ipv4Addr};
 use zarnet_core::device::MappingRow;
 use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 
-pub use rules::{Behaviour, Dependence, Exhausted, FLOOR, Kind, LANE, Pick, Rule, To, UPLINK, Ways};
+pub use rules::{
+    Behaviour, Dependence, Exhausted, FLOOR, Kind, LANE, Pick, Rule, To, UPLINK, Ways,
+};
 pub use session::{AFTER, ICMP, IDLE, OPEN, OTHER, UDP};
 use session::{Session, State};
 
@@ -60,21 +63,39 @@ impl Mapping {
     }
 }
 
-/// What a table shows of a mapping: rule, protocol, internal, external, peer, sessions, created, expires.
+/// What a table shows of a mapping: rule, protocol, internal, external, peer, sessions, created,
+/// expires.
 pub type Row = (usize, Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>, usize, u64, u64);
 
 /// The same of the engine's dynamic mappings, in order.
 pub fn rows_of<'a>(mappings: impl IntoIterator<Item = &'a MappingRow>) -> Vec<Row> {
     let dynamic = mappings.into_iter().filter(|m| !m.fixed).map(|m| {
         let (created, expires) = (m.created.unwrap().0, m.expires.unwrap().0);
-        (usize::from(m.rule.0), m.protocol, m.internal, m.external, m.peer, m.sessions as usize, created, expires)
+        (
+            usize::from(m.rule.0),
+            m.protocol,
+            m.internal,
+            m.external,
+            m.peer,
+            m.sessions as usize,
+            created,
+            expires,
+        )
     });
     in_order(dynamic.collect())
 }
 
 pub fn in_order(mut rows: Vec<Row>) -> Vec<Row> {
     rows.sort_by_key(|r| {
-        (r.2.address, r.2.port, r.1.map(|p| p.0), r.4.map(|p| (p.address, p.port)), r.0, r.3.address, r.3.port)
+        (
+            r.2.address,
+            r.2.port,
+            r.1.map(|p| p.0),
+            r.4.map(|p| (p.address, p.port)),
+            r.0,
+            r.3.address,
+            r.3.port,
+        )
     });
     rows
 }
@@ -130,7 +151,8 @@ pub struct Model {
     pub counts: Vec<Counts>,
     /// Packets refused, and those for want of an address of the pool.
     pub refused: [u64; 2],
-    /// Whether two hosts left a port that they shared at one instant, so that nobody can say for whom it rests.
+    /// Whether two hosts left a port that they shared at one instant, so that nobody can say for
+    /// whom it rests.
     pub is_open: bool,
 }
 
@@ -173,7 +195,11 @@ const NO_RULE: Refused = ("no-rule", None);
 impl Model {
     pub fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
         Self {
-            own: [Ipv4Addr::new(10, 0, 0, 1), Ipv4Addr::new(192, 0, 2, 1), Ipv4Addr::new(203, 0, 113, 1)],
+            own: [
+                Ipv4Addr::new(10, 0, 0, 1),
+                Ipv4Addr::new(192, 0, 2, 1),
+                Ipv4Addr::new(203, 0, 113, 1),
+            ],
             turns: vec![0; rules.len()],
             counts: vec![Counts::default(); rules.len()],
             refused: [0; 2],
@@ -190,7 +216,8 @@ impl Model {
         }
     }
 
-    /// A packet comes in by an interface. If more than one session has its ends, it belongs to the one that was made first.
+    /// A packet comes in by an interface. If more than one session has its ends, it belongs to the
+    /// one that was made first.
     pub fn receive(&mut self, now: u64, ingress: usize, p: Packet) -> Result<Became, Refused> {
         self.expire(now);
         let became = match self.find(p) {
@@ -201,12 +228,17 @@ impl Model {
     }
 
     /// Counts a packet that is refused.
-    fn count_refusal(&mut self, p: Packet, became: Result<Became, Refused>) -> Result<Became, Refused> {
+    fn count_refusal(
+        &mut self,
+        p: Packet,
+        became: Result<Became, Refused>,
+    ) -> Result<Became, Refused> {
         if let Err((reason, rule)) = became {
             self.refused[0] += 1;
             if let Some(rule) = rule {
                 self.counts[rule].refused += 1;
-                let of_pool = matches!(self.rules[rule].kind, Kind::Pool | Kind::Overload(To::Lines));
+                let of_pool =
+                    matches!(self.rules[rule].kind, Kind::Pool | Kind::Overload(To::Lines));
                 let used_up = ["pool-exhausted", "ports-exhausted"].contains(&reason);
                 if of_pool && used_up && !self.stays(rule, p.source().address) {
                     self.refused[1] += 1;
@@ -218,7 +250,9 @@ impl Model {
 
     /// The session of a packet, by its position, and whether it goes as the first one did.
     fn find(&self, p: Packet) -> Option<(usize, bool)> {
-        let fits = |s: &Session| s.protocol == p.protocol && (s.original == p.ends || s.forwarded.reversed() == p.ends);
+        let fits = |s: &Session| {
+            s.protocol == p.protocol && (s.original == p.ends || s.forwarded.reversed() == p.ends)
+        };
         let all = self.sessions.iter().enumerate().filter(|s| fits(s.1));
         all.min_by_key(|s| s.1.serial).map(|(n, s)| (n, s.original == p.ends))
     }
@@ -243,7 +277,9 @@ impl Model {
         let came = s.ingress.filter(|_| !forth && self.b.as_came);
         let source = p.source().address;
         let egress = match came {
-            Some(interface) => self.way_over(interface, source, ingress, to).ok_or(no("no-route"))?,
+            Some(interface) => {
+                self.way_over(interface, source, ingress, to).ok_or(no("no-route"))?
+            }
             None => self.way(source, ingress, to),
         };
         self.sessions[n].take(now, forth, p.signal, self.b.refresh_both);
@@ -256,7 +292,11 @@ impl Model {
         let to = p.destination();
         let destination = entry.map_or(to, |e| e.end);
         if self.own.map(ip).contains(&destination.address) {
-            return self.for_itself(ingress, Packet { ends: Tuple { destination, ..p.ends }, ..p }, blocked);
+            return self.for_itself(
+                ingress,
+                Packet { ends: Tuple { destination, ..p.ends }, ..p },
+                blocked,
+            );
         }
         if entry.is_none() && self.claims(to.address) {
             return Err(no(if blocked { "filtered" } else { "no-mapping" }));
@@ -266,7 +306,8 @@ impl Model {
         if !p.may_begin() {
             let by = entry.map(|e| e.rule).or(self.rule_of(&source));
             let translated = entry.is_some() || !matches!(source, Source::Kept(_));
-            let out = Out { ends: p.ends, egress, session: None, unchanged: self.reason_of(&source) };
+            let out =
+                Out { ends: p.ends, egress, session: None, unchanged: self.reason_of(&source) };
             return if translated { Err(("no-session", by)) } else { Ok(Became::Leaves(out)) };
         }
         self.commit(now, Some(ingress), egress, p, entry, source)
@@ -282,7 +323,12 @@ impl Model {
             true => self.way_over(ingress, from, None, to).ok_or(no("no-route"))?,
             false => self.way(from, None, to),
         };
-        Ok(Became::Answered(Out { ends: p.ends.reversed(), egress, session: None, unchanged: None }))
+        Ok(Became::Answered(Out {
+            ends: p.ends.reversed(),
+            egress,
+            session: None,
+            unchanged: None,
+        }))
     }
 
     /// Step 10. The device's own packets come in nowhere.

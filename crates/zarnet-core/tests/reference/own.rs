@@ -18,7 +18,8 @@ pub struct Clearing {
 }
 
 impl Model {
-    /// The device sends a packet of its own. `alone`: its source followed from the route, which then stands.
+    /// The device sends a packet of its own. `alone`: its source followed from the route, which
+    /// then stands.
     pub fn originate(&mut self, now: u64, alone: bool, p: Packet) -> Result<Became, Refused> {
         self.expire(now);
         let became = match self.find(p) {
@@ -44,7 +45,8 @@ impl Model {
             true => self.link_of(to).unwrap_or(UPLINK),
             false => self.way(from, None, to),
         };
-        let as_if = self.own.iter().position(|own| ip(*own) == from).filter(|_| self.b.translates_own);
+        let as_if =
+            self.own.iter().position(|own| ip(*own) == from).filter(|_| self.b.translates_own);
         let source = match as_if {
             Some(ingress) if p.may_begin() => self.source(now, p, (ingress, egress), None)?,
             _ => Source::Kept(no("from-device")),
@@ -54,7 +56,8 @@ impl Model {
             return Ok(Became::Leaves(Out { ends: p.ends, egress, session: None, unchanged }));
         }
         // what a rule leaves as it is, is from the device too
-        let source = if let Source::Kept(_) = source { Source::Kept(no("from-device")) } else { source };
+        let source =
+            if let Source::Kept(_) = source { Source::Kept(no("from-device")) } else { source };
         let became = self.commit(now, None, egress, p, None, source)?;
         Ok(match became {
             Became::Leaves(out) if out.ends == p.ends => {
@@ -64,12 +67,14 @@ impl Model {
         })
     }
 
-    /// A rule takes part from now on, or no longer. A mapping of one that does not ends with its last session.
+    /// A rule takes part from now on, or no longer. A mapping of one that does not ends with its
+    /// last session.
     pub fn enable(&mut self, now: u64, rule: usize, enabled: bool) {
         self.expire(now);
         self.rules[rule].enabled = enabled;
         let unused = |m: &super::Mapping| m.rule == rule && self.users(m).is_empty();
-        let over: Vec<u32> = self.mappings.iter().filter(|m| !enabled && unused(m)).map(|m| m.id).collect();
+        let over: Vec<u32> =
+            self.mappings.iter().filter(|m| !enabled && unused(m)).map(|m| m.id).collect();
         self.mappings.retain(|m| !over.contains(&m.id));
     }
 
@@ -79,8 +84,9 @@ impl Model {
         let on_pool = |m: &super::Mapping| m.of_pool;
         let meant = |s: &Session| {
             let listed = s.mappings[0].or(s.mappings[1]).map(|id| self.known(id));
-            what.host.is_none_or(|h| s.original.source.address == h || s.forwarded.destination.address == h)
-                && what.rule.is_none_or(|r| s.rules.contains(&Some(r)))
+            what.host.is_none_or(|h| {
+                s.original.source.address == h || s.forwarded.destination.address == h
+            }) && what.rule.is_none_or(|r| s.rules.contains(&Some(r)))
                 && (!what.pool || listed.is_some_and(on_pool))
                 && what.protocol.is_none_or(|p| s.protocol == p)
         };
@@ -91,12 +97,17 @@ impl Model {
                 && (!what.pool || on_pool(m))
                 && what.protocol.is_none()
         };
-        let (over, going): (Vec<Session>, Vec<Session>) = self.sessions.iter().cloned().partition(meant);
-        let had: Vec<u32> = self.mappings.iter().filter(|m| !self.users(m).is_empty()).map(|m| m.id).collect();
-        let lingering: Vec<u32> = self.mappings.iter().filter(|m| lingers(m)).map(|m| m.id).collect();
+        let (over, going): (Vec<Session>, Vec<Session>) =
+            self.sessions.iter().cloned().partition(meant);
+        let had: Vec<u32> =
+            self.mappings.iter().filter(|m| !self.users(m).is_empty()).map(|m| m.id).collect();
+        let lingering: Vec<u32> =
+            self.mappings.iter().filter(|m| lingers(m)).map(|m| m.id).collect();
         over.iter().for_each(|s| self.count_end(s, false));
         self.sessions = going;
-        let ends = |m: &super::Mapping| had.contains(&m.id) && self.users(m).is_empty() || lingering.contains(&m.id);
+        let ends = |m: &super::Mapping| {
+            had.contains(&m.id) && self.users(m).is_empty() || lingering.contains(&m.id)
+        };
         let (gone, stay): (Vec<_>, Vec<_>) = self.mappings.iter().cloned().partition(ends);
         self.mappings = stay;
         gone.iter().for_each(|m| self.rest(m, now));
@@ -111,18 +122,22 @@ impl Model {
         self.turns.fill(0);
     }
 
-    /// Whether somebody on an interface's link is answered by the device for an address: its own, or one that rules need.
+    /// Whether somebody on an interface's link is answered by the device for an address: its own,
+    /// or one that rules need.
     pub fn answers_for(&self, interface: usize, address: IpAddr) -> bool {
         let own = ip(self.own[interface]) == address;
         own || self.link_of(address) == Some(interface)
-            && (self.is_end_of(address, true) || self.is_living_end(address) || self.has_session_end(address))
+            && (self.is_end_of(address, true)
+                || self.is_living_end(address)
+                || self.has_session_end(address))
     }
 
     /// Whether a living session of a fixed rule has an external address.
     fn has_session_end(&self, address: IpAddr) -> bool {
         let ends = |s: &Session| {
             s.original != s.forwarded
-                && (s.original.destination.address == address || s.forwarded.source.address == address)
+                && (s.original.destination.address == address
+                    || s.forwarded.source.address == address)
         };
         self.is_end_of(address, false) && self.sessions.iter().any(ends)
     }

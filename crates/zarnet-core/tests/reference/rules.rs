@@ -69,7 +69,8 @@ impl Rule {
 
     /// Whether a rule of another plan is the same one, as it is there.
     pub fn is(&self, other: &Self) -> bool {
-        self.name == other.name && std::mem::discriminant(&self.kind) == std::mem::discriminant(&other.kind)
+        self.name == other.name
+            && std::mem::discriminant(&self.kind) == std::mem::discriminant(&other.kind)
     }
 }
 

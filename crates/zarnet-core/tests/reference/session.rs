@@ -4,7 +4,8 @@ use zarnet_core::net::{Endpoint, Protocol, Signal, Tuple};
 
 use super::S;
 
-/// `udp-timeout`, `icmp-timeout`, `other-timeout`, `tcp-trans-open-timeout`, `tcp-idle-timeout`, and the others of TCP.
+/// `udp-timeout`, `icmp-timeout`, `other-timeout`, `tcp-trans-open-timeout`, `tcp-idle-timeout`,
+/// and the others of TCP.
 pub const UDP: u64 = 30;
 pub const ICMP: u64 = 10;
 pub const OTHER: u64 = 20;
@@ -47,8 +48,8 @@ pub(super) struct Session {
 }
 
 impl Session {
-    /// Whether a packet comes from the internal end of one of its mappings, fixed ones included; of a session that nothing
-    /// translates, from who began it.
+    /// Whether a packet comes from the internal end of one of its mappings, fixed ones included; of
+    /// a session that nothing translates, from who began it.
     fn is_outbound(&self, forth: bool) -> bool {
         match (forth, self.rules) {
             (forth, [None, None]) => forth,
@@ -70,7 +71,9 @@ impl Session {
                 return;
             }
             (State::Opening, Signal::Syn) if of_client => self.expires = now + OPEN * S,
-            (State::Opening, Signal::Syn | Signal::SynAck) if !of_client => self.state = State::Established,
+            (State::Opening, Signal::Syn | Signal::SynAck) if !of_client => {
+                self.state = State::Established
+            }
             (State::Opening | State::Closing, _) => {}
             (State::Established | State::OneFin { .. }, Signal::Rst) => {
                 (self.state, self.expires) = (State::Reset, now + AFTER * S);
@@ -86,7 +89,9 @@ impl Session {
         match self.state {
             State::Established | State::OneFin { .. } => self.expires = now + IDLE * S,
             State::Plain => match self.protocol {
-                Protocol::UDP if self.is_outbound(forth) || refresh_both => self.expires = now + UDP * S,
+                Protocol::UDP if self.is_outbound(forth) || refresh_both => {
+                    self.expires = now + UDP * S
+                }
                 Protocol::UDP => {}
                 Protocol::ICMP => self.expires = now + ICMP * S,
                 _ => self.expires = now + OTHER * S,

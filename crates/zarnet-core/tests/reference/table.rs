@@ -9,7 +9,11 @@ use super::{Dependence, Kind, Mapping, Model, Resting, Row, S, Shape, To, genera
 
 impl Model {
     /// A new mapping comes into being: its external end, its number and its rule.
-    pub(super) fn enlist(&mut self, m: Mapping, p: Packet) -> (Endpoint, Option<u32>, Option<usize>) {
+    pub(super) fn enlist(
+        &mut self,
+        m: Mapping,
+        p: Packet,
+    ) -> (Endpoint, Option<u32>, Option<usize>) {
         self.next += 1;
         if m.shape == Shape::Endpoint {
             self.resting.retain(|r| (r.protocol, r.external) != (m.protocol, m.external));
@@ -47,7 +51,9 @@ impl Model {
     pub fn is_end_of(&self, address: IpAddr, enabled: bool) -> bool {
         self.rules.iter().filter(|r| !r.retired && (r.enabled || !enabled)).any(|r| match &r.kind {
             Kind::Static { external, .. } => ip(*external) == address,
-            Kind::Pool | Kind::Overload(To::Lines) => self.lines().iter().any(|a| ip(*a) == address),
+            Kind::Pool | Kind::Overload(To::Lines) => {
+                self.lines().iter().any(|a| ip(*a) == address)
+            }
             _ => false,
         })
     }
@@ -65,7 +71,11 @@ impl Model {
     pub(super) fn count_end(&mut self, s: &Session, expired: bool) {
         let other = s.rules[1].filter(|r| Some(*r) != s.rules[0]);
         for rule in s.rules[0].into_iter().chain(other) {
-            *(if expired { &mut self.counts[rule].expired } else { &mut self.counts[rule].cleared }) += 1;
+            *(if expired {
+                &mut self.counts[rule].expired
+            } else {
+                &mut self.counts[rule].cleared
+            }) += 1;
         }
     }
 
@@ -80,7 +90,8 @@ impl Model {
             }
         }
         let unused = |m: &&Mapping| m.until <= now && self.users(m).is_empty();
-        let mut over: Vec<(u64, u32)> = self.mappings.iter().filter(unused).map(|m| (m.until, m.id)).collect();
+        let mut over: Vec<(u64, u32)> =
+            self.mappings.iter().filter(unused).map(|m| (m.until, m.id)).collect();
         over.sort_unstable();
         for (until, id) in over {
             let n = self.mappings.iter().position(|m| m.id == id).expect("the mapping is there");
@@ -95,12 +106,17 @@ impl Model {
         if m.shape != Shape::Endpoint || m.protocol == Protocol::TCP || self.b.hold_down == 0 {
             return;
         }
-        let (protocol, external, host, until) = (m.protocol, m.external, m.internal.address, at + self.b.hold_down * S);
-        let shares = |o: &&Mapping| (o.shape, o.protocol, o.external) == (m.shape, protocol, external);
+        let (protocol, external, host, until) =
+            (m.protocol, m.external, m.internal.address, at + self.b.hold_down * S);
+        let shares =
+            |o: &&Mapping| (o.shape, o.protocol, o.external) == (m.shape, protocol, external);
         let sharing: Vec<&Mapping> = self.mappings.iter().filter(shares).collect();
         // who ends at the same instant may be the last one as well
-        let ends = |o: &&Mapping| o.internal.address != host && o.until == at && self.users(o).is_empty();
-        let rests = |r: &Resting| (r.protocol, r.external, r.until) == (protocol, external, until) && r.host != host;
+        let ends =
+            |o: &&Mapping| o.internal.address != host && o.until == at && self.users(o).is_empty();
+        let rests = |r: &Resting| {
+            (r.protocol, r.external, r.until) == (protocol, external, until) && r.host != host
+        };
         let is_open = sharing.iter().any(&ends) || self.resting.iter().any(rests);
         if sharing.is_empty() {
             self.resting.push(Resting { protocol, external, host, until });

@@ -1,4 +1,5 @@
-//! Another plan takes over: sessions stay, and hold what they have. Another address is leased: what was on the old one ends.
+//! Another plan takes over: sessions stay, and hold what they have. Another address is leased: what
+//! was on the old one ends.
 
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -29,7 +30,8 @@ impl Model {
                 (source, s.original.source, s.forwarded.source),
                 (destination, s.forwarded.destination, s.original.destination),
             ];
-            s.holds = ends.iter().filter(|(by_rule, a, b)| *by_rule && a != b).map(|e| e.2).collect();
+            s.holds =
+                ends.iter().filter(|(by_rule, a, b)| *by_rule && a != b).map(|e| e.2).collect();
             s.rules = s.rules.map(|r| r.map(|r| moved[r]));
         }
         self.mappings.iter_mut().for_each(|m| m.rule = moved[m.rule]);
@@ -58,12 +60,19 @@ impl Model {
         if old == ip(address) {
             return;
         }
-        let in_use: Vec<u32> = self.mappings.iter().filter(|m| !self.users(m).is_empty()).map(|m| m.id).collect();
+        let in_use: Vec<u32> =
+            self.mappings.iter().filter(|m| !self.users(m).is_empty()).map(|m| m.id).collect();
         let lost = |s: &Session| {
-            let ends = [s.original.source, s.original.destination, s.forwarded.source, s.forwarded.destination];
+            let ends = [
+                s.original.source,
+                s.original.destination,
+                s.forwarded.source,
+                s.forwarded.destination,
+            ];
             ends.iter().any(|end| end.address == old)
         };
-        let (over, going): (Vec<Session>, Vec<Session>) = self.sessions.iter().cloned().partition(lost);
+        let (over, going): (Vec<Session>, Vec<Session>) =
+            self.sessions.iter().cloned().partition(lost);
         self.sessions = going;
         over.iter().for_each(|s| self.count_end(s, false));
         let (mut gone, mut stay) = (Vec::new(), Vec::new());
@@ -78,9 +87,12 @@ impl Model {
         gone.iter().for_each(|m| self.rest(m, now));
     }
 
-    /// Whether a session from before the present plan holds an external end; without a protocol and port, any on the address.
+    /// Whether a session from before the present plan holds an external end; without a protocol and
+    /// port, any on the address.
     pub(super) fn is_held(&self, address: IpAddr, end: Option<(Protocol, u16)>) -> bool {
-        let same = |s: &Session, h: &Endpoint| h.address == address && end.is_none_or(|e| e == (s.protocol, h.port));
+        let same = |s: &Session, h: &Endpoint| {
+            h.address == address && end.is_none_or(|e| e == (s.protocol, h.port))
+        };
         self.sessions.iter().any(|s| s.holds.iter().any(|h| same(s, h)))
     }
 }

@@ -7,7 +7,11 @@ use super::{FLOOR, LANE, Model, UPLINK, Ways, ip};
 impl Model {
     /// Step 6: the interface that leads to a destination.
     pub(super) fn way(&self, source: IpAddr, ingress: Option<usize>, to: IpAddr) -> usize {
-        self.link_of(to).unwrap_or(if self.leads_over_lane(source, ingress) { LANE } else { UPLINK })
+        self.link_of(to).unwrap_or(if self.leads_over_lane(source, ingress) {
+            LANE
+        } else {
+            UPLINK
+        })
     }
 
     /// The same over one interface only, if it leads there at all.

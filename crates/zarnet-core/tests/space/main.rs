@@ -45,8 +45,10 @@ fn classes_hold_exactly_the_packets_whose_result_differs() {
         } else {
             plans().new_tree(&mut runner).unwrap().current()
         };
-        let build =
-            |text: &str| zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text.into()).map(|l| l.plan);
+        let build = |text: &str| {
+            zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text.into())
+                .map(|l| l.plan)
+        };
         let (Ok(old), Ok(new)) = (build(&one), build(&two)) else { continue };
         let found = impact(&old, &new);
         let (before, after) = (device(&old), device(&new));
@@ -79,8 +81,10 @@ fn classes_hold_exactly_the_packets_whose_result_differs() {
 
 /// A way out that is the same in both is no part of what differs.
 fn without_way((mut was, mut is): (Meaning, Meaning)) -> (Meaning, Meaning) {
-    if let (Meaning::Leaves { egress: a, next_hop: x, .. }, Meaning::Leaves { egress: b, next_hop: y, .. }) =
-        (&mut was, &mut is)
+    if let (
+        Meaning::Leaves { egress: a, next_hop: x, .. },
+        Meaning::Leaves { egress: b, next_hop: y, .. },
+    ) = (&mut was, &mut is)
         && a == b
         && x == y
     {
@@ -137,7 +141,8 @@ name = "edge"
     };
     let rule = |name: &str, source: &str, service: &str| {
         format!(
-            "  [[device.rule]]\n  name = \"{name}\"\n  type = \"overload\"\n  source = {source}\n  service = {service}\n  as = \"uplink\"\n"
+            "  [[device.rule]]\n  name = \"{name}\"\n  type = \"overload\"\n  source = {source}\n \
+              service = {service}\n  as = \"uplink\"\n"
         )
     };
     let one = base(&rule("all", "\"10.0.0.0/24\"", "\"any\""));
@@ -152,19 +157,30 @@ name = "edge"
     }
     let less = base(&rule("all", "\"10.0.0.0/25\"", "\"any\""));
     let found = impact(&plan(&one), &plan(&less));
-    let classes: Vec<_> =
-        found.classes.iter().map(|c| (c.from.clone(), c.area.of(Field::Source).as_addresses())).collect();
-    let upper: AddressSet = zarnet_core::net::AddressRange::parse("10.0.0.128/25").unwrap().0.into();
+    let classes: Vec<_> = found
+        .classes
+        .iter()
+        .map(|c| (c.from.clone(), c.area.of(Field::Source).as_addresses()))
+        .collect();
+    let upper: AddressSet =
+        zarnet_core::net::AddressRange::parse("10.0.0.128/25").unwrap().0.into();
     assert!(
-        !classes.is_empty() && classes.iter().all(|c| c == &(vec!["floor".to_owned()], upper.clone())),
+        !classes.is_empty()
+            && classes.iter().all(|c| c == &(vec!["floor".to_owned()], upper.clone())),
         "{classes:?}"
     );
 }
 
 proptest! {
     #[test]
-    fn what_is_judged_is_what_the_device_does(text in plans(), sent in proptest::collection::vec(packets(), 40)) {
-        let Ok(loaded) = zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text) else { return Ok(()) };
+    fn what_is_judged_is_what_the_device_does(
+        text in plans(),
+        sent in proptest::collection::vec(packets(), 40),
+    ) {
+        let Ok(loaded) = zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text)
+        else {
+            return Ok(());
+        };
         let at_rest = device(&loaded.plan);
         for packet in sent {
             for i in 0..3 {
@@ -175,7 +191,10 @@ proptest! {
                     (Judged::ToDevice, Outcome::Answered(_) | Outcome::Consumed(..)) => {}
                     (Judged::Forwarded(a), Outcome::Forwarded(b)) => {
                         prop_assert_eq!(a.out, b.packet);
-                        prop_assert_eq!((a.egress, a.next_hop.unwrap_or(b.packet.destination().address)), (b.interface, b.next_hop));
+                        prop_assert_eq!(
+                            (a.egress, a.next_hop.unwrap_or(b.packet.destination().address)),
+                            (b.interface, b.next_hop)
+                        );
                     }
                     (a, b) => prop_assert!(false, "{:?} is not {:?}", a, b),
                 }
@@ -184,8 +203,14 @@ proptest! {
     }
 
     #[test]
-    fn a_rule_that_is_told_to_be_hidden_is_never_applied(text in plans(), sent in proptest::collection::vec(packets(), 200)) {
-        let Ok(loaded) = zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text) else { return Ok(()) };
+    fn a_rule_that_is_told_to_be_hidden_is_never_applied(
+        text in plans(),
+        sent in proptest::collection::vec(packets(), 200),
+    ) {
+        let Ok(loaded) = zarnet_formats::plan::from_text(std::path::Path::new("p.toml"), text)
+        else {
+            return Ok(());
+        };
         let found = zarnet_core::audit::audit(&loaded.plan);
         let at_rest = device(&loaded.plan);
         let rules = &loaded.plan.devices[0].rules;
@@ -193,16 +218,28 @@ proptest! {
             let of = found.iter().filter(|f| f.name == name).filter_map(|f| f.places.first());
             of.filter_map(|p| rules.iter().position(|r| r.place == *p)).collect()
         };
-        let (hidden, idle, double) = (told("rule-shadowed"), told("rule-never-matches"), told("rule-redundant"));
+        let (hidden, idle, double) =
+            (told("rule-shadowed"), told("rule-never-matches"), told("rule-redundant"));
         for packet in sent {
             for i in 0..3 {
                 let Judged::Forwarded(v) = at_rest.judge(InterfaceId(i), packet) else { continue };
                 for rule in v.entry.into_iter().chain(v.source) {
-                    prop_assert!(!hidden.contains(&rule.index()) && !idle.contains(&rule.index()), "{:?} {:?}", rule, packet);
+                    prop_assert!(
+                        !hidden.contains(&rule.index()) && !idle.contains(&rule.index()),
+                        "{:?} {:?}",
+                        rule,
+                        packet
+                    );
                 }
                 if let Some(rule) = v.source.filter(|r| double.contains(&r.index())) {
                     let matches = at_rest.outbound_matches(InterfaceId(i), v.egress, packet);
-                    prop_assert!(matches.len() > 1 && matches[0] == rule, "{:?} has no double for {:?}", rule, packet);
+                    prop_assert!(
+                        matches.len() > 1 && matches[0] == rule,
+                        "{:?} has no double for \
+                            {:?}",
+                        rule,
+                        packet
+                    );
                 }
             }
         }
@@ -213,12 +250,16 @@ proptest! {
 
     #[test]
     fn set_operations_are_what_they_say(
-        parts in proptest::collection::vec((0u128..40, 0u128..20, 0u128..40, 0u128..20, 0u128..4), 4),
+        parts in proptest::collection::vec(
+            (0u128..40, 0u128..20, 0u128..40, 0u128..20, 0u128..4),
+            4,
+        ),
         points in proptest::collection::vec((0u128..64, 0u128..5, 0u128..64), 60),
     ) {
         let area = |(a, n, b, m, p): (u128, u128, u128, u128, u128)| {
             let mut area = Area::all();
-            area.0[Field::Destination as usize] = Intervals::new(vec![(a, a + n), (a + 30, a + 31)]);
+            area.0[Field::Destination as usize] =
+                Intervals::new(vec![(a, a + n), (a + 30, a + 31)]);
             area.0[Field::Source as usize] = Intervals::new(vec![(b, b + m)]);
             area.0[Field::Protocol as usize] = Intervals::one(p);
             area
@@ -233,16 +274,28 @@ proptest! {
             prop_assert_eq!(left.intersection(&right).contains(at), l && r);
             prop_assert_eq!(left.difference(&right).contains(at), l && !r);
             let areas = left.areas();
-            prop_assert_eq!(areas.iter().filter(|a| a.contains(at)).count(), usize::from(l), "areas are disjoint");
+            prop_assert_eq!(
+                areas.iter().filter(|a| a.contains(at)).count(),
+                usize::from(l),
+                "areas are disjoint"
+            );
         }
-        prop_assert!(left.difference(&left).is_empty() && left.difference(&left).witness().is_none());
+        prop_assert!(
+            left.difference(&left).is_empty() && left.difference(&left).witness().is_none()
+        );
         let rest = left.difference(&right);
         if let Some(witness) = rest.witness() {
             prop_assert!(left.contains(witness) && !right.contains(witness));
         } else {
             prop_assert!(rest.is_empty());
         }
-        prop_assert!(PacketSet::all().difference(&left).union(&left).difference(&PacketSet::all()).is_empty());
+        prop_assert!(
+            PacketSet::all()
+                .difference(&left)
+                .union(&left)
+                .difference(&PacketSet::all())
+                .is_empty()
+        );
     }
 
     #[test]

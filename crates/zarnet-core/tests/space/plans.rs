@@ -7,63 +7,119 @@ use zarnet_core::net::{Endpoint, Packet, Protocol};
 pub(crate) fn plans() -> impl Strategy<Value = String> {
     let source = || {
         prop_oneof![
-            3 => Just("10.0.0.0/24"), 2 => Just("10.0.0.5-10.0.0.9"), 1 => Just("10.9.0.0/24"), 1 => Just("10.0.0.7"),
+            3 => Just("10.0.0.0/24"),
+            2 => Just("10.0.0.5-10.0.0.9"),
+            1 => Just("10.9.0.0/24"),
+            1 => Just("10.0.0.7"),
             1 => Just("0.0.0.0/0"),
         ]
     };
     let far = || {
         prop_oneof![
-            4 => Just("0.0.0.0/0"), 1 => Just("198.51.100.0/24"), 1 => Just("198.51.100.16-198.51.100.20"), 1 => Just("10.9.0.4"),
+            4 => Just("0.0.0.0/0"),
+            1 => Just("198.51.100.0/24"),
+            1 => Just("198.51.100.16-198.51.100.20"),
+            1 => Just("10.9.0.4"),
         ]
     };
     let service = || {
         prop_oneof![
-            4 => Just("\"any\""), 1 => Just("\"80/tcp\""), 1 => Just("[\"53/udp\", \"443-445/tcp\"]"), 1 => Just("\"icmp\""),
+            4 => Just("\"any\""), 1 => Just("\"80/tcp\""), 1 => Just("[\"53/udp\", \
+                \"443-445/tcp\"]"), 1 => Just("\"icmp\""),
             1 => Just("\"8000-8003/tcp\""),
         ]
     };
     let realm_set = || prop_oneof![3 => Just("internal"), 1 => Just("yard"), 1 => Just("external")];
     let enabled = || prop_oneof![6 => Just(true), 1 => Just(false)];
     let rule = prop_oneof![
-        (source(), far(), service(), prop_oneof![Just("uplink"), Just("192.0.2.7")]).prop_map(|(s, d, p, a)| {
-            format!("type = \"overload\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}\n as = \"{a}\"")
-        }),
+        (source(), far(), service(), prop_oneof![Just("uplink"), Just("192.0.2.7")]).prop_map(
+            |(s, d, p, a)| {
+                format!(
+                    "type = \"overload\"\n source = \"{s}\"\n destination = \"{d}\"\n service = \
+                     {p}\n as = \"{a}\""
+                )
+            }
+        ),
         (source(), far(), service()).prop_map(|(s, d, p)| {
-            format!("type = \"pool\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}\n as = \"lines\"")
+            format!(
+                "type = \"pool\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}\n \
+                     as = \"lines\""
+            )
         }),
         (source(), far(), service()).prop_map(|(s, d, p)| {
             format!("type = \"exempt\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}")
         }),
-        (prop_oneof![Just("10.0.0.20"), Just("10.9.0.4")], service(), prop_oneof![Just("both"), Just("inbound"), Just("outbound")], far())
+        (
+            prop_oneof![Just("10.0.0.20"), Just("10.9.0.4")],
+            service(),
+            prop_oneof![Just("both"), Just("inbound"), Just("outbound")],
+            far()
+        )
             .prop_map(|(i, p, d, who)| {
-                format!("type = \"static\"\n internal = \"{i}\"\n external = \"192.0.2.4\"\n service = {p}\n direction = \"{d}\"\n from = [\"internal\", \"yard\"]\n source = \"{who}\"")
+                format!(
+                    "type = \"static\"\n internal = \"{i}\"\n external = \"192.0.2.4\"\n \
+                         service = {p}\n direction = \"{d}\"\n from = [\"internal\", \"yard\"]\n \
+                         source = \"{who}\""
+                )
             }),
-        (prop_oneof![Just("10.0.0.4-10.0.0.7"), Just("10.9.0.4-10.9.0.7")], any::<bool>()).prop_map(|(i, hairpin)| {
-            let hairpin = if hairpin { "hairpin = [\"internal\"]" } else { "" };
-            format!("type = \"static\"\n internal = \"{i}\"\n external = \"198.18.0.4-198.18.0.7\"\n from = [\"internal\", \"yard\"]\n {hairpin}")
-        }),
-        (prop_oneof![Just("uplink:8000/tcp"), Just("192.0.2.5:8000-8003/tcp"), Just("192.0.2.5:53/udp")], prop_oneof![
-            Just("\"10.9.0.4:8001\""), Just("[\"10.9.0.4:80\", \"10.9.0.5:80\"]")], far(), any::<bool>())
+        (prop_oneof![Just("10.0.0.4-10.0.0.7"), Just("10.9.0.4-10.9.0.7")], any::<bool>())
+            .prop_map(|(i, hairpin)| {
+                let hairpin = if hairpin { "hairpin = [\"internal\"]" } else { "" };
+                format!(
+                    "type = \"static\"\n internal = \"{i}\"\n external = \
+                     \"198.18.0.4-198.18.0.7\"\n from = [\"internal\", \"yard\"]\n {hairpin}"
+                )
+            }),
+        (
+            prop_oneof![
+                Just("uplink:8000/tcp"),
+                Just("192.0.2.5:8000-8003/tcp"),
+                Just("192.0.2.5:53/udp")
+            ],
+            prop_oneof![
+                Just("\"10.9.0.4:8001\""),
+                Just(
+                    "[\"10.9.0.4:80\", \
+                                             \"10.9.0.5:80\"]"
+                )
+            ],
+            far(),
+            any::<bool>()
+        )
             .prop_map(|(e, i, who, hairpin)| {
                 let hairpin = if hairpin { "hairpin = [\"internal\"]" } else { "" };
-                format!("type = \"forward\"\n external = \"{e}\"\n internal = {i}\n source = \"{who}\"\n from = \"yard\"\n {hairpin}")
+                format!(
+                    "type = \"forward\"\n external = \"{e}\"\n internal = {i}\n source = \
+                         \"{who}\"\n from = \"yard\"\n {hairpin}"
+                )
             }),
     ];
     let rules = proptest::collection::vec((rule, enabled()), 0..5);
     let verdict = || prop_oneof![2 => Just("accept"), 1 => Just("drop")];
-    let policies = proptest::collection::vec((realm_set(), realm_set(), verdict(), service(), source(), far()), 0..4);
-    let acl = proptest::option::of(proptest::collection::vec((verdict(), service(), source(), far()), 1..4));
+    let policies = proptest::collection::vec(
+        (realm_set(), realm_set(), verdict(), service(), source(), far()),
+        0..4,
+    );
+    let acl = proptest::option::of(proptest::collection::vec(
+        (verdict(), service(), source(), far()),
+        1..4,
+    ));
     let behaviour = prop_oneof![
-        3 => Just("{}"), 1 => Just("{ policy-sees = \"original\" }"), 1 => Just("{ rule-order = \"fixed-first\" }"),
-        1 => Just("{ hairpin-source = \"keep\", port-classes = [\"1-4000 -> 1-4000\", \"4001-65535 -> 5000-6000\"] }"),
+        3 => Just("{}"), 1 => Just("{ policy-sees = \"original\" \
+                                    }"), 1 => Just("{ rule-order = \"fixed-first\" }"),
+        1 => Just("{ hairpin-source = \"keep\", port-classes = [\"1-4000 -> 1-4000\", \
+                   \"4001-65535 -> 5000-6000\"] }"),
         1 => Just("{ cannot = [\"icmp\"] }"), 1 => Just("{ answers-leave = \"as-came\" }"),
     ];
     let route = prop_oneof![
         2 => Just(""),
         1 => Just("  [[device.route]]\n  to = \"198.51.100.16/28\"\n  via = \"10.9.0.9\"\n"),
-        1 => Just("  [[device.route]]\n  to = \"198.51.100.16/28\"\n  via = \"10.9.0.9\"\n  source = [\"10.0.0.6\", \"192.0.2.1\"]\n"),
-        1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  source = \"10.0.0.4-10.0.0.9\"\n  from = \"floor\"\n"),
-        1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  from = [\"external\", \"yard\"]\n"),
+        1 => Just("  [[device.route]]\n  to = \"198.51.100.16/28\"\n  via = \"10.9.0.9\"\n  \
+                   source = [\"10.0.0.6\", \"192.0.2.1\"]\n"),
+        1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  source = \
+                   \"10.0.0.4-10.0.0.9\"\n  from = \"floor\"\n"),
+        1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  from = \
+                   [\"external\", \"yard\"]\n"),
     ];
     let egress = proptest::option::of((verdict(), service(), far()));
     (rules, policies, acl, behaviour, route, any::<bool>(), egress).prop_map(text_of)
@@ -81,17 +137,21 @@ type Parts = (
 
 fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> String {
     let mut text = format!(
-        "[[segment]]\nname = \"world\"\ninternet = true\n[[device]]\nname = \"edge\"\nbehaviour = {behaviour}\ndefault-policy = \"{}\"\n",
+        "[[segment]]\nname = \"world\"\ninternet = true\n[[device]]\nname = \"edge\"\nbehaviour = \
+         {behaviour}\ndefault-policy = \"{}\"\n",
         if open { "accept" } else { "drop" }
     );
     let filter = if acl.is_some() { "ingress-acl = \"in\"" } else { "" };
     let out = if egress.is_some() { "egress-acl = \"out\"" } else { "" };
     text += &format!(
-        "  [[device.interface]]\n  name = \"floor\"\n  realm = \"internal\"\n  address = \"10.0.0.1/24\"\n  {filter}\n"
+        "  [[device.interface]]\n  name = \"floor\"\n  realm = \"internal\"\n  address = \
+         \"10.0.0.1/24\"\n  {filter}\n"
     );
-    text += "  [[device.interface]]\n  name = \"yard\"\n  realm = \"yard\"\n  address = \"10.9.0.1/24\"\n  services = [\"22/tcp\"]\n";
+    text += "  [[device.interface]]\n  name = \"yard\"\n  realm = \"yard\"\n  address = \
+             \"10.9.0.1/24\"\n  services = [\"22/tcp\"]\n";
     text += &format!(
-        "  [[device.interface]]\n  name = \"uplink\"\n  realm = \"external\"\n  segment = \"world\"\n  address = \"192.0.2.1/28\"\n  {out}\n"
+        "  [[device.interface]]\n  name = \"uplink\"\n  realm = \"external\"\n  segment = \
+         \"world\"\n  address = \"192.0.2.1/28\"\n  {out}\n"
     );
     text += "  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"192.0.2.14\"\n";
     text += route;
@@ -105,19 +165,22 @@ fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> Str
             })
             .collect();
         text += &format!(
-            "  [[device.acl]]\n  name = \"in\"\n  entries = [{}, {{ accept = \"any\", destination = \"198.51.100.0/24\" }}]\n",
+            "  [[device.acl]]\n  name = \"in\"\n  entries = [{}, {{ accept = \"any\", destination \
+             = \"198.51.100.0/24\" }}]\n",
             entries.join(", ")
         );
     }
     if let Some((v, p, d)) = egress {
         let p = if p.starts_with('[') { "\"53/udp\"" } else { p };
         text += &format!(
-            "  [[device.acl]]\n  name = \"out\"\n  entries = [{{ {v} = {p}, destination = \"{d}\" }}, {{ accept = \"any\" }}]\n"
+            "  [[device.acl]]\n  name = \"out\"\n  entries = [{{ {v} = {p}, destination = \"{d}\" \
+             }}, {{ accept = \"any\" }}]\n"
         );
     }
     for (from, into, v, p, s, d) in policies {
         text += &format!(
-            "  [[device.policy]]\n  from = \"{from}\"\n  into = \"{into}\"\n  {v} = {p}\n  source = \"{s}\"\n  destination = \"{d}\"\n"
+            "  [[device.policy]]\n  from = \"{from}\"\n  into = \"{into}\"\n  {v} = {p}\n  source \
+             = \"{s}\"\n  destination = \"{d}\"\n"
         );
     }
     for (i, (rule, enabled)) in rules.iter().enumerate() {
@@ -129,8 +192,9 @@ fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> Str
 /// Packets that lie at the edges of such plans, where faults would be.
 pub(crate) fn packets() -> impl Strategy<Value = Packet> {
     let edge = |a: [u8; 4]| {
-        (0u32..3)
-            .prop_map(move |n| std::net::Ipv4Addr::from_bits(u32::from_be_bytes(a).wrapping_add(n).wrapping_sub(1)))
+        (0u32..3).prop_map(move |n| {
+            std::net::Ipv4Addr::from_bits(u32::from_be_bytes(a).wrapping_add(n).wrapping_sub(1))
+        })
     };
     let address = || {
         prop_oneof![
@@ -157,9 +221,19 @@ pub(crate) fn packets() -> impl Strategy<Value = Packet> {
         ]
     };
     let port = || {
-        prop_oneof![79u16..82, 52u16..55, 442u16..447, 7999u16..8005, 8001u16..8005, 3999u16..4003, 21u16..24, 1u16..]
+        prop_oneof![
+            79u16..82,
+            52u16..55,
+            442u16..447,
+            7999u16..8005,
+            8001u16..8005,
+            3999u16..4003,
+            21u16..24,
+            1u16..
+        ]
     };
-    let protocol = prop_oneof![4 => Just(6u8), 3 => Just(17), 1 => Just(1), 1 => Just(47), 1 => Just(132)];
+    let protocol =
+        prop_oneof![4 => Just(6u8), 3 => Just(17), 1 => Just(1), 1 => Just(47), 1 => Just(132)];
     (protocol, address(), port(), address(), port()).prop_map(|(p, from, a, to, b)| {
         let p = Protocol(p);
         let (a, b) = (if p.is_multiplexed() { a } else { 0 }, if p.has_ports() { b } else { 0 });

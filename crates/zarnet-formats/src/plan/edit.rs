@@ -9,11 +9,12 @@ use zarnet_core::plan::{DeviceId, Place, Plan};
 use super::{LoadError, Loaded, build_from};
 use crate::source::Sources;
 
-/// Carries changes out, one after the other, and builds the plan anew. Each list of changes speaks of the plan that the
-/// list before it leads to.
+/// Carries changes out, one after the other, and builds the plan anew. Each list of changes speaks
+/// of the plan that the list before it leads to.
 ///
 /// # Errors
-/// The problems of the plan that comes of it; none if a change cannot be carried out on the text as it is written.
+/// The problems of the plan that comes of it; none if a change cannot be carried out on the text as
+/// it is written.
 pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<LoadError>> {
     let mut loaded = loaded.clone();
     for list in changes {
@@ -28,10 +29,16 @@ pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<L
 
 fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
     match edit {
-        Edit::Set(table, key, value) => on_table(sources, plan, *table, |t| set(t, key, to_toml(value))),
+        Edit::Set(table, key, value) => {
+            on_table(sources, plan, *table, |t| set(t, key, to_toml(value)))
+        }
         Edit::Unset(table, key) => on_table(sources, plan, *table, |t| t.remove(key).map(|_| ())),
-        Edit::Append(table, key, value) => on_table(sources, plan, *table, |t| append(t, key, to_toml(value))),
-        Edit::Replace(table, key, old, new) => on_table(sources, plan, *table, |t| replace(t, key, old, new)),
+        Edit::Append(table, key, value) => {
+            on_table(sources, plan, *table, |t| append(t, key, to_toml(value)))
+        }
+        Edit::Replace(table, key, old, new) => {
+            on_table(sources, plan, *table, |t| replace(t, key, old, new))
+        }
         Edit::InsertEntry(device, acl, before, value) => {
             let device = &plan.devices[device.index()];
             let name = device.acls[acl.index()].name.clone();
@@ -40,10 +47,12 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
                 let entries = acl.get_mut("entries")?.as_array_mut()?;
                 let at = before.unwrap_or(entries.len()).min(entries.len());
                 let mut entry = to_toml(value);
-                let prefix =
-                    |v: &toml_edit::Value| v.decor().prefix().and_then(|p| p.as_str()).unwrap_or("").to_owned();
+                let prefix = |v: &toml_edit::Value| {
+                    v.decor().prefix().and_then(|p| p.as_str()).unwrap_or("").to_owned()
+                };
                 // what stands before an entry, a comment behind the one above it too, stays there
-                let before = entries.get(at).or(entries.iter().last()).map(prefix).unwrap_or_default();
+                let before =
+                    entries.get(at).or(entries.iter().last()).map(prefix).unwrap_or_default();
                 let line = before.rfind('\n').map(|n| before[n..].to_owned());
                 if let Some(next) = entries.get_mut(at) {
                     next.decor_mut().set_prefix(line.as_deref().unwrap_or(" "));
@@ -56,7 +65,9 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             })
         }
         Edit::Clear(..) => Some(()),
-        Edit::Insert(device, list, before, entries) => insert(sources, plan, *device, *list, *before, entries),
+        Edit::Insert(device, list, before, entries) => {
+            insert(sources, plan, *device, *list, *before, entries)
+        }
         Edit::RemoveRule(device, rule) => {
             let place = plan.devices[device.index()].rules[rule.index()].place;
             let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
@@ -133,7 +144,9 @@ fn on_table(
             let name = plan.segments[s.index()].name.clone();
             in_files(sources, |doc| change(named(doc.get_mut("segment")?, &name)?))
         }
-        Table::Groups => in_files(sources, |doc| change(doc.get_mut("addresses")?.as_table_like_mut()?)),
+        Table::Groups => {
+            in_files(sources, |doc| change(doc.get_mut("addresses")?.as_table_like_mut()?))
+        }
         Table::Device(d) => on_device(sources, &device(d).name, change),
         Table::Interface(d, i) => {
             let name = device(d).interfaces[i.index()].name.clone();
@@ -183,7 +196,10 @@ fn on_device(
 }
 
 /// Tries a change on one file after the other, and keeps the first in which it finds its table.
-fn in_files(sources: &mut Sources, mut change: impl FnMut(&mut DocumentMut) -> Option<()>) -> Option<()> {
+fn in_files(
+    sources: &mut Sources,
+    mut change: impl FnMut(&mut DocumentMut) -> Option<()>,
+) -> Option<()> {
     sources.0.iter_mut().find_map(|file| {
         let mut doc: DocumentMut = file.text().parse().ok()?;
         change(&mut doc)?;
@@ -204,9 +220,12 @@ fn nth(list: &mut Item, position: usize) -> Option<&mut dyn TableLike> {
 fn tables(list: &mut Item) -> Box<dyn Iterator<Item = &mut dyn TableLike> + '_> {
     match list {
         Item::ArrayOfTables(tables) => Box::new(tables.iter_mut().map(|t| t as &mut dyn TableLike)),
-        Item::Value(toml_edit::Value::Array(array)) => {
-            Box::new(array.iter_mut().filter_map(|v| v.as_inline_table_mut()).map(|t| t as &mut dyn TableLike))
-        }
+        Item::Value(toml_edit::Value::Array(array)) => Box::new(
+            array
+                .iter_mut()
+                .filter_map(|v| v.as_inline_table_mut())
+                .map(|t| t as &mut dyn TableLike),
+        ),
         _ => Box::new(std::iter::empty()),
     }
 }
@@ -234,7 +253,8 @@ fn set(table: &mut dyn TableLike, key: &str, mut value: toml_edit::Value) -> Opt
         *item = Item::Value(value);
     } else {
         // the layout of the key before it is that of the new one
-        let indent = table.iter().last().and_then(|(k, _)| table.key(k)).map(|k| k.leaf_decor().clone());
+        let indent =
+            table.iter().last().and_then(|(k, _)| table.key(k)).map(|k| k.leaf_decor().clone());
         // in a table on one line, the space before its end is the last value's
         let last = table.iter().last().map(|(k, _)| k.to_owned());
         if let Some(before) = last.and_then(|k| table.get_mut(&k)).and_then(Item::as_value_mut) {
@@ -314,11 +334,16 @@ fn insert(
     all.extend(device.routes.iter().map(|r| r.place));
     all.extend(device.acls.iter().map(|a| a.place));
     all.extend(device.policies.iter().map(|p| p.place));
-    // rules may refer to pools below them, but a pool that a rule makes up stands where the rule does
+    // rules may refer to pools below them, but a pool that a rule makes up stands where the rule
+    // does
     all.extend(device.pools.iter().map(|p| p.place));
     all.extend(device.rules.iter().map(|r| r.place));
     let last = || {
-        places.last().copied().or(all.iter().copied().filter(|p| p.file == device.place.file).max_by_key(|p| p.start))
+        places.last().copied().or(all
+            .iter()
+            .copied()
+            .filter(|p| p.file == device.place.file)
+            .max_by_key(|p| p.start))
     };
     let place = anchor.or_else(last).unwrap_or(device.place);
     let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
@@ -358,8 +383,10 @@ fn block(text: &str, place: Place) -> Option<Range<usize>> {
         *at += line.len();
         Some((start, line))
     });
-    let end =
-        next.skip(1).find(|(_, line)| line.trim_start().starts_with('[')).map_or(text.len(), |(at, _)| header + at);
+    let end = next
+        .skip(1)
+        .find(|(_, line)| line.trim_start().starts_with('['))
+        .map_or(text.len(), |(at, _)| header + at);
     Some(with_comments(text, header)..if end < text.len() { with_comments(text, end) } else { end })
 }
 

@@ -17,9 +17,9 @@ pub use edit::edited;
 /// A plan and the files it came from.
 #[derive(Debug, Clone)]
 pub struct Loaded {
-    /// The plan.
+    /// The plan, built and checked.
     pub plan: Plan,
-    /// Its files.
+    /// The files that it was read from.
     pub sources: Sources,
     /// Where the files lie that it may include.
     reach: Reach,
@@ -30,16 +30,16 @@ pub struct Loaded {
 pub enum LoadError {
     /// The file that the user named cannot be read.
     Unreadable {
-        /// The file.
+        /// Path of the file.
         path: PathBuf,
-        /// Why not.
+        /// Why it cannot be read.
         error: ReadError,
     },
     /// Something is wrong with it.
     Problems {
-        /// What.
+        /// Everything that is wrong, up to a limit.
         problems: Problems,
-        /// Its files.
+        /// The files that it was read from.
         sources: Sources,
     },
 }
@@ -52,7 +52,8 @@ pub fn load(path: &Path, reach: Reach) -> Result<Loaded, LoadError> {
     load_after(path, reach, Sources::default())
 }
 
-/// The same for a further plan: its files stand behind those that were read before, and its places count on.
+/// The same for a further plan: its files stand behind those that were read before, and its places
+/// count on.
 ///
 /// # Errors
 /// All problems of all its files at once.
@@ -69,7 +70,8 @@ pub(crate) fn load_after(path: &Path, reach: Reach, before: Sources) -> Result<L
     }
 }
 
-const TOO_LONG: PlanError = PlanError::TooMany { what: "octets in a plan", most: limits::PLAN_OCTETS };
+const TOO_LONG: PlanError =
+    PlanError::TooMany { what: "octets in a plan", most: limits::PLAN_OCTETS };
 
 /// The same for a text that is already there; `path` is where it would be.
 ///
@@ -79,14 +81,20 @@ pub fn from_text(path: &Path, text: String) -> Result<Loaded, LoadError> {
     from_text_after(path, text, Reach::below_folder_of(path), Sources::default())
 }
 
-fn from_text_after(path: &Path, text: String, reach: Reach, before: Sources) -> Result<Loaded, LoadError> {
+fn from_text_after(
+    path: &Path,
+    text: String,
+    reach: Reach,
+    before: Sources,
+) -> Result<Loaded, LoadError> {
     let first = before.0.len();
     let mut sources = before;
     sources.0.push(SourceFile::new(path.into(), text));
     build_from(sources, first, reach)
 }
 
-/// Reads one text as a plan, without the files that it includes: what it says, and what is wrong with its notation.
+/// Reads one text as a plan, without the files that it includes: what it says, and what is wrong
+/// with its notation.
 pub fn draft(text: &str) -> (Draft, Problems) {
     let (mut draft, problems) = (Draft::default(), Collected::default());
     read::file(0, text, &mut draft, &problems);
@@ -156,6 +164,8 @@ fn read_include(
         Ok(text) => Ok(SourceFile::new(path.into(), text)),
         Err(ReadError::Outside(_)) => Err(PlanError::IncludeOutside { path: name.into() }),
         Err(ReadError::TooLarge(_)) => Err(TOO_LONG),
-        Err(error) => Err(PlanError::IncludeUnreadable { path: name.into(), error: error.to_string() }),
+        Err(error) => {
+            Err(PlanError::IncludeUnreadable { path: name.into(), error: error.to_string() })
+        }
     }
 }

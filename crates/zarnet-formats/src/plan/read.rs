@@ -1,8 +1,8 @@
 //! The keys of a plan file, table by table.
 
 use zarnet_core::plan::{
-    BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost, DraftInterface, DraftPolicy,
-    DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment,
+    BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost,
+    DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment,
 };
 
 use crate::toml_reader::{Collected, Reader, Text, parse, place};
@@ -58,15 +58,21 @@ fn device(r: Reader<'_>) -> Option<DraftDevice> {
     r.prose("note");
     let behaviour = if r.is_table("behaviour") {
         let mut settings = r.settings("behaviour").unwrap_or_default();
-        let preset = settings.iter().position(|s| s.key.value == "preset").map(|i| settings.remove(i));
+        let preset =
+            settings.iter().position(|s| s.key.value == "preset").map(|i| settings.remove(i));
         BehaviourDraft { preset: preset.and_then(|p| p.values.into_iter().next()), settings }
     } else {
         BehaviourDraft { preset: r.text("behaviour"), settings: Vec::new() }
     };
     let default_policy = r.text("default-policy");
     let forwarding = r.flag("forwarding", true);
-    let timers = if r.is_table("timers") { r.settings("timers") } else { r.text("timers").map(|_| Vec::new()) };
-    let interfaces = r.tables("interface", "an interface").into_iter().filter_map(interface).collect();
+    let timers = if r.is_table("timers") {
+        r.settings("timers")
+    } else {
+        r.text("timers").map(|_| Vec::new())
+    };
+    let interfaces =
+        r.tables("interface", "an interface").into_iter().filter_map(interface).collect();
     let routes = r.tables("route", "a route").into_iter().filter_map(route).collect();
     let acls = r.tables("acl", "a filter").into_iter().filter_map(acl).collect();
     let policies = r.tables("policy", "a policy entry").into_iter().map(policy).collect();
@@ -99,7 +105,8 @@ fn interface(r: Reader<'_>) -> Option<DraftInterface> {
     }
     let (realm, segment) = (r.text("realm"), r.text("segment"));
     let (lease, ping) = (r.flag("lease", false), r.flag("ping", true));
-    let (also, proxy_arp) = (r.texts("also").unwrap_or_default(), r.texts("proxy-arp").unwrap_or_default());
+    let (also, proxy_arp) =
+        (r.texts("also").unwrap_or_default(), r.texts("proxy-arp").unwrap_or_default());
     let services = r.texts("services").unwrap_or_default();
     let (ingress_acl, egress_acl) = (r.text("ingress-acl"), r.text("egress-acl"));
     r.prose("note");
@@ -178,7 +185,8 @@ fn rule(r: Reader<'_>) -> Option<DraftRule> {
     let (name, kind) = (r.needed("name"), r.needed("type"));
     let (enabled, log, note) = (r.flag("enabled", true), r.text_or_flag("log"), r.prose("note"));
     let (from, into) = (r.texts("from"), r.texts("into"));
-    let (source, destination, service) = (r.texts("source"), r.texts("destination"), r.texts("service"));
+    let (source, destination, service) =
+        (r.texts("source"), r.texts("destination"), r.texts("service"));
     let (direction, limit) = (r.text("direction"), r.integer("limit"));
     let (internal, external) = (r.texts("internal"), r.text("external"));
     let (translate_as, when_exhausted) = (r.text("as"), r.text("when-exhausted"));
@@ -216,7 +224,17 @@ fn expect(r: Reader<'_>) -> Option<DraftExpect> {
     let seen_by = r.tables("seen-by", "a view").into_iter().filter_map(seen_by).collect();
     let place = r.place;
     r.finish();
-    Some(DraftExpect { place, flow: flow?, becomes, reaches, refused, unreachable, reason, seen_by, note })
+    Some(DraftExpect {
+        place,
+        flow: flow?,
+        becomes,
+        reaches,
+        refused,
+        unreachable,
+        reason,
+        seen_by,
+        note,
+    })
 }
 
 fn seen_by(r: Reader<'_>) -> Option<DraftSeenBy> {

@@ -16,8 +16,8 @@ use super::source::{Located, Source};
 use super::wire::Wire;
 use super::{Fault, ObservedAt, Skipped};
 
-/// The first fragments of datagrams, for those behind them. One that comes before its first waits for it at the device, and
-/// then says nothing new.
+/// The first fragments of datagrams, for those behind them. One that comes before its first waits
+/// for it at the device, and then says nothing new.
 #[derive(Default)]
 struct Heads {
     known: HashMap<Datagram, (i128, Packet)>,
@@ -104,7 +104,8 @@ impl Capture {
         })
     }
 
-    /// Gives away the next packets as long as they are usual ones and are taken. What is not is left to [`Self::next_decoded`].
+    /// Gives away the next packets as long as they are usual ones and are taken. What is not is
+    /// left to [`Self::next_decoded`].
     pub(super) fn take_usual(&mut self, mut take: impl FnMut(i128, Packet) -> bool) {
         let Some(records) = self.records else { return };
         let data = self.reader.data();
@@ -120,14 +121,15 @@ impl Capture {
         self.reader.consume_noshift(at);
     }
 
-    /// Whether the next block says that it is shorter than its own frame; not every such block does the reader refuse.
+    /// Whether the next block says that it is shorter than its own frame; not every such block does
+    /// the reader refuse.
     fn is_too_short(&self) -> bool {
         let length = self.reader.data().get(4..8).filter(|_| self.is_blocks);
         let number = if self.big_endian { u32::from_be_bytes } else { u32::from_le_bytes };
         length.and_then(|l| l.try_into().ok()).is_some_and(|l| number(l) < 12)
     }
 
-    /// The next packet.
+    /// The next packet with its time in nanoseconds.
     pub(super) fn next_decoded(&mut self) -> Option<Result<(i128, Decoded), Fault>> {
         while !self.ended {
             if self.is_too_short() {
@@ -147,8 +149,10 @@ impl Capture {
                             return Some(Err(version(h.major_version, h.minor_version)));
                         }
                         PcapBlockOwned::LegacyHeader(h) => {
-                            let ticks = if h.is_nanosecond_precision() { 1_000_000_000 } else { 1_000_000 };
-                            self.wires = vec![Wire { link: h.network.0, ticks, offset: h.thiszone.into() }];
+                            let ticks =
+                                if h.is_nanosecond_precision() { 1_000_000_000 } else { 1_000_000 };
+                            self.wires =
+                                vec![Wire { link: h.network.0, ticks, offset: h.thiszone.into() }];
                             self.records = (!h.is_bigendian()).then_some(Records::Classic);
                             None
                         }
@@ -164,16 +168,26 @@ impl Capture {
                             None
                         }
                         PcapBlockOwned::NG(Block::InterfaceDescription(i)) => {
-                            let ticks =
-                                ticks_of(i.options.iter().find(|o| o.code.0 == 9).and_then(|o| o.value.first()));
+                            let ticks = ticks_of(
+                                i.options
+                                    .iter()
+                                    .find(|o| o.code.0 == 9)
+                                    .and_then(|o| o.value.first()),
+                            );
                             let offset = i.options.iter().find(|o| o.code.0 == 14);
                             let offset = offset.and_then(|o| o.value.get(..8)?.try_into().ok());
-                            let number = if self.big_endian { i64::from_be_bytes } else { i64::from_le_bytes };
+                            let number = if self.big_endian {
+                                i64::from_be_bytes
+                            } else {
+                                i64::from_le_bytes
+                            };
                             let offset = offset.map_or(0, number);
                             if self.wires.len() >= limits::WIRES {
                                 self.ended = true;
                                 let most = limits::WIRES;
-                                return Some(Err(Fault::CaptureMalformed(format!("more than {most} interfaces"))));
+                                return Some(Err(Fault::CaptureMalformed(format!(
+                                    "more than {most} interfaces"
+                                ))));
                             }
                             self.wires.push(Wire { link: i.linktype.0, ticks, offset });
                             None
@@ -182,7 +196,8 @@ impl Capture {
                             let wire = self.wires.get(e.if_id as usize);
                             let length = (e.caplen as usize).min(e.data.len());
                             let ticks = u64::from(e.ts_high) << 32 | u64::from(e.ts_low);
-                            // of an interface that was not described, neither link nor clock are known
+                            // of an interface that was not described, neither link nor clock are
+                            // known
                             if wire.is_none() {
                                 self.packets += 1;
                                 self.skipped.bad += 1;
@@ -205,7 +220,9 @@ impl Capture {
                         };
                         match decoded {
                             Ok((decoded, datagram)) => {
-                                if let (Decoded::Packet(packet), Some(datagram)) = (decoded, datagram) {
+                                if let (Decoded::Packet(packet), Some(datagram)) =
+                                    (decoded, datagram)
+                                {
                                     self.heads.remember(datagram, time, packet);
                                 }
                                 found = Some(Ok((time, decoded)));
@@ -232,7 +249,8 @@ impl Capture {
                 }
                 Err(PcapError::Incomplete(_)) => {
                     // a refill that brings nothing: the capture ends in the middle of a block
-                    let stuck = self.refilled_at == Some(self.consumed) && self.reader.reader_exhausted();
+                    let stuck =
+                        self.refilled_at == Some(self.consumed) && self.reader.reader_exhausted();
                     self.refilled_at = Some(self.consumed);
                     if stuck || self.reader.refill().is_err() {
                         self.ended = true;
@@ -242,7 +260,8 @@ impl Capture {
                     continue;
                 }
                 Err(PcapError::BufferTooSmall) => {
-                    // room is made only for what there may be: a block of 100 octets may say that it has a million
+                    // room is made only for what there may be: a block of 100 octets may say that
+                    // it has a million
                     if self.reader.refill().is_err() || self.reader.reader_exhausted() {
                         self.ended = true;
                         let known = self.failure.fault();
@@ -290,11 +309,14 @@ fn describe<I>(error: &PcapError<I>) -> String {
     .into()
 }
 
-/// Ticks of a second by the option `if_tsresol`: a negative power of ten, or of two if the highest bit is set.
+/// Ticks of a second by the option `if_tsresol`: a negative power of ten, or of two if the highest
+/// bit is set.
 fn ticks_of(option: Option<&u8>) -> u64 {
     match option {
         None => 1_000_000,
-        Some(n) if n & 0x80 != 0 => 1u64.checked_shl(u32::from(n & 0x7f)).filter(|t| *t > 0).unwrap_or(1 << 63),
+        Some(n) if n & 0x80 != 0 => {
+            1u64.checked_shl(u32::from(n & 0x7f)).filter(|t| *t > 0).unwrap_or(1 << 63)
+        }
         Some(n) => 10u64.checked_pow(u32::from(*n)).unwrap_or(10_000_000_000_000_000_000),
     }
 }

@@ -5,7 +5,8 @@ use zarnet_core::net::{Instant, parse_span};
 
 use super::Fault;
 
-/// The clock of a prediction. Times of day count from its origin: the first one that is read, unless it is known already.
+/// The clock of a prediction. Times of day count from its origin: the first one that is read,
+/// unless it is known already.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Clock {
     origin: Option<i128>,
@@ -17,7 +18,8 @@ pub(super) struct Clock {
     has_plain: bool,
 }
 
-/// So far before the first time of day the origin is taken to be while it is looked for, in nanoseconds: a century.
+/// So far before the first time of day the origin is taken to be while it is looked for, in
+/// nanoseconds: a century.
 const BEFORE_ALL: i128 = limits::SECONDS as i128 * 1_000_000_000;
 
 impl Clock {
@@ -36,8 +38,8 @@ impl Clock {
         self.earliest
     }
 
-    /// Whether times were read that count from the origin, and others that do not: which comes first is not known before the
-    /// origin is.
+    /// Whether times were read that count from the origin, and others that do not: which comes
+    /// first is not known before the origin is.
     pub(super) fn is_mixed(&self) -> bool {
         self.has_plain && self.earliest.is_some()
     }
@@ -68,7 +70,9 @@ impl Clock {
             Ok(span) => within_a_century((Instant::ZERO + span).0, text).map(Instant),
             Err(error) => match day_time(text) {
                 Some(at) => self.absolute(at).ok_or_else(|| Fault::NegativeTime(text.into())),
-                None if text.starts_with('-') && text.len() > 1 => Err(Fault::NegativeTime(text.into())),
+                None if text.starts_with('-') && text.len() > 1 => {
+                    Err(Fault::NegativeTime(text.into()))
+                }
                 None => Err(Fault::Notation { column: "start", error }),
             },
         }

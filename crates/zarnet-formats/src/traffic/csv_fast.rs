@@ -1,6 +1,7 @@
-//! The lines that nearly every flow list consists of, read where they lie, many octets at a time: numbers, addresses and
-//! protocol names without quotes or spaces. A line of any other kind is left to the careful reader, which also tells what
-//! is wrong with it. Nothing here branches on the length of a field: lengths are what a processor guesses worst.
+//! The lines that nearly every flow list consists of, read where they lie, many octets at a time:
+//! numbers, addresses and protocol names without quotes or spaces. A line of any other kind is left
+//! to the careful reader, which also tells what is wrong with it. Nothing here branches on the
+//! length of a field: lengths are what a processor guesses worst.
 
 use std::net::IpAddr;
 
@@ -13,20 +14,21 @@ use super::fields::Column;
 
 /// Room from the beginning of a line on: a stretch that begins behind another.
 pub(super) const ROOM: usize = STRETCH + AROUND;
-/// So many octets of a line are looked at at once. Most lines are no longer; of others, the first stretch reaches to the
-/// destination's address, and the second to the end.
+/// So many octets of a line are looked at at once. Most lines are no longer; of others, the first
+/// stretch reaches to the destination's address, and the second to the end.
 const STRETCH: usize = 64;
 /// A stretch, and room for eight octets from any place that a field can seem to begin at.
 const AROUND: usize = 2 * STRETCH + 8;
 /// The digit `0` in each of eight octets.
 const ZEROS: u64 = 0x3030_3030_3030_3030;
 
-/// Some columns of a line, and where their fields and the parts of these end. What is wrong is gathered, and asked for once
-/// at the end: what comes of it until then is of no account.
+/// Some columns of a line, and where their fields and the parts of these end. What is wrong is
+/// gathered, and asked for once at the end: what comes of it until then is of no account.
 struct Stretch<'a> {
     /// The octets of the stretch, and a few more.
     text: &'a [u8; AROUND],
-    /// A bit for every octet below `0`: commas, points, line ends and all that does not belong here.
+    /// A bit for every octet below `0`: commas, points, line ends and all that does not belong
+    /// here.
     marks: u64,
     /// A bit for every line end.
     ends: u64,
@@ -43,8 +45,8 @@ struct Stretch<'a> {
 /// A run of octets up to a mark.
 struct Run {
     length: usize,
-    /// Its octets as digits, the last one highest, zeros below the first. What is longer than eight octets is refused by its
-    /// length, and so is nothing.
+    /// Its octets as digits, the last one highest, zeros below the first. What is longer than eight
+    /// octets is refused by its length, and so is nothing.
     digits: u64,
     mark: u8,
 }
@@ -80,8 +82,10 @@ impl<'a> Stretch<'a> {
         self.marks &= self.marks.wrapping_sub(1);
         let length = end.wrapping_sub(self.at);
         let mark = self.text[end];
-        let from: &[u8; 8] = self.text[self.at & (2 * STRETCH - 1)..].first_chunk().unwrap_or(&[0; 8]);
-        let digits = (u64::from_le_bytes(*from) ^ ZEROS) << (length.wrapping_mul(8).wrapping_neg() & 63);
+        let from: &[u8; 8] =
+            self.text[self.at & (2 * STRETCH - 1)..].first_chunk().unwrap_or(&[0; 8]);
+        let digits =
+            (u64::from_le_bytes(*from) ^ ZEROS) << (length.wrapping_mul(8).wrapping_neg() & 63);
         self.at = end + 1;
         Run { length, digits, mark }
     }
@@ -104,8 +108,24 @@ impl<'a> Stretch<'a> {
     /// Seconds with at most eight decimals, in nanoseconds, and the mark behind them.
     #[inline(always)]
     fn seconds(&mut self) -> (u64, u8) {
-        const SCALE: [u64; 16] =
-            [0, 100_000_000, 10_000_000, 1_000_000, 100_000, 10_000, 1000, 100, 10, 0, 0, 0, 0, 0, 0, 0];
+        const SCALE: [u64; 16] = [
+            0,
+            100_000_000,
+            10_000_000,
+            1_000_000,
+            100_000,
+            10_000,
+            1000,
+            100,
+            10,
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
+        ];
         let run = self.next();
         let whole = self.number(&run) * 1_000_000_000;
         if run.mark != b'.' {
@@ -121,10 +141,12 @@ impl<'a> Stretch<'a> {
         for octet in 0..4 {
             let run = self.next();
             let digits = (run.digits >> 32) as u32;
-            // hundreds, tens and ones one below the other; of three digits up to 255 nothing is carried
+            // hundreds, tens and ones one below the other; of three digits up to 255 nothing is
+            // carried
             let value = digits.wrapping_mul(1 + (10 << 8) + (100 << 16)) >> 24;
             address = address << 8 | value;
-            // no leading zero, which means octal to some: then this is below nothing, and so more than anything
+            // no leading zero, which means octal to some: then this is below nothing, and so more
+            // than anything
             most = most.max(digits.swap_bytes().wrapping_sub(LEAST[run.length & 7]));
             lengths |= run.length.wrapping_sub(1);
             self.expect(run.mark, if octet < 3 { b'.' } else { b',' });
@@ -197,8 +219,8 @@ pub(super) fn suits(columns: &[Column]) -> bool {
     columns.len() >= 6 && USUAL.starts_with(columns)
 }
 
-/// The flow of the line that `text` begins with, with so many of the usual columns, and the line's length
-/// with its end; if it is a plain line about TCP, UDP or ICMP between IPv4 addresses.
+/// The flow of the line that `text` begins with, with so many of the usual columns, and the line's
+/// length with its end; if it is a plain line about TCP, UDP or ICMP between IPv4 addresses.
 #[inline(always)]
 pub(super) fn flow(text: &[u8; ROOM], columns: usize) -> Option<(Flow, usize)> {
     const TCP: u64 = letters(b"tcp");
@@ -290,10 +312,20 @@ mod tests {
 
     fn near_plain() -> impl Strategy<Value = String> {
         let field = |plain: &'static str| prop_oneof![9 => plain, 1 => "[0-9a-z. :\"-]{0,12}"];
-        let address = || field("[0-9]{1,3}(\\.[0-9]{1,3}){3}|[12]?[0-9]?[0-9](\\.[12]?[0-9]?[0-9]){3}");
+        let address =
+            || field("[0-9]{1,3}(\\.[0-9]{1,3}){3}|[12]?[0-9]?[0-9](\\.[12]?[0-9]?[0-9]){3}");
         let time = || field("[0-9]{1,9}(\\.[0-9]{0,9})?");
         let port = || field("[0-9]{0,6}");
-        (time(), field("tcp|udp|icmp|gre"), address(), port(), address(), port(), time(), field("|close|reset|silent"))
+        (
+            time(),
+            field("tcp|udp|icmp|gre"),
+            address(),
+            port(),
+            address(),
+            port(),
+            time(),
+            field("|close|reset|silent"),
+        )
             .prop_map(|(a, b, c, d, e, f, g, h)| format!("{a},{b},{c},{d},{e},{f},{g},{h}"))
     }
 

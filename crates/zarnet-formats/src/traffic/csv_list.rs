@@ -33,7 +33,8 @@ impl<'a> CsvList<'a> {
                 Some(Ok(line)) => record(line),
             };
             let columns = header.and_then(|names| {
-                let columns = names.iter().map(|n| Column::named(n)).collect::<Result<Vec<_>, _>>()?;
+                let columns =
+                    names.iter().map(|n| Column::named(n)).collect::<Result<Vec<_>, _>>()?;
                 Column::check(&columns).map(|()| columns)
             });
             let columns = columns.map_err(|fault| (lines.number, fault))?;
@@ -59,7 +60,8 @@ impl Source for CsvList<'_> {
     #[inline]
     fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
         if self.plain
-            && let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
+            && let Some(flow) =
+                self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
         {
             clock.note_plain();
             return Some(Ok(Item::Flow(flow)));
@@ -70,7 +72,10 @@ impl Source for CsvList<'_> {
     fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) {
         while self.plain && batch.len() < most {
             // told here once more: as a function for both, it would no longer be entered in place
-            let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len())) else { return };
+            let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
+            else {
+                return;
+            };
             batch.push(Item::Flow(flow));
         }
         clock.note_plain();
@@ -83,7 +88,11 @@ impl Source for CsvList<'_> {
 
 /// Any line, with what is wrong with it.
 #[inline(never)]
-pub(super) fn careful(line: &[u8], columns: &[Column], context: &mut Context<'_>) -> Result<Flow, Fault> {
+pub(super) fn careful(
+    line: &[u8],
+    columns: &[Column],
+    context: &mut Context<'_>,
+) -> Result<Flow, Fault> {
     let Ok(text) = std::str::from_utf8(line) else { return Err(Fault::Malformed("text".into())) };
     let mut fields = Fields::EMPTY;
     if memchr::memchr(b'"', line).is_some() {
@@ -103,7 +112,10 @@ pub(super) fn careful(line: &[u8], columns: &[Column], context: &mut Context<'_>
                 value
             }
             None if i + 1 == columns.len() => rest,
-            _ => return count(columns.len(), text.split(',').count()).and(Err(Fault::Malformed("CSV".into()))),
+            _ => {
+                return count(columns.len(), text.split(',').count())
+                    .and(Err(Fault::Malformed("CSV".into())));
+            }
         };
         fields.set(*column, trim(value), context)?;
     }
@@ -124,7 +136,8 @@ fn count(wanted: usize, got: usize) -> Result<(), Fault> {
 }
 
 thread_local! {
-    /// Reads lines with quotes. Its tables are made once a thread: they cost more than a line, and cannot be copied.
+    /// Reads lines with quotes. Its tables are made once a thread: they cost more than a line, and
+    /// cannot be copied.
     static QUOTED: RefCell<csv_core::Reader> = RefCell::new(csv_core::Reader::new());
 }
 
@@ -137,16 +150,20 @@ fn record(line: &[u8]) -> Result<Vec<String>, Fault> {
         reader.reset();
         // that there is no more ends the record, unless something in the line did
         for input in [line, &[]] {
-            let (read, _, more, ended) = reader.read_record(input, &mut octets[written..], &mut ends[fields..]);
+            let (read, _, more, ended) =
+                reader.read_record(input, &mut octets[written..], &mut ends[fields..]);
             (written, fields) = (written + more, fields + ended);
             if read != ReadRecordResult::InputEmpty {
                 break;
             }
         }
     });
-    let octets = std::str::from_utf8(&octets[..written]).map_err(|_| Fault::Malformed("CSV".into()))?;
+    let octets =
+        std::str::from_utf8(&octets[..written]).map_err(|_| Fault::Malformed("CSV".into()))?;
     let mut start = 0;
-    let field = |end: &usize| octets.get(std::mem::replace(&mut start, *end)..*end).unwrap_or("").trim().to_owned();
+    let field = |end: &usize| {
+        octets.get(std::mem::replace(&mut start, *end)..*end).unwrap_or("").trim().to_owned()
+    };
     Ok(ends[..fields].iter().map(field).collect())
 }
 
@@ -159,8 +176,11 @@ mod tests {
     proptest! {
         /// A line that is quoted as RFC 4180 says comes out as it went in.
         #[test]
-        fn quoted_fields_come_out_as_they_went_in(fields in proptest::collection::vec("[a-z,\" ]{0,6}", 1..9)) {
-            let quoted: Vec<String> = fields.iter().map(|f| format!("\"{}\"", f.replace('"', "\"\""))).collect();
+        fn quoted_fields_come_out_as_they_went_in(
+            fields in proptest::collection::vec("[a-z,\" ]{0,6}", 1..9),
+        ) {
+            let quoted: Vec<String> =
+                fields.iter().map(|f| format!("\"{}\"", f.replace('"', "\"\""))).collect();
             let trimmed: Vec<String> = fields.iter().map(|f| f.trim().to_owned()).collect();
             prop_assert_eq!(record(quoted.join(",").as_bytes()).unwrap(), trimmed);
         }

@@ -1,5 +1,5 @@
-//! What a captured frame holds, read octet by octet within what there is: a frame may be cut short anywhere, and may say
-//! anything of its own length.
+//! What a captured frame holds, read octet by octet within what there is: a frame may be cut short
+//! anywhere, and may say anything of its own length.
 
 use std::net::IpAddr;
 
@@ -52,7 +52,8 @@ pub(super) fn decode(link: i32, data: &[u8]) -> Result<(Decoded, Option<Datagram
         return Ok((Decoded::Error(error), None));
     }
     let (signal, from, to) = transport(protocol, payload)?;
-    let ends = Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
+    let ends =
+        Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
     Ok((Decoded::Packet(Packet { protocol, signal, ends }), datagram.map(|d| d.1)))
 }
 
@@ -102,7 +103,7 @@ struct Ip<'a> {
 
 /// What a fragment is of its datagram.
 struct Part {
-    /// Not the first.
+    /// Whether it is another fragment than the first.
     later: bool,
     id: u32,
 }
@@ -121,18 +122,27 @@ fn ipv4(data: &[u8]) -> Option<Ip<'_>> {
     if header < 20 {
         return None;
     }
-    let address = |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(data.get(at..at + 4)?).ok()?.into()));
+    let address =
+        |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(data.get(at..at + 4)?).ok()?.into()));
     let (total, fragment) = (usize::from(word_at(data, 2)?), word_at(data, 6)?);
-    // a capture made before a large segment was cut has a length of 0: then all that there is counts
+    // a capture made before a large segment was cut has a length of 0: then all that there is
+    // counts
     let end = if total >= header { total.min(data.len()) } else { data.len() };
     let mut payload = data.get(header..end)?;
     let mut protocol = *data.get(9)?;
     let (more, offset) = (fragment & 0x2000 != 0, fragment & 0x1fff);
-    let part = (more || offset > 0).then_some(Part { later: offset > 0, id: word_at(data, 4)?.into() });
+    let part =
+        (more || offset > 0).then_some(Part { later: offset > 0, id: word_at(data, 4)?.into() });
     if protocol == AUTHENTICATION && offset == 0 {
         (protocol, payload) = (*payload.first()?, payload.get(authentication_length(payload)?..)?);
     }
-    Some(Ip { source: address(12)?, destination: address(16)?, protocol: Protocol(protocol), part, payload })
+    Some(Ip {
+        source: address(12)?,
+        destination: address(16)?,
+        protocol: Protocol(protocol),
+        part,
+        payload,
+    })
 }
 
 /// The number of an authentication header.
@@ -143,10 +153,11 @@ fn authentication_length(header: &[u8]) -> Option<usize> {
     Some((usize::from(*header.get(1)?) + 2) * 4)
 }
 
-/// RFC 8200 §3 and §4: each extension header tells what follows it. Every step takes eight octets at least, so that the walk
-/// ends with the frame.
+/// RFC 8200 §3 and §4: each extension header tells what follows it. Every step takes eight octets
+/// at least, so that the walk ends with the frame.
 fn ipv6(data: &[u8]) -> Option<Ip<'_>> {
-    let address = |at: usize| Some(IpAddr::V6(<[u8; 16]>::try_from(data.get(at..at + 16)?).ok()?.into()));
+    let address =
+        |at: usize| Some(IpAddr::V6(<[u8; 16]>::try_from(data.get(at..at + 16)?).ok()?.into()));
     let (source, destination) = (address(8)?, address(24)?);
     let length = usize::from(word_at(data, 4)?);
     let rest = data.get(40..)?;
@@ -177,11 +188,13 @@ fn ipv6(data: &[u8]) -> Option<Ip<'_>> {
     Some(Ip { source, destination, protocol: Protocol(next), part, payload })
 }
 
-/// Signal and ports of a transport header; query ids for ICMP, nothing for protocols that have neither.
+/// Signal and ports of a transport header; query ids for ICMP, nothing for protocols that have
+/// neither.
 fn transport(protocol: Protocol, payload: &[u8]) -> Result<(Signal, u16, u16), Why> {
     let word = |at: usize| word_at(payload, at);
     if protocol.has_query_id() {
-        let signal = payload.first().and_then(|kind| query_signal(protocol, *kind)).ok_or(Why::IcmpOther)?;
+        let signal =
+            payload.first().and_then(|kind| query_signal(protocol, *kind)).ok_or(Why::IcmpOther)?;
         let id = word(4).ok_or(Why::NotIp)?;
         return Ok(if signal == Signal::Query { (signal, id, 0) } else { (signal, 0, id) });
     }
@@ -198,9 +211,9 @@ fn transport(protocol: Protocol, payload: &[u8]) -> Result<(Signal, u16, u16), W
     Ok((Signal::Plain, 0, 0))
 }
 
-/// An ICMP error about an IPv4 packet: destination unreachable, time exceeded, parameter problem (RFC 792). The embedded
-/// header tells by its own length where its ports are (RFC 5508 §4.1 REQ-3b); checksums are not looked at, for captures are
-/// made before and after they are filled in.
+/// An ICMP error about an IPv4 packet: destination unreachable, time exceeded, parameter problem
+/// (RFC 792). The embedded header tells by its own length where its ports are (RFC 5508 §4.1
+/// REQ-3b); checksums are not looked at, for captures are made before and after they are filled in.
 fn icmp_error(protocol: Protocol, from: IpAddr, to: IpAddr, payload: &[u8]) -> Option<IcmpError> {
     if protocol != Protocol::ICMP || !matches!(payload.first()?, 3 | 11 | 12) {
         return None;
@@ -211,11 +224,15 @@ fn icmp_error(protocol: Protocol, from: IpAddr, to: IpAddr, payload: &[u8]) -> O
         return None;
     }
     let protocol = Protocol(*embedded.get(9)?);
-    let address = |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(embedded.get(at..at + 4)?).ok()?.into()));
+    let address =
+        |at: usize| Some(IpAddr::V4(<[u8; 4]>::try_from(embedded.get(at..at + 4)?).ok()?.into()));
     let (source, destination) = (address(12)?, address(16)?);
     let inner = embedded.get(header..).unwrap_or(&[]);
     let word = |at: usize| word_at(inner, at);
-    let ends = |from, to| Tuple { source: Endpoint::new(source, from), destination: Endpoint::new(destination, to) };
+    let ends = |from, to| Tuple {
+        source: Endpoint::new(source, from),
+        destination: Endpoint::new(destination, to),
+    };
     let (signal, ends) = match protocol {
         // the first octets of a datagram that was no first fragment would be anything
         p if p.has_ports() => (Signal::Plain, ends(word(0)?, word(2)?)),
@@ -243,8 +260,8 @@ fn word_at(octets: &[u8], at: usize) -> Option<u16> {
     octets.get(at..at + 2).map(|b| u16::from_be_bytes([b[0], b[1]]))
 }
 
-/// What the type of an ICMP message says, if it is a query or its reply: echo, timestamp, address mask; and echo of IPv6
-/// (RFC 792, 950, 4443).
+/// What the type of an ICMP message says, if it is a query or its reply: echo, timestamp, address
+/// mask; and echo of IPv6 (RFC 792, 950, 4443).
 fn query_signal(protocol: Protocol, kind: u8) -> Option<Signal> {
     match (protocol, kind) {
         (Protocol::ICMP, 8 | 13 | 17) | (Protocol::ICMPV6, 128) => Some(Signal::Query),
@@ -260,7 +277,8 @@ mod tests {
 
     use super::*;
 
-    /// An IPv6 packet with these extension headers, each told by its number and its octets from the second on.
+    /// An IPv6 packet with these extension headers, each told by its number and its octets from the
+    /// second on.
     fn extended(headers: &[(u8, Vec<u8>)], last: u8, payload: &[u8]) -> Vec<u8> {
         let mut data = vec![0x60, 0, 0, 0, 0, 0, headers.first().map_or(last, |h| h.0), 64];
         data.extend([0x20, 1, 0xd, 0xb8, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1]);
@@ -280,17 +298,28 @@ mod tests {
         let routing = (43u8, [vec![1], vec![0; 14]].concat());
         let data = extended(&[options.clone(), routing, options], 17, &udp);
         let Ok((Decoded::Packet(packet), None)) = decode(101, &data) else { panic!() };
-        assert_eq!((packet.protocol, packet.source().port, packet.destination().port), (Protocol::UDP, 10000, 53));
+        assert_eq!(
+            (packet.protocol, packet.source().port, packet.destination().port),
+            (Protocol::UDP, 10000, 53)
+        );
     }
 
     #[test]
     fn a_later_fragment_of_ipv6_is_told_with_its_datagram() {
-        let fragment = |offset: u16| (44u8, [&[0][..], &offset.to_be_bytes(), &7u32.to_be_bytes()].concat());
+        let fragment =
+            |offset: u16| (44u8, [&[0][..], &offset.to_be_bytes(), &7u32.to_be_bytes()].concat());
         let udp = [0x27, 0x10, 0, 53, 0, 8, 0, 0];
-        let Err(Why::Fragment(later)) = decode(101, &extended(&[fragment(9)], 17, &udp)) else { panic!() };
-        let Ok((_, Some(first))) = decode(101, &extended(&[fragment(1)], 17, &udp)) else { panic!() };
+        let Err(Why::Fragment(later)) = decode(101, &extended(&[fragment(9)], 17, &udp)) else {
+            panic!()
+        };
+        let Ok((_, Some(first))) = decode(101, &extended(&[fragment(1)], 17, &udp)) else {
+            panic!()
+        };
         assert_eq!((first, later.3), (later, 7));
-        assert!(matches!(decode(101, &extended(&[fragment(0)], 17, &udp)), Ok((_, None))), "atomic: RFC 6946");
+        assert!(
+            matches!(decode(101, &extended(&[fragment(0)], 17, &udp)), Ok((_, None))),
+            "atomic: RFC 6946"
+        );
     }
 
     #[test]
@@ -298,7 +327,8 @@ mod tests {
         let builder = PacketBuilder::ipv4([10, 0, 0, 5], [198, 51, 100, 53], 64).udp(1000, 53);
         let mut ip = Vec::new();
         builder.write(&mut ip, &[]).unwrap();
-        let ethernet = |between: &[u8]| [&[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2], between, &ip[..]].concat();
+        let ethernet =
+            |between: &[u8]| [&[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2], between, &ip[..]].concat();
         let plain = decode(1, &ethernet(&[8, 0])).unwrap();
         let tagged = [0x88, 0xa8, 0, 7, 0x81, 0, 0, 9, 8, 0];
         assert_eq!(decode(1, &ethernet(&tagged)).unwrap(), plain);
@@ -315,11 +345,15 @@ mod tests {
         fn any_frame_is_read_or_refused(
             link in prop_oneof![Just(1), Just(12), Just(0), Just(113), Just(276), any::<i32>()],
             head in prop_oneof![
-                Just(vec![]), Just(vec![0x60]), Just(vec![0x45]), Just([&[0; 12][..], &[0x86, 0xdd, 0x60]].concat()),
+                Just(vec![]),
+                Just(vec![0x60]),
+                Just(vec![0x45]),
+                Just([&[0; 12][..], &[0x86, 0xdd, 0x60]].concat()),
             ],
-            rest in proptest::collection::vec(prop_oneof![
-                Just(0u8), Just(44), Just(43), Just(51), Just(60), any::<u8>()
-            ], 0..120),
+            rest in proptest::collection::vec(
+                prop_oneof![Just(0u8), Just(44), Just(43), Just(51), Just(60), any::<u8>()],
+                0..120,
+            ),
         ) {
             let _ = decode(link, &[head, rest].concat());
         }
@@ -327,7 +361,10 @@ mod tests {
         /// What a strict reader finds in a frame is found here too.
         #[test]
         fn a_strict_reader_finds_the_same(
-            mut data in proptest::collection::vec(any::<u8>(), 54..90), v6: bool, protocol in 0u8..60, length in 0u16..60,
+            mut data in proptest::collection::vec(any::<u8>(), 54..90),
+            v6: bool,
+            protocol in 0u8..60,
+            length in 0u16..60,
         ) {
             data[12..14].copy_from_slice(if v6 { &[0x86, 0xdd] } else { &[8, 0] });
             data[14] = if v6 { 0x60 } else { 0x45 };
@@ -336,8 +373,12 @@ mod tests {
             data[if v6 { 20 } else { 23 }] = protocol;
             let Ok(strict) = SlicedPacket::from_ethernet(&data) else { return Ok(()) };
             let (source, number) = match strict.net {
-                Some(NetSlice::Ipv4(ip)) => (ip.header().source_addr().into(), ip.payload_ip_number().0),
-                Some(NetSlice::Ipv6(ip)) => (ip.header().source_addr().into(), ip.payload().ip_number.0),
+                Some(NetSlice::Ipv4(ip)) => {
+                    (ip.header().source_addr().into(), ip.payload_ip_number().0)
+                }
+                Some(NetSlice::Ipv6(ip)) => {
+                    (ip.header().source_addr().into(), ip.payload().ip_number.0)
+                }
                 _ => return Ok(()),
             };
             let ports = match &strict.transport {
@@ -345,9 +386,14 @@ mod tests {
                 Some(TransportSlice::Udp(u)) => (u.source_port(), u.destination_port()),
                 _ => return Ok(()),
             };
-            let Ok((Decoded::Packet(packet), _)) = decode(1, &data) else { panic!("nothing is found") };
+            let Ok((Decoded::Packet(packet), _)) = decode(1, &data) else {
+                panic!("nothing is found")
+            };
             let found = packet.source();
-            prop_assert_eq!((found.address, found.port, packet.destination().port), (source, ports.0, ports.1));
+            prop_assert_eq!(
+                (found.address, found.port, packet.destination().port),
+                (source, ports.0, ports.1)
+            );
             prop_assert_eq!(packet.protocol.0, number);
         }
     }

@@ -11,7 +11,7 @@ pub struct TrafficError {
     pub input: PathBuf,
     /// Line of a list, number of a packet; `None` where the whole input is wrong.
     pub line: Option<u64>,
-    /// What is wrong.
+    /// What is wrong, as data.
     pub fault: Fault,
 }
 
@@ -49,7 +49,7 @@ pub enum Fault {
     /// A column or key that means nothing.
     #[error("`{name}` is not a column that is known here")]
     UnknownColumn {
-        /// The column.
+        /// Name of the column.
         name: String,
         /// The nearest that is one.
         near: Option<&'static str>,
@@ -77,15 +77,15 @@ pub enum Fault {
     /// Not an address, port, protocol or time.
     #[error("{column}: {error}")]
     Notation {
-        /// The column.
+        /// Name of the column.
         column: &'static str,
-        /// Why.
+        /// Why the value cannot be read.
         error: NotationError,
     },
     /// A value that is not one of a list.
     #[error("`{value}` is not a way to end; flows end by close, reset or silent")]
     UnknownEnding {
-        /// The value.
+        /// The value as it is written.
         value: String,
     },
     /// A time before the clock begins.
@@ -94,9 +94,9 @@ pub enum Fault {
     /// A source or destination that nothing in the plan is called.
     #[error("there is no host or device `{name}` in the plan")]
     UnknownName {
-        /// The name.
+        /// The name that the plan does not have.
         name: String,
-        /// The nearest one.
+        /// The name of the plan that is most like it.
         near: Option<String>,
     },
     /// An address that two hosts have.
@@ -190,22 +190,32 @@ impl Fault {
     pub fn help(&self) -> Option<String> {
         Some(match self {
             Self::UnknownFormat => {
-                "give a CSV list with a header, JSON Lines, a TOML scenario, or a pcap or pcapng capture".into()
+                "give a CSV list with a header, JSON Lines, a TOML scenario, or a pcap or pcapng \
+                 capture"
+                    .into()
             }
-            Self::HeaderMissing => {
-                "begin it with start,protocol,source,source-port,destination,destination-port,lasts,ends".into()
-            }
+            Self::HeaderMissing => "begin it with \
+                 start,protocol,source,source-port,destination,destination-port,lasts,ends"
+                .into(),
             Self::UnknownColumn { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::UnknownName { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::MissingColumn("device") => "say whose table it is: --device NAME".into(),
             Self::Notation { error, .. } => error.help()?,
             Self::UnsupportedLinkType(_) => {
-                "capture on Ethernet, raw IP, loopback or all interfaces together, or convert the capture to one of these".into()
+                "capture on Ethernet, raw IP, loopback or all interfaces together, or convert the \
+                 capture to one of these"
+                    .into()
             }
-            Self::TooLarge(_) => "take a part of it; docs/limits.md says why there is a limit".into(),
+            Self::TooLarge(_) => "take a part of it; docs/limits.md says why there is a \
+                                  limit"
+                .into(),
             Self::AddressOfTwo(_) => "name the host instead of its address".into(),
-            Self::ObservationPointMissing => "say which interface saw it: --seen-at DEVICE/INTERFACE".into(),
-            Self::CaptureTruncated(_) | Self::CaptureMalformed(_) => "--skip-bad takes what could be read".into(),
+            Self::ObservationPointMissing => "say which interface saw it: --seen-at \
+                                              DEVICE/INTERFACE"
+                .into(),
+            Self::CaptureTruncated(_) | Self::CaptureMalformed(_) => "--skip-bad takes what could \
+                be read"
+                .into(),
             Self::Malformed(_) | Self::FieldCount { .. } | Self::LineTooLong(_) => {
                 "correct the line, or pass over all such lines with --skip-bad".into()
             }

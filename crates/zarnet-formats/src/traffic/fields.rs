@@ -24,7 +24,7 @@ pub(super) enum Column {
     RoundTrip,
 }
 
-/// Columns by name.
+/// The columns of a flow list, by name.
 pub(super) const COLUMNS: [(&str, Column); 9] = [
     ("start", Column::Start),
     ("protocol", Column::Protocol),
@@ -52,7 +52,8 @@ impl Column {
     pub(super) fn check(columns: &[Self]) -> Result<(), Fault> {
         for (name, column) in COLUMNS {
             let count = columns.iter().filter(|c| **c == column).count();
-            let needed = matches!(column, Self::Start | Self::Protocol | Self::Source | Self::Destination);
+            let needed =
+                matches!(column, Self::Start | Self::Protocol | Self::Source | Self::Destination);
             if needed && count == 0 {
                 return Err(Fault::MissingColumn(name));
             }
@@ -109,7 +110,12 @@ impl Fields {
 
     /// Enters a field; an empty one counts as left out.
     #[inline]
-    pub(super) fn set(&mut self, column: Column, text: &str, context: &mut Context<'_>) -> Result<(), Fault> {
+    pub(super) fn set(
+        &mut self,
+        column: Column,
+        text: &str,
+        context: &mut Context<'_>,
+    ) -> Result<(), Fault> {
         if text.is_empty() {
             return Ok(());
         }
@@ -118,8 +124,12 @@ impl Fields {
             Column::Protocol => self.protocol = Some(protocol(text)?),
             Column::Source => self.source = Some(party(text, "source", context.names)?),
             Column::SourcePort => self.source_port = Some(port(text, "source-port")?),
-            Column::Destination => self.destination = Some(party(text, "destination", context.names)?),
-            Column::DestinationPort => self.destination_port = Some(port(text, "destination-port")?),
+            Column::Destination => {
+                self.destination = Some(party(text, "destination", context.names)?)
+            }
+            Column::DestinationPort => {
+                self.destination_port = Some(port(text, "destination-port")?)
+            }
             Column::Lasts => self.lasts = span(text, "lasts")?,
             Column::RoundTrip => self.round_trip = Some(span(text, "round-trip")?),
             Column::Ends => {
@@ -156,7 +166,17 @@ impl Fields {
         let source_port = self.source_port.filter(|_| protocol.is_multiplexed());
         let destination_port = self.destination_port.filter(|_| protocol.has_ports());
         let (lasts, ending, round_trip) = (self.lasts, self.ending, self.round_trip);
-        Ok(Flow { start, protocol, source, source_port, destination, destination_port, lasts, ending, round_trip })
+        Ok(Flow {
+            start,
+            protocol,
+            source,
+            source_port,
+            destination,
+            destination_port,
+            lasts,
+            ending,
+            round_trip,
+        })
     }
 }
 

@@ -21,16 +21,16 @@ pub enum Given {
     Kept {
         /// How to call it in a message.
         name: PathBuf,
-        /// The contents.
+        /// A file on disk that holds the contents.
         contents: Arc<File>,
     },
-    /// Octets in memory.
+    /// Octets that are kept in memory.
     Octets(Arc<[u8]>),
 }
 
 impl Given {
-    /// Tells what arguments mean: `-` is standard input, what has an arrow a flow, all else a file. Pipes and standard input
-    /// are read here, once.
+    /// Tells what arguments mean: `-` is standard input, what has an arrow a flow, all else a file.
+    /// Pipes and standard input are read here, once.
     ///
     /// # Errors
     /// What can be read only once, and cannot be kept; everything that is wrong at once.
@@ -165,7 +165,9 @@ impl Input {
     /// All of it, unpacked, as text, if it is no longer than so many octets.
     pub(super) fn text(&self, most: usize) -> Result<String, Fault> {
         let mut text = String::new();
-        Bounded::new(self.read()?.reader, most as u64).read_to_string(&mut text).map_err(fault_of)?;
+        Bounded::new(self.read()?.reader, most as u64)
+            .read_to_string(&mut text)
+            .map_err(fault_of)?;
         Ok(text)
     }
 }
@@ -193,7 +195,9 @@ impl Read for FromStart {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let got = match &self.from {
             From::File(file) => read_at(file, buffer, self.at)?,
-            From::Octets(octets) => octets.get(self.at as usize..).unwrap_or_default().read(buffer)?,
+            From::Octets(octets) => {
+                octets.get(self.at as usize..).unwrap_or_default().read(buffer)?
+            }
         };
         self.at += got as u64;
         Ok(got)
@@ -227,7 +231,8 @@ impl Read for Told {
     }
 }
 
-/// Keeps what can be read only once, in a file that has no name: whatever ends the program, nothing stays behind.
+/// Keeps what can be read only once, in a file that has no name: whatever ends the program, nothing
+/// stays behind.
 fn kept(from: impl Read, most: u64) -> Result<Arc<File>, Fault> {
     let mut file = tempfile::tempfile().map_err(fault_of)?;
     io::copy(&mut Bounded::new(from, most), &mut file).map_err(fault_of)?;

@@ -44,7 +44,8 @@ impl Source for JsonList<'_> {
 }
 
 pub(super) fn flow(line: &[u8], context: &mut Context<'_>) -> Result<Flow, Fault> {
-    let value: Value = serde_json::from_slice(line).map_err(|_| Fault::Malformed("a JSON object".into()))?;
+    let value: Value =
+        serde_json::from_slice(line).map_err(|_| Fault::Malformed("a JSON object".into()))?;
     let Value::Object(object) = value else { return Err(Fault::Malformed("a JSON object".into())) };
     let mut fields = Fields::EMPTY;
     for (name, value) in &object {

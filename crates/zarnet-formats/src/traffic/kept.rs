@@ -25,8 +25,8 @@ pub(super) struct Kept {
     pub faults: Faults,
 }
 
-/// Faults that were met: the first [`limits::BAD_LINES_SHOWN`], and how many there are, up to [`limits::BAD_LINES`] of each
-/// source.
+/// Faults that were met: the first [`limits::BAD_LINES_SHOWN`], and how many there are, up to
+/// [`limits::BAD_LINES`] of each source.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Faults {
     pub shown: Vec<TrafficError>,
@@ -47,7 +47,12 @@ impl Faults {
 
 impl KeptSource {
     /// Reads a source to its end, and puts it in order.
-    pub(super) fn read(mut source: impl Source, clock: &mut Clock, input: &Path, faults: &mut Faults) -> Self {
+    pub(super) fn read(
+        mut source: impl Source,
+        clock: &mut Clock,
+        input: &Path,
+        faults: &mut Faults,
+    ) -> Self {
         let mut kept = Self::default();
         while let Some(item) = source.next(clock) {
             match item {

@@ -31,12 +31,19 @@ impl Kind {
     }
 
     /// Opens an input from its beginning. A scenario is read as a whole, and has nothing more then.
-    pub(super) fn open<'a>(self, input: &Input, names: &'a Names, seen_at: Option<ObservedAt>) -> Box<dyn Source + 'a> {
+    pub(super) fn open<'a>(
+        self,
+        input: &Input,
+        names: &'a Names,
+        seen_at: Option<ObservedAt>,
+    ) -> Box<dyn Source + 'a> {
         #[cfg(test)]
         input.times_read.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
         let opened = input.read().map_err(|fault| (0, fault)).and_then(|contents: Contents| {
             Ok(match self {
-                Self::Csv => Box::new(CsvList::new(contents.reader, names)?) as Box<dyn Source + 'a>,
+                Self::Csv => {
+                    Box::new(CsvList::new(contents.reader, names)?) as Box<dyn Source + 'a>
+                }
                 Self::JsonLines => Box::new(JsonList::new(contents.reader, names)),
                 Self::Capture => {
                     let seen_at = seen_at.ok_or((0, Fault::ObservationPointMissing))?;
@@ -59,18 +66,24 @@ fn kind(head: &[u8]) -> Result<Kind, Fault> {
     let text = match std::str::from_utf8(head) {
         Ok(text) => text,
         // the head may end in the middle of a character
-        Err(e) if e.error_len().is_none() => std::str::from_utf8(&head[..e.valid_up_to()]).unwrap_or(""),
+        Err(e) if e.error_len().is_none() => {
+            std::str::from_utf8(&head[..e.valid_up_to()]).unwrap_or("")
+        }
         Err(_) => return Err(Fault::UnknownFormat),
     };
     let mut lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
-    let Some(line) = lines.find(|l| !l.is_empty() && !l.starts_with('#')) else { return Err(Fault::Empty) };
+    let Some(line) = lines.find(|l| !l.is_empty() && !l.starts_with('#')) else {
+        return Err(Fault::Empty);
+    };
     let fields: Vec<&str> = line.split(',').map(|f| f.trim().trim_matches('"')).collect();
     let named = |f: &&str| COLUMNS.iter().any(|c| c.0 == *f);
     Ok(match line {
         l if l.starts_with('{') => Kind::JsonLines,
         l if l.starts_with('[') || l.contains('=') => Kind::Scenario,
         _ if fields.iter().any(named) => Kind::Csv,
-        l if fields.len() >= 4 && l.starts_with(|c: char| c.is_ascii_digit()) => return Err(Fault::HeaderMissing),
+        l if fields.len() >= 4 && l.starts_with(|c: char| c.is_ascii_digit()) => {
+            return Err(Fault::HeaderMissing);
+        }
         _ if fields.len() >= 4 => Kind::Csv, // a header with a slip in it is told column by column
         _ => return Err(Fault::UnknownFormat),
     })

@@ -1,4 +1,5 @@
-//! Lines of a text that is read as it comes: a text of any length takes no more memory than its longest line.
+//! Lines of a text that is read as it comes: a text of any length takes no more memory than its
+//! longest line.
 
 use std::io::{ErrorKind, Read};
 
@@ -27,7 +28,10 @@ impl Lines {
 
     /// The next line if `read` knows what to make of it, which also tells its length.
     #[inline(always)]
-    pub(super) fn next_plain<T>(&mut self, read: impl Fn(&[u8; ROOM]) -> Option<(T, usize)>) -> Option<T> {
+    pub(super) fn next_plain<T>(
+        &mut self,
+        read: impl Fn(&[u8; ROOM]) -> Option<(T, usize)>,
+    ) -> Option<T> {
         let (value, length) = read(self.buffer.get(self.at..)?.first_chunk()?)?;
         // behind what was read there may still be what was read before
         if self.at + length > self.have {

@@ -13,7 +13,8 @@ use super::clock::Clock;
 use super::source::{Located, Source};
 use super::{Skipped, TrafficError};
 
-/// A source that is being read, what to call it, and whether its bad lines and packets are passed over.
+/// A source that is being read, what to call it, and whether its bad lines and packets are passed
+/// over.
 pub(super) struct Reader<'a> {
     pub input: &'a Path,
     pub source: Box<dyn Source + 'a>,
@@ -45,7 +46,12 @@ impl<'a> Reader<'a> {
     }
 
     /// Adds the next items to a batch until it holds `most`; the reason why one cannot be read.
-    fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
+    fn fill(
+        &mut self,
+        clock: &mut Clock,
+        batch: &mut Vec<Item>,
+        most: usize,
+    ) -> Option<TrafficError> {
         while batch.len() < most {
             self.source.fill(clock, batch, most);
             if batch.len() == most {
@@ -89,7 +95,8 @@ pub(super) struct Survey {
     pub origin: Option<i128>,
     /// Whether each source has its items in the order of time.
     pub in_order: bool,
-    /// Every address that sends somewhere; `None` if some of it had been read before the survey began.
+    /// Every address that sends somewhere; `None` if some of it had been read before the survey
+    /// began.
     pub sources: Option<Sources>,
 }
 
@@ -99,7 +106,8 @@ impl Survey {
         clock.survey();
         let mut sources = Sources::default();
         let mut note = |item: &Item| sources.extend(sender(item));
-        let in_order = readers.iter_mut().fold(true, |all, reader| reader.survey(&mut clock, &mut note) & all);
+        let in_order =
+            readers.iter_mut().fold(true, |all, reader| reader.survey(&mut clock, &mut note) & all);
         let in_order = in_order && !clock.is_mixed();
         Self { origin: clock.earliest(), in_order, sources: Some(sources) }
     }
@@ -117,7 +125,8 @@ pub(super) fn sender(item: &Item) -> Option<IpAddr> {
 /// The next item of a source, while others may be due before it.
 type Head = Option<Result<Item, TrafficError>>;
 
-/// Items of all sources, in the order of their start; sources in the order in which they were named.
+/// Items of all sources, in the order of their start; sources in the order in which they were
+/// named.
 pub struct Items<'a> {
     readers: Vec<Reader<'a>>,
     clock: Clock,
@@ -130,11 +139,13 @@ pub struct Items<'a> {
 
 impl<'a> Items<'a> {
     pub(super) fn new(readers: Vec<Reader<'a>>, clock: Clock) -> Self {
-        let mut items = Self { readers, clock, heads: Vec::new(), order: BinaryHeap::new(), failed: false };
+        let mut items =
+            Self { readers, clock, heads: Vec::new(), order: BinaryHeap::new(), failed: false };
         // a single source needs nothing to hold its next item against another's
         if items.readers.len() > 1 {
             items.heads = (0..items.readers.len()).map(|i| items.read(i)).collect();
-            let next = |(i, head): (usize, &Head)| head.as_ref().map(|head| Reverse((due(head), i)));
+            let next =
+                |(i, head): (usize, &Head)| head.as_ref().map(|head| Reverse((due(head), i)));
             items.order = items.heads.iter().enumerate().filter_map(next).collect();
         }
         items
@@ -146,7 +157,8 @@ impl<'a> Items<'a> {
         Some(item.map_err(|fault| TrafficError::at(reader.input, fault)))
     }
 
-    /// Reads what is left of sources that are not in order, and tells what was learnt about all of them.
+    /// Reads what is left of sources that are not in order, and tells what was learnt about all of
+    /// them.
     pub(super) fn survey_rest(mut self) -> Survey {
         self.clock.survey();
         for reader in &mut self.readers {

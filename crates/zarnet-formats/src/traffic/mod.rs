@@ -2,7 +2,8 @@
 //!
 //! - `input` and `kind`: what was named, and its format; `lines`, `wire`: what formats are made of.
 //! - `csv_list`, `json_list`, `capture`, `scenario`: a format each, as a `Source` of items.
-//! - `opened`: all that was named; `merge`: in the order of the clock; `kept`: what had to be read before that was known.
+//! - `opened`: all that was named; `merge`: in the order of the clock; `kept`: what had to be read
+//!   before that was known.
 
 mod capture;
 mod clock;

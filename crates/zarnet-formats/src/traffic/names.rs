@@ -52,7 +52,9 @@ impl Names {
         if let Ok(address) = text.parse::<IpAddr>() {
             return self.checked(address);
         }
-        if text.is_empty() || text.contains(':') || text.starts_with(|c: char| c.is_ascii_digit()) && text.contains('.')
+        if text.is_empty()
+            || text.contains(':')
+            || text.starts_with(|c: char| c.is_ascii_digit()) && text.contains('.')
         {
             let error = zarnet_core::net::NotationError::Address(text.into());
             return Err(Fault::Notation { column: "address", error });
@@ -127,7 +129,9 @@ mod tests {
     proptest! {
         /// The fast parser takes exactly what the library takes.
         #[test]
-        fn plain_addresses_agree_with_the_library(text in "[0-9.]{5,16}|[0-9]{1,3}(\\.[0-9]{1,3}){3}") {
+        fn plain_addresses_agree_with_the_library(
+            text in "[0-9.]{5,16}|[0-9]{1,3}(\\.[0-9]{1,3}){3}",
+        ) {
             prop_assert_eq!(plain_v4(text.as_bytes()), text.parse().ok());
         }
     }

@@ -1,8 +1,9 @@
 //! All that was named, opened: traffic that can be read as often as needed.
 //!
-//! Playing it once reads no source more than twice. What is in order is read as it comes. Of what turns
-//! out not to be, the rest is surveyed, and then all of it is kept, in order; so it is where all its sources must be known
-//! beforehand. Where a time of day is asked for first, a survey finds the origin of the clock.
+//! Playing it once reads no source more than twice. What is in order is read as it comes. Of what
+//! turns out not to be, the rest is surveyed, and then all of it is kept, in order; so it is where
+//! all its sources must be known beforehand. Where a time of day is asked for first, a survey finds
+//! the origin of the clock.
 
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -51,7 +52,8 @@ pub struct Reading {
     pub skip_bad: bool,
     /// Where load profiles without a seed of their own start from.
     pub seed: u64,
-    /// How many times the rate of load profiles is made, and which of several draws of them; the first as they are.
+    /// How many times the rate of load profiles is made, and which of several draws of them; the
+    /// first as they are.
     pub growth: Growth,
     /// Whether a scenario may name files outside of its folder.
     pub allow_outside: bool,
@@ -115,12 +117,17 @@ impl Traffic {
     ///
     /// # Errors
     /// Everything that is wrong with any input as a whole.
-    pub fn open(given: &[Given], loaded: &Loaded, reading: Reading) -> Result<Self, Vec<TrafficError>> {
+    pub fn open(
+        given: &[Given],
+        loaded: &Loaded,
+        reading: Reading,
+    ) -> Result<Self, Vec<TrafficError>> {
         let Reading { seen_at, skip_bad, seed, growth, allow_outside } = reading;
         let (parts, events, plan_files) = (Vec::new(), Vec::new(), loaded.sources.clone());
         let (names, opened) = (Names::new(&loaded.plan), Clock::default());
         let (survey, kept) = (OnceLock::new(), OnceLock::new());
-        let mut traffic = Self { names, parts, events, seen_at, skip_bad, plan_files, opened, survey, kept };
+        let mut traffic =
+            Self { names, parts, events, seen_at, skip_bad, plan_files, opened, survey, kept };
         let mut errors = Vec::new();
         for given in given {
             if let Err(more) = traffic.add(given, &loaded.plan, seed, allow_outside) {
@@ -132,7 +139,13 @@ impl Traffic {
         if errors.is_empty() { Ok(traffic) } else { Err(errors) }
     }
 
-    fn add(&mut self, given: &Given, plan: &Plan, seed: u64, allow_outside: bool) -> Result<(), Vec<TrafficError>> {
+    fn add(
+        &mut self,
+        given: &Given,
+        plan: &Plan,
+        seed: u64,
+        allow_outside: bool,
+    ) -> Result<(), Vec<TrafficError>> {
         let whole = |fault| vec![TrafficError { input: given.name(), line: None, fault }];
         if let Given::Flow(text) = given {
             let flow = self.names.flow(text, Instant::ZERO).map_err(whole)?;
@@ -154,7 +167,11 @@ impl Traffic {
             plan,
             names: &self.names,
             clock: self.opened.into(),
-            reach: if allow_outside { Reach::anywhere() } else { Reach::below_folder_of(&input.name) },
+            reach: if allow_outside {
+                Reach::anywhere()
+            } else {
+                Reach::below_folder_of(&input.name)
+            },
             seed,
             faults: Default::default(),
         };
@@ -178,7 +195,7 @@ impl Traffic {
         }
     }
 
-    /// Its load profiles.
+    /// The load profiles of all scenarios.
     pub fn loads(&self) -> impl Iterator<Item = &Load> {
         self.parts.iter().filter_map(|p| if let Part::Load(load) = p { Some(load) } else { None })
     }
@@ -214,13 +231,15 @@ impl Traffic {
         self.events.clone()
     }
 
-    /// Reads the traffic in the order of its clock. What is known not to be in order comes sorted all the same.
+    /// Reads the traffic in the order of its clock. What is known not to be in order comes sorted
+    /// all the same.
     pub fn items(&self, attempt: Attempt) -> Items<'_> {
         let unordered = self.survey.get().is_some_and(|survey| !survey.in_order);
         if attempt == Attempt::Sorted || unordered || self.kept.get().is_some() {
             let kept = self.kept();
             let replayed = self.parts.iter().zip(&kept.sources);
-            let readers = replayed.map(|(part, kept)| Reader::new(part.name(), Box::new(kept.replay()), false));
+            let readers = replayed
+                .map(|(part, kept)| Reader::new(part.name(), Box::new(kept.replay()), false));
             return Items::new(readers.collect(), self.opened);
         }
         let clock = self.survey.get().map_or(self.opened, |survey| Clock::from(survey.origin));
@@ -270,7 +289,8 @@ impl Traffic {
         self.survey.get().and_then(|survey| survey.sources.clone())
     }
 
-    /// The internal or other end that an item begins a flow from; port 0 where the sender chooses it.
+    /// The internal or other end that an item begins a flow from; port 0 where the sender chooses
+    /// it.
     pub fn note_begun(&self, item: &Item, begun: &mut Begun) {
         match item {
             Item::Flow(flow) => {
@@ -284,14 +304,16 @@ impl Traffic {
         }
     }
 
-    /// Everything that is wrong with the traffic and is not passed over: [`limits::BAD_LINES_SHOWN`] of its faults, and how
-    /// many there are, up to [`limits::BAD_LINES`] of each input.
+    /// Everything that is wrong with the traffic and is not passed over:
+    /// [`limits::BAD_LINES_SHOWN`] of its faults, and how many there are, up to
+    /// [`limits::BAD_LINES`] of each input.
     pub fn errors(&self) -> (Vec<TrafficError>, usize) {
         let faults = match self.kept.get() {
             Some(kept) => kept.faults.clone(),
             None => self.find_faults(),
         };
-        let with_hint = |e: TrafficError| TrafficError { fault: self.names.with_hint(e.fault), ..e };
+        let with_hint =
+            |e: TrafficError| TrafficError { fault: self.names.with_hint(e.fault), ..e };
         (faults.shown.into_iter().map(with_hint).collect(), faults.count)
     }
 

@@ -1,5 +1,6 @@
-//! What nearly every capture consists of, read where it lies: records in the order of octets of this machine's kind, and in
-//! them whole IPv4 packets. Anything else is left to the careful reader.
+//! What nearly every capture consists of, read where it lies: records in the order of octets of
+//! this machine's kind, and in them whole IPv4 packets. Anything else is left to the careful
+//! reader.
 
 use std::net::IpAddr;
 
@@ -21,8 +22,8 @@ pub(super) enum Records {
 const ENHANCED_PACKET: u32 = 6;
 
 impl Records {
-    /// The record that `data` begins with, if it is whole and holds a plain packet: its length in octets, the time in
-    /// nanoseconds since the epoch, and the packet.
+    /// The record that `data` begins with, if it is whole and holds a plain packet: its length in
+    /// octets, the time in nanoseconds since the epoch, and the packet.
     #[inline(always)]
     pub(super) fn usual(self, data: &[u8], wires: &[Wire]) -> Option<(usize, i128, Packet)> {
         match self {
@@ -42,7 +43,10 @@ impl Records {
                 // no options, and the length again at the end
                 let padded = length.checked_next_multiple_of(4)?;
                 let again = data.get(28 + padded..)?.first_chunk()?;
-                if kind != ENHANCED_PACKET || block != 32 + padded || u32::from_le_bytes(*again) as usize != block {
+                if kind != ENHANCED_PACKET
+                    || block != 32 + padded
+                    || u32::from_le_bytes(*again) as usize != block
+                {
                     return None;
                 }
                 let wire = wires.get(wire as usize)?;
@@ -54,13 +58,13 @@ impl Records {
 }
 
 fn words(octets: &[u8; 16]) -> [u32; 4] {
-    let word = |i: usize| u32::from_le_bytes([octets[i], octets[i + 1], octets[i + 2], octets[i + 3]]);
+    let word =
+        |i: usize| u32::from_le_bytes([octets[i], octets[i + 1], octets[i + 2], octets[i + 3]]);
     [word(0), word(4), word(8), word(12)]
 }
 
-/// What nearly every frame holds: TCP, UDP or an echo in a whole IPv4 header without options, on Ethernet or without a link
-/// header.
-/// Anything else is left to the careful reading.
+/// What nearly every frame holds: TCP, UDP or an echo in a whole IPv4 header without options, on
+/// Ethernet or without a link header. Anything else is left to the careful reading.
 #[inline(always)]
 pub(super) fn plain(link: i32, data: &[u8]) -> Option<Packet> {
     let ip = match link {
@@ -84,7 +88,8 @@ pub(super) fn plain(link: i32, data: &[u8]) -> Option<Packet> {
     if tcp & (header[32] >> 4 < 5) {
         return None;
     }
-    // of UDP, what stands where TCP has its flags counts for nothing: which of the two comes next is hard to guess
+    // of UDP, what stands where TCP has its flags counts for nothing: which of the two comes next
+    // is hard to guess
     let signal = SIGNALS[usize::from(header[33] & if tcp { 0x1F } else { 0 })];
     let (source, destination) = (end(header, 12, word(20)), end(header, 16, word(22)));
     Some(Packet { protocol, signal, ends: Tuple { source, destination } })
@@ -95,7 +100,8 @@ const SIGNALS: [Signal; 32] = {
     let mut signals = [Signal::Plain; 32];
     let mut flags = 0;
     while flags < 32 {
-        signals[flags] = tcp_signal(flags & 4 != 0, flags & 2 != 0, flags & 16 != 0, flags & 1 != 0);
+        signals[flags] =
+            tcp_signal(flags & 4 != 0, flags & 2 != 0, flags & 16 != 0, flags & 1 != 0);
         flags += 1;
     }
     signals
@@ -109,7 +115,8 @@ fn end(header: &[u8; 40], at: usize, port: u16) -> Endpoint {
 /// An echo query or its reply (RFC 792): the identifier stands on the side that asked.
 fn echo(header: &[u8; 40]) -> Packet {
     let id = u16::from_be_bytes([header[24], header[25]]);
-    let (signal, from, to) = if header[20] == 8 { (Signal::Query, id, 0) } else { (Signal::Reply, 0, id) };
+    let (signal, from, to) =
+        if header[20] == 8 { (Signal::Query, id, 0) } else { (Signal::Reply, 0, id) };
     Packet {
         protocol: Protocol::ICMP,
         signal,
@@ -130,15 +137,21 @@ mod tests {
         /// What is read the short way is read the same the careful way.
         #[test]
         fn plain_frames_mean_the_same_both_ways(
-            mut rest in proptest::collection::vec(any::<u8>(), 20..60), protocol in prop_oneof![Just(6u8), Just(17), Just(1)],
-            first in prop_oneof![9 => Just(0x45u8), 1 => any::<u8>()], length in 20u8..80, fragment in prop_oneof![9 => Just(0u16), 1 => any::<u16>()],
+            mut rest in proptest::collection::vec(any::<u8>(), 20..60),
+            protocol in prop_oneof![Just(6u8), Just(17), Just(1)],
+            first in prop_oneof![9 => Just(0x45u8), 1 => any::<u8>()],
+            length in 20u8..80,
+            fragment in prop_oneof![9 => Just(0u16), 1 => any::<u16>()],
             words in prop_oneof![9 => Just(0x50u8), 1 => any::<u8>()],
         ) {
             if protocol == 6 && rest.len() > 12 {
                 rest[12] = words;
             }
             let [high, low] = fragment.to_be_bytes();
-            let ip = [first, 0, 0, length, 0, 1, high, low, 64, protocol, 0, 0, 10, 0, 0, 5, 198, 51, 100, 53];
+            let ip = [
+                first, 0, 0, length, 0, 1, high, low, 64, protocol, 0, 0, 10, 0, 0, 5, 198, 51,
+                100, 53,
+            ];
             let data = [&[2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 8, 0][..], &ip, &rest].concat();
             if let Some(packet) = plain(1, &data) {
                 prop_assert_eq!(decode(1, &data), Ok((Decoded::Packet(packet), None)));

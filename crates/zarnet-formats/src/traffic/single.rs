@@ -1,5 +1,6 @@
-//! Single pieces of traffic formats, read from memory: nothing is played. For fuzz targets, and for measuring what reading
-//! alone costs. Plans are read this way by [`crate::plan::draft`], tables of devices by [`crate::observed::parse`].
+//! Single pieces of traffic formats, read from memory: nothing is played. For fuzz targets, and for
+//! measuring what reading alone costs. Plans are read this way by [`crate::plan::draft`], tables of
+//! devices by [`crate::observed::parse`].
 
 use std::io::Cursor;
 use std::sync::Arc;
@@ -20,8 +21,9 @@ fn columns() -> impl Iterator<Item = Column> {
     COLUMNS.iter().map(|c| c.1).filter(|c| *c != Column::RoundTrip)
 }
 
-/// A line of a flow list whose columns are `start,protocol,source,source-port,destination,destination-port,lasts,ends`. It is
-/// read both ways, the quick and the careful one, which must agree.
+/// A line of a flow list whose columns are
+/// `start,protocol,source,source-port,destination,destination-port,lasts,ends`. It is read both
+/// ways, the quick and the careful one, which must agree.
 ///
 /// # Errors
 /// What is wrong with it.
@@ -33,7 +35,9 @@ pub fn csv_line(line: &[u8], names: &Names) -> Result<Flow, Fault> {
     if fits {
         padded[..line.len()].copy_from_slice(line);
         padded[line.len()] = b'\n';
-        if let Some((quick, _)) = csv_fast::flow(&padded, columns.len()).filter(|q| q.1 == line.len() + 1) {
+        if let Some((quick, _)) =
+            csv_fast::flow(&padded, columns.len()).filter(|q| q.1 == line.len() + 1)
+        {
             assert_eq!(Ok(quick), flow, "read quickly and carefully");
         }
     }
@@ -58,7 +62,8 @@ pub fn frame(link: i32, octets: &[u8]) -> bool {
 /// # Errors
 /// What is wrong with it as a whole, or with a block of it.
 pub fn capture(octets: &Arc<[u8]>) -> Result<u64, Fault> {
-    let contents = Contents { reader: Box::new(Cursor::new(octets.clone())), failure: Failure::default() };
+    let contents =
+        Contents { reader: Box::new(Cursor::new(octets.clone())), failure: Failure::default() };
     let mut capture = Capture::new(contents, (DeviceId(0), InterfaceId(0)))?;
     let mut packets = 0;
     loop {

@@ -13,8 +13,8 @@ pub(super) trait Source: Send {
     /// The next item, or why it is none; times of day on a clock.
     fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>>;
 
-    /// Adds items to a batch until it holds `most`, or one comes that has to be looked at with care; that is left to
-    /// [`Source::next`]. A source that has no quicker way adds none.
+    /// Adds items to a batch until it holds `most`, or one comes that has to be looked at with
+    /// care; that is left to [`Source::next`]. A source that has no quicker way adds none.
     fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize);
 
     /// What was passed over so far.

@@ -6,7 +6,7 @@ pub(super) struct Wire {
     pub link: i32,
     /// Ticks of a second: a power of ten or of two.
     pub ticks: u64,
-    /// Seconds to add.
+    /// Seconds to add to every time stamp.
     pub offset: i64,
 }
 

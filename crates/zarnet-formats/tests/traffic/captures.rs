@@ -45,7 +45,9 @@ fn pcapng(resolution: u8, ticks: &[u64]) -> Vec<u8> {
         [&kind.to_le_bytes()[..], &length.to_le_bytes(), &body, &length.to_le_bytes()].concat()
     };
     let section = [&0x1A2B_3C4Du32.to_le_bytes()[..], &[1, 0, 0, 0], &[0xff; 8]].concat();
-    let interface = [&[1, 0, 0, 0][..], &65_535u32.to_le_bytes(), &[9, 0, 1, 0, resolution, 0, 0, 0], &[0; 4]].concat();
+    let interface =
+        [&[1, 0, 0, 0][..], &65_535u32.to_le_bytes(), &[9, 0, 1, 0, resolution, 0, 0, 0], &[0; 4]]
+            .concat();
     let mut out = [block(0x0A0D_0D0A, section), block(1, interface)].concat();
     for t in ticks {
         let mut data = if t % 3 == 0 { frame() } else { long_frame() };
@@ -66,9 +68,13 @@ fn packets(contents: &[u8]) -> Vec<(u64, zarnet_core::net::Packet)> {
 #[test]
 fn captures_of_every_kind_give_the_same_packets() {
     let cooked = [&[0, 0, 0, 1, 0, 6, 2, 0, 0, 0, 0, 1, 0, 0, 8, 0][..], &frame()[14..]].concat();
-    let cooked2 = [&[8, 0, 0, 0, 0, 0, 0, 1, 0, 1, 0, 6, 2, 0, 0, 0, 0, 1, 0, 0][..], &frame()[14..]].concat();
+    let cooked2 =
+        [&[8, 0, 0, 0, 0, 0, 0, 1, 0, 1, 0, 6, 2, 0, 0, 0, 0, 1, 0, 0][..], &frame()[14..]]
+            .concat();
     let later = |part| vec![(1_700_000_000, 0), (1_700_000_001, part)];
-    let two = |data: &[u8], part| later(part).into_iter().map(|(s, p)| (s, p, data.to_vec())).collect::<Vec<_>>();
+    let two = |data: &[u8], part| {
+        later(part).into_iter().map(|(s, p)| (s, p, data.to_vec())).collect::<Vec<_>>()
+    };
     let second = 1_700_000_000u64;
     let forms = [
         ("microseconds", pcap(0xa1b2_c3d4, 1, &two(&frame(), 500_000))),
@@ -77,7 +83,10 @@ fn captures_of_every_kind_give_the_same_packets() {
         ("cooked", pcap(0xa1b2_c3d4, 113, &two(&cooked, 500_000))),
         ("cooked, second form", pcap(0xa1b2_c3d4, 276, &two(&cooked2, 500_000))),
         ("pcapng, microseconds", pcapng(6, &[second * 1_000_000, second * 1_000_000 + 1_500_000])),
-        ("pcapng, nanoseconds", pcapng(9, &[second * 1_000_000_000, second * 1_000_000_000 + 1_500_000_000])),
+        (
+            "pcapng, nanoseconds",
+            pcapng(9, &[second * 1_000_000_000, second * 1_000_000_000 + 1_500_000_000]),
+        ),
         ("pcapng, binary fractions", pcapng(0x80 | 10, &[second << 10, (second << 10) + 1536])),
     ];
     for (name, contents) in forms {
@@ -98,7 +107,10 @@ fn damaged_captures_are_told_and_read_as_far_as_they_go() {
         let names = ["capture-truncated", "capture-malformed", "unknown-format", "empty-file"];
         assert!(outcome.as_ref().err().is_none_or(|e| names.contains(&e.1)), "{cut}: {outcome:?}");
     }
-    assert_eq!(read(&good[..good.len() - 5], Attempt::Streaming), Err((Some(2), "capture-truncated")));
+    assert_eq!(
+        read(&good[..good.len() - 5], Attempt::Streaming),
+        Err((Some(2), "capture-truncated"))
+    );
     let (traffic, _file) = open(&good[..good.len() - 5], true).unwrap();
     assert_eq!(traffic.items(Attempt::Streaming).filter(Result::is_ok).count(), 2);
     // other things on the wire are passed over and counted
@@ -107,7 +119,11 @@ fn damaged_captures_are_told_and_read_as_far_as_they_go() {
     fragment[21] = 100;
     let mut unreachable = frame();
     (unreachable[23], unreachable[34]) = (1, 3);
-    let mixed = pcap(0xa1b2_c3d4, 1, &[(5, 0, arp), (6, 0, fragment), (7, 0, unreachable), (8, 0, frame())]);
+    let mixed = pcap(
+        0xa1b2_c3d4,
+        1,
+        &[(5, 0, arp), (6, 0, fragment), (7, 0, unreachable), (8, 0, frame())],
+    );
     let (traffic, _file) = open(&mixed, false).unwrap();
     let mut items = traffic.items(Attempt::Streaming);
     assert_eq!(items.by_ref().count(), 1);
@@ -115,7 +131,8 @@ fn damaged_captures_are_told_and_read_as_far_as_they_go() {
     assert_eq!((skipped.not_ip, skipped.fragments, skipped.icmp_other), (1, 1, 1));
 }
 
-/// Read many at a time or one by one, usual lines and frames among unusual ones, passed over or wrong: it is the same.
+/// Read many at a time or one by one, usual lines and frames among unusual ones, passed over or
+/// wrong: it is the same.
 #[test]
 fn batches_hold_what_comes_one_by_one() {
     let line = |n: usize| match n % 9 {
@@ -126,7 +143,10 @@ fn batches_hold_what_comes_one_by_one() {
         _ => format!("{n}.001,tcp,10.0.0.5,{n},198.51.100.80,443,0.25"),
     };
     let list = |lines: &[String]| {
-        format!("start,protocol,source,source-port,destination,destination-port,lasts\n{}", lines.join("\n"))
+        format!(
+            "start,protocol,source,source-port,destination,destination-port,lasts\n{}",
+            lines.join("\n")
+        )
     };
     let mut lines: Vec<String> = (1..5000).map(line).collect();
     let whole = list(&lines);
@@ -156,7 +176,8 @@ fn batches_hold_what_comes_one_by_one() {
         let one_by_one: Vec<Result<Item, _>> = single.by_ref().map(|i| i.map_err(told)).collect();
         assert!(one_by_one.len() > 200);
         for most in [1, 7, 32] {
-            let (mut items, mut all, mut batch) = (traffic.items(Attempt::Streaming), Vec::new(), Vec::new());
+            let (mut items, mut all, mut batch) =
+                (traffic.items(Attempt::Streaming), Vec::new(), Vec::new());
             loop {
                 batch.clear();
                 let error = items.fill(&mut batch, most);
@@ -193,13 +214,16 @@ fn fragments_go_with_their_first() {
     let mut items = traffic.items(Attempt::Streaming);
     let seen: Vec<String> = items
         .by_ref()
-        .map(|i| if let Ok(Item::Seen(s)) = i { s.packet.ends.to_string() } else { panic!("{i:?}") })
+        .map(
+            |i| if let Ok(Item::Seen(s)) = i { s.packet.ends.to_string() } else { panic!("{i:?}") },
+        )
         .collect();
     assert_eq!(seen, ["10.0.0.5:5000 -> 198.51.100.53:53"; 2]);
     assert_eq!(items.skipped().fragments, 3);
 }
 
-/// RFC 5508 §4.1 REQ-3b: options of the embedded header are stepped over. What is cut too short is no error about anything.
+/// RFC 5508 §4.1 REQ-3b: options of the embedded header are stepped over. What is cut too short is
+/// no error about anything.
 #[test]
 fn icmp_errors_are_read_whatever_the_embedded_header() {
     let error = |kind: u8, words: u8, protocol: u8, inner: &[u8]| {
@@ -207,7 +231,28 @@ fn icmp_errors_are_read_whatever_the_embedded_header() {
         f.truncate(34);
         f[23] = 1;
         f.extend([kind, 3, 0, 0, 0, 0, 0, 0]);
-        f.extend([0x40 | words, 0, 0, 28, 0, 0, 0, 0, 64, protocol, 0, 0, 198, 51, 100, 53, 10, 0, 0, 5]);
+        f.extend([
+            0x40 | words,
+            0,
+            0,
+            28,
+            0,
+            0,
+            0,
+            0,
+            64,
+            protocol,
+            0,
+            0,
+            198,
+            51,
+            100,
+            53,
+            10,
+            0,
+            0,
+            5,
+        ]);
         f.resize(f.len() + usize::from(words - 5) * 4, 0);
         f.extend(inner);
         let length = (f.len() - 14) as u16;
@@ -227,7 +272,13 @@ fn icmp_errors_are_read_whatever_the_embedded_header() {
     let mut items = traffic.items(Attempt::Streaming);
     let about: Vec<String> = items
         .by_ref()
-        .map(|i| if let Ok(Item::Error(e)) = i { e.error.about.ends.to_string() } else { panic!("{i:?}") })
+        .map(|i| {
+            if let Ok(Item::Error(e)) = i {
+                e.error.about.ends.to_string()
+            } else {
+                panic!("{i:?}")
+            }
+        })
         .collect();
     let udp = "198.51.100.53:53 -> 10.0.0.5:5000";
     assert_eq!(about, [udp, udp, "198.51.100.53 -> 10.0.0.5:7", "198.51.100.53 -> 10.0.0.5"]);

@@ -38,11 +38,15 @@ fn file(contents: &[u8]) -> tempfile::NamedTempFile {
     file
 }
 
-fn open(contents: &[u8], skip_bad: bool) -> Result<(Traffic, tempfile::NamedTempFile), Vec<TrafficError>> {
+fn open(
+    contents: &[u8],
+    skip_bad: bool,
+) -> Result<(Traffic, tempfile::NamedTempFile), Vec<TrafficError>> {
     let file = file(contents);
     let given = [Given::File(file.path().into())];
     let seen_at = Some((DeviceId(0), InterfaceId(0)));
-    Traffic::open(&given, &plan(), Reading { seen_at, skip_bad, ..Reading::default() }).map(|t| (t, file))
+    Traffic::open(&given, &plan(), Reading { seen_at, skip_bad, ..Reading::default() })
+        .map(|t| (t, file))
 }
 
 /// The items, or the first error by line and name.
@@ -58,8 +62,10 @@ fn flows(text: &str) -> Vec<Flow> {
 
 #[test]
 fn a_list_in_any_order_of_columns_with_what_people_put_into_lists() {
-    let text = "\u{feff}# made by hand\r\nprotocol,source,start,destination,destination-port,ends\r\n\
-                tcp,kiosk-1,1.5,198.51.100.80,443,silent\r\n\r\n\"udp\", 10.0.0.9 ,2m,198.51.100.53,53,\r\n\
+    let text = "\u{feff}# made by hand\r\n\
+                protocol,source,start,destination,destination-port,ends\r\n\
+                tcp,kiosk-1,1.5,198.51.100.80,443,silent\r\n\r\n\"udp\", 10.0.0.9 \
+                ,2m,198.51.100.53,53,\r\n\
                 icmp,10.0.0.9,90s,198.51.100.53,,\r\n";
     let flows = flows(text);
     let starts: Vec<u64> = flows.iter().map(|f| f.start.0 / 1_000_000).collect();
@@ -71,14 +77,16 @@ fn a_list_in_any_order_of_columns_with_what_people_put_into_lists() {
 
 #[test]
 fn times_of_day_count_from_the_earliest() {
-    let csv = "start,protocol,source,destination\n2026-05-01T08:00:10Z,gre,10.0.0.5,198.51.100.1\n2026-05-01T08:00:00+00:00,gre,10.0.0.5,198.51.100.1\n";
+    let csv = "start,protocol,source,destination\n2026-05-01T08:00:10Z,gre,10.0.0.5,198.51.100.1\n\
+               2026-05-01T08:00:00+00:00,gre,10.0.0.5,198.51.100.1\n";
     let starts: Vec<Instant> = flows(csv).iter().map(|f| f.start).collect();
     assert_eq!(starts, [Instant(0), Instant(10_000_000_000)]);
 }
 
 #[test]
 fn json_lines_have_the_same_names() {
-    let text = "{\"start\": 3, \"protocol\": \"udp\", \"source\": \"kiosk-1\", \"destination\": \"198.51.100.53\", \"destination-port\": 53, \"lasts\": null}\n";
+    let text = "{\"start\": 3, \"protocol\": \"udp\", \"source\": \"kiosk-1\", \"destination\": \
+                \"198.51.100.53\", \"destination-port\": 53, \"lasts\": null}\n";
     let flows = flows(text);
     assert_eq!((flows[0].start, flows[0].destination_port), (Instant(3_000_000_000), Some(53)));
 }
@@ -89,7 +97,10 @@ fn packed_lists_are_read_as_they_are() {
     let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     packer.write_all(text.as_bytes()).unwrap();
     assert_eq!(read(&packer.finish().unwrap(), Attempt::Streaming).unwrap().len(), 1);
-    let zst = ruzstd::encoding::compress_to_vec(text.as_bytes(), ruzstd::encoding::CompressionLevel::Fastest);
+    let zst = ruzstd::encoding::compress_to_vec(
+        text.as_bytes(),
+        ruzstd::encoding::CompressionLevel::Fastest,
+    );
     assert_eq!(read(&zst, Attempt::Streaming).unwrap().len(), 1);
 }
 
@@ -115,7 +126,11 @@ fn what_is_wrong_is_told_with_its_line() {
         ("\n\n0,tcp,x y,1,198.51.100.1,80,1,", Some(4), "unknown-host"),
     ];
     for (line, number, name) in cases {
-        assert_eq!(read(format!("{head}{line}\n").as_bytes(), Attempt::Streaming), Err((number, name)), "{line}");
+        assert_eq!(
+            read(format!("{head}{line}\n").as_bytes(), Attempt::Streaming),
+            Err((number, name)),
+            "{line}"
+        );
     }
     let whole: [(&[u8], &str); 8] = [
         (b"", "empty-file"),
@@ -138,7 +153,10 @@ fn what_is_wrong_is_told_with_its_line() {
     }) else {
         panic!()
     };
-    assert_eq!(errors[0].fault, Fault::UnknownColumn { name: "sorce".into(), near: Some("source") });
+    assert_eq!(
+        errors[0].fault,
+        Fault::UnknownColumn { name: "sorce".into(), near: Some("source") }
+    );
 }
 
 #[test]
@@ -156,7 +174,9 @@ fn a_line_without_end_is_refused_and_can_be_passed_over() {
 #[test]
 fn bad_lines_are_all_told_or_all_counted() {
     let mut text = String::from("start,protocol,source,destination\n");
-    (0..30).for_each(|n| text += &format!("{n},gre,10.0.0.{},198.51.100.1\n", if n % 3 == 0 { 999 } else { 5 }));
+    (0..30).for_each(|n| {
+        text += &format!("{n},gre,10.0.0.{},198.51.100.1\n", if n % 3 == 0 { 999 } else { 5 })
+    });
     let (traffic, _file) = open(text.as_bytes(), false).unwrap();
     let (errors, count) = traffic.errors();
     assert_eq!((errors.len(), count), (10, 10));
@@ -194,24 +214,36 @@ host = "kiosk-1"
     let Some(Ok(Item::Flow(flow))) = traffic.items(Attempt::Streaming).next() else { panic!() };
     assert_eq!(flow.round_trip, Some(200_000_000));
     // everything wrong at once, each with its line
-    let wrong = "[[event]]\nat = -1\ndo = \"disable\"\nrule = \"al\"\n[[flow]]\nstart = 1\nprotocol = \"tcp\"\nsorce = \"x\"\n[[event]]\nat = 1\ndo = \"explode\"\n";
+    let wrong = "[[event]]\nat = -1\ndo = \"disable\"\nrule = \"al\"\n[[flow]]\nstart = 1\n\
+                 protocol = \"tcp\"\nsorce = \"x\"\n[[event]]\nat = 1\ndo = \"explode\"\n";
     let errors = open(wrong.as_bytes(), false).err().unwrap();
     let lines: Vec<Option<u64>> = errors.iter().map(|e| e.line).collect();
-    assert!(errors.len() >= 4 && lines.contains(&Some(2)) && lines.contains(&Some(11)), "{errors:?}");
+    assert!(
+        errors.len() >= 4 && lines.contains(&Some(2)) && lines.contains(&Some(11)),
+        "{errors:?}"
+    );
 }
 
 /// What is wrong with a scenario of one flow: line and name of each fault.
 fn wrong_with(more: &str) -> Vec<(Option<u64>, &'static str)> {
     let text = format!(
-        "[[flow]]\nstart = 5\nprotocol = \"udp\"\nsource = \"kiosk-1\"\ndestination = \"198.51.100.80\"\ndestination-port = 53\n{more}"
+        "[[flow]]\nstart = 5\nprotocol = \"udp\"\nsource = \"kiosk-1\"\ndestination = \
+         \"198.51.100.80\"\ndestination-port = 53\n{more}"
     );
-    open(text.as_bytes(), false).err().unwrap_or_default().iter().map(|e| (e.line, e.fault.name())).collect()
+    open(text.as_bytes(), false)
+        .err()
+        .unwrap_or_default()
+        .iter()
+        .map(|e| (e.line, e.fault.name()))
+        .collect()
 }
 
 #[test]
 fn a_flow_of_a_scenario_is_sent_again_and_again() {
-    let text = "[[flow]]\nstart = 5\nprotocol = \"icmp\"\nsource = \"edge/floor\"\ndestination = \"198.51.100.80\"\nevery = \"30s\"\ncount = 3\n\
-                [[flow]]\nstart = \"10s\"\nprotocol = \"gre\"\nsource = \"edge\"\ndestination = \"edge/floor\"\n";
+    let text = "[[flow]]\nstart = 5\nprotocol = \"icmp\"\nsource = \"edge/floor\"\ndestination = \
+                \"198.51.100.80\"\nevery = \"30s\"\ncount = 3\n\
+                [[flow]]\nstart = \"10s\"\nprotocol = \"gre\"\nsource = \"edge\"\ndestination = \
+                \"edge/floor\"\n";
     let all = flows(text);
     let seconds: Vec<u64> = all.iter().map(|f| f.start.0 / 1_000_000_000).collect();
     assert_eq!(seconds, [5, 10, 35, 65]);
@@ -225,16 +257,24 @@ fn what_is_wrong_with_repeating_is_told_with_its_line() {
     assert_eq!(wrong_with("every = \"30s\"\n"), [(Some(7), "scenario")]);
     assert_eq!(wrong_with("count = 4\n"), [(Some(7), "scenario")]);
     for count in ["0", "-1", "10000001"] {
-        assert_eq!(wrong_with(&format!("every = 30\ncount = {count}\n")), [(Some(8), "scenario")], "{count}");
+        assert_eq!(
+            wrong_with(&format!("every = 30\ncount = {count}\n")),
+            [(Some(8), "scenario")],
+            "{count}"
+        );
     }
-    assert_eq!(wrong_with("every = \"soon\"\ncount = 0\n"), [(Some(7), "bad-field"), (Some(8), "scenario")]);
+    assert_eq!(
+        wrong_with("every = \"soon\"\ncount = 0\n"),
+        [(Some(7), "bad-field"), (Some(8), "scenario")]
+    );
     assert_eq!(wrong_with("every = -5\ncount = 2\n"), [(Some(7), "negative-time")]);
     assert_eq!(wrong_with("every = \"1000000h\"\ncount = 2\n"), [(Some(7), "time-too-long")]);
     assert_eq!(wrong_with("every = \"100h\"\ncount = 10000000\n"), [(Some(1), "time-too-long")]);
     assert_eq!(wrong_with("every = \"1s\"\ncount = \"two\"\n").first().map(|f| f.0), Some(Some(8)));
 }
 
-/// The clock of a shuffled list begins at its earliest line, also for a moment that is asked for as a time of day.
+/// The clock of a shuffled list begins at its earliest line, also for a moment that is asked for as
+/// a time of day.
 #[test]
 fn the_origin_of_a_shuffled_list_is_its_earliest_time() {
     let lines = ["2026-08-01T10:00:00Z", "2026-08-01T08:00:00Z", "2026-08-01T09:00:00Z"]
@@ -246,7 +286,8 @@ fn the_origin_of_a_shuffled_list_is_its_earliest_time() {
 
 #[test]
 fn a_wrong_time_is_told_under_its_own_key() {
-    let load = "[[load]]\nsources = \"kiosk-1\"\ndestination = \"198.51.100.80\"\nprotocol = \"udp\"\ndestination-port = 53\n\
+    let load = "[[load]]\nsources = \"kiosk-1\"\ndestination = \"198.51.100.80\"\nprotocol = \
+                \"udp\"\ndestination-port = 53\n\
                 rate = 2\nlasts = \"9s\"\neach-lasts = \"exponential 5s\"\n";
     let errors = open(load.as_bytes(), false).err().unwrap();
     assert!(errors[0].fault.to_string().starts_with("each-lasts: "), "{}", errors[0].fault);

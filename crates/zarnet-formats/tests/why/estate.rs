@@ -77,8 +77,13 @@ impl Estate {
             ("internal", q("locker:8080")),
         ]);
         let policy = dice.flip().then(|| {
-            let out = vec!["from = \"internal\"\n  into = \"external\"\n  accept = \"any\"".to_owned()];
-            let inbound = "from = [\"external\", \"internal\"]\n  into = \"internal\"\n  accept = \"8080/tcp\"\n  destination = \"locker\"";
+            let out = vec![
+                "from = \"internal\"\n  into = \"external\"\n  accept = \
+                            \"any\""
+                    .to_owned(),
+            ];
+            let inbound = "from = [\"external\", \"internal\"]\n  into = \"internal\"\n  accept = \
+                           \"8080/tcp\"\n  destination = \"locker\"";
             (out, vec![inbound.to_owned()])
         });
         let accept = |dice: &mut Dice, text: &str| {
@@ -92,7 +97,11 @@ impl Estate {
             listens: "[\"8080/tcp\"]",
             groups,
             forwarding: true,
-            behaviour: if dice.flip() { vec!["port-assignment = \"sequential\"".into()] } else { Vec::new() },
+            behaviour: if dice.flip() {
+                vec!["port-assignment = \"sequential\"".into()]
+            } else {
+                Vec::new()
+            },
             realms: (Some("internal".into()), Some("external".into())),
             ingress: accept(dice, "{ accept = \"any\" }"),
             egress: accept(dice, "{ accept = \"any\" }"),
@@ -121,19 +130,29 @@ impl Estate {
         line("# an estate that somebody made up\n[addresses]".into());
         self.groups.iter().for_each(|g| line(g.clone()));
         line(format!("other = \"10.{net}.77.0/24\""));
-        let routed = if self.routed { "\nrouted = [{ to = \"203.0.113.64/29\", via = \"203.0.113.2\" }]" } else { "" };
+        let routed = if self.routed {
+            "\nrouted = [{ to = \"203.0.113.64/29\", via = \"203.0.113.2\" }]"
+        } else {
+            ""
+        };
         line(format!("\n[[segment]]\nname = \"internet\"\ninternet = true{routed}"));
         line("\n[[segment]]\nname = \"floor\"".into());
         if self.chain {
             line("\n[[segment]]\nname = \"between\"".into());
         }
         let host = |name: &str, address: String, gateway: &Option<String>, more: &str| {
-            let gateway = gateway.as_ref().map(|g| format!("gateway = \"{g}\"\n")).unwrap_or_default();
+            let gateway =
+                gateway.as_ref().map(|g| format!("gateway = \"{g}\"\n")).unwrap_or_default();
             format!("\n[[host]]\nname = \"{name}\"\naddress = \"{address}/24\"\n{gateway}{more}")
         };
         line(host("till", format!("10.{net}.1.{}", self.till), &self.gateway, ""));
         line(host("clerk", format!("10.{net}.1.150"), &Some(format!("10.{net}.1.1")), ""));
-        line(host("locker", format!("10.{net}.2.10"), &self.server_gateway, &format!("listens = {}", self.listens)));
+        line(host(
+            "locker",
+            format!("10.{net}.2.10"),
+            &self.server_gateway,
+            &format!("listens = {}", self.listens),
+        ));
         if self.inner {
             line(host("crane", format!("10.{net}.9.20"), &Some(format!("10.{net}.9.1")), ""));
         }
@@ -155,22 +174,30 @@ impl Estate {
         if self.policy.is_some() {
             line("default-policy = \"drop\"".into());
         }
-        let realm = |r: &Option<String>| r.as_ref().map(|r| format!("\n  realm = \"{r}\"")).unwrap_or_default();
+        let realm = |r: &Option<String>| {
+            r.as_ref().map(|r| format!("\n  realm = \"{r}\"")).unwrap_or_default()
+        };
         let acl = |key: &str, list: &Option<Vec<String>>| {
             list.as_ref().map(|_| format!("\n  {key}-acl = \"{key}-filter\"")).unwrap_or_default()
         };
         line(format!(
-            "\n  [[device.interface]]\n  name = \"shop\"\n  segment = \"floor\"{}\n  address = \"10.{net}.1.1/24\"{}",
+            "\n  [[device.interface]]\n  name = \"shop\"\n  segment = \"floor\"{}\n  address = \
+             \"10.{net}.1.1/24\"{}",
             realm(&self.realms.0),
             acl("ingress", &self.ingress)
         ));
         line(format!(
-            "\n  [[device.interface]]\n  name = \"store\"\n  realm = \"internal\"\n  address = \"10.{net}.2.1/24\""
+            "\n  [[device.interface]]\n  name = \"store\"\n  realm = \"internal\"\n  address = \
+             \"10.{net}.2.1/24\""
         ));
-        let (segment, address) =
-            if self.chain { ("between", "192.168.50.2/24") } else { ("internet", "203.0.113.2/28") };
+        let (segment, address) = if self.chain {
+            ("between", "192.168.50.2/24")
+        } else {
+            ("internet", "203.0.113.2/28")
+        };
         line(format!(
-            "\n  [[device.interface]]                      # to the provider\n  name = \"uplink\"{}\n  segment = \"{segment}\"\n  address = \"{address}\"{}{}",
+            "\n  [[device.interface]]                      # to the provider\n  name = \
+             \"uplink\"{}\n  segment = \"{segment}\"\n  address = \"{address}\"{}{}",
             realm(&self.realms.1),
             acl("egress", &self.egress),
             if self.lease { "\n  lease = true" } else { "" }
@@ -180,11 +207,17 @@ impl Estate {
             line(format!("\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"{via}\""));
         }
         if self.inner && self.inner_route {
-            line(format!("\n  [[device.route]]\n  to = \"10.{net}.9.0/24\"\n  via = \"10.{net}.1.9\""));
+            line(format!(
+                "\n  [[device.route]]\n  to = \"10.{net}.9.0/24\"\n  via = \"10.{net}.1.9\""
+            ));
         }
-        for (name, entries) in [("ingress-filter", &self.ingress), ("egress-filter", &self.egress)] {
+        for (name, entries) in [("ingress-filter", &self.ingress), ("egress-filter", &self.egress)]
+        {
             if let Some(entries) = entries {
-                line(format!("\n  [[device.acl]]\n  name = \"{name}\"\n  entries = [{}]", entries.join(", ")));
+                line(format!(
+                    "\n  [[device.acl]]\n  name = \"{name}\"\n  entries = [{}]",
+                    entries.join(", ")
+                ));
             }
         }
         if let Some((out, inbound)) = &self.policy {
@@ -210,12 +243,23 @@ impl Estate {
         }
         if self.inner {
             line(format!(
-                "\n[[device]]\nname = \"router\"\n\n  [[device.interface]]\n  name = \"front\"\n  realm = \"front\"\n  segment = \"floor\"\n  address = \"10.{net}.1.9/24\"\n\n  [[device.interface]]\n  name = \"back\"\n  realm = \"back\"\n  address = \"10.{net}.9.1/24\"\n\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.{net}.1.1\""
+                "\n[[device]]\nname = \"router\"\n\n  [[device.interface]]\n  name = \"front\"\n  \
+                 realm = \"front\"\n  segment = \"floor\"\n  address = \"10.{net}.1.9/24\"\n\n  \
+                 [[device.interface]]\n  name = \"back\"\n  realm = \"back\"\n  address = \
+                 \"10.{net}.9.1/24\"\n\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \
+                 \"10.{net}.1.1\""
             ));
         }
         if self.chain {
             line(format!(
-                "\n[[device]]\nname = \"box\"\n\n  [[device.interface]]\n  name = \"wan\"\n  realm = \"external\"\n  segment = \"internet\"\n  address = \"203.0.113.2/28\"\n\n  [[device.interface]]\n  name = \"lan\"\n  realm = \"internal\"\n  segment = \"between\"\n  address = \"192.168.50.1/24\"\n\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"203.0.113.1\"\n\n  [[device.rule]]\n  name = \"to-the-edge\"\n  type = \"forward\"\n  external = \"wan:443/tcp\"\n  internal = \"{}\"\n\n  [[device.rule]]\n  name = \"out\"\n  type = \"overload\"\n  as = \"wan\"",
+                "\n[[device]]\nname = \"box\"\n\n  [[device.interface]]\n  name = \"wan\"\n  \
+                 realm = \"external\"\n  segment = \"internet\"\n  address = \"203.0.113.2/28\"\n\
+                 \n  [[device.interface]]\n  name = \"lan\"\n  realm = \"internal\"\n  segment = \
+                 \"between\"\n  address = \"192.168.50.1/24\"\n\n  [[device.route]]\n  to = \
+                 \"0.0.0.0/0\"\n  via = \"203.0.113.1\"\n\n  [[device.rule]]\n  name = \
+                 \"to-the-edge\"\n  type = \"forward\"\n  external = \"wan:443/tcp\"\n  internal \
+                 = \"{}\"\n\n  [[device.rule]]\n  name = \"out\"\n  type = \"overload\"\n  as = \
+                 \"wan\"",
                 self.chain_to
             ));
         }

@@ -1,6 +1,7 @@
-//! The search for what is wrong, on plans with a fault that is known: those of `demo/faults/`, and healthy plans of all
-//! kinds that a seeded mutator breaks. `MUTATIONS=2000 cargo test --release -p zarnet-formats --test why -- --nocapture`
-//! reports on as many as wanted.
+//! The search for what is wrong, on plans with a fault that is known: those of `demo/faults/`, and
+//! healthy plans of all kinds that a seeded mutator breaks.
+//! `MUTATIONS=2000 cargo test --release -p zarnet-formats --test why -- --nocapture` reports on as
+//! many as wanted.
 
 mod estate;
 mod mutations;
@@ -45,7 +46,8 @@ fn held(loaded: &Loaded) -> Vec<bool> {
     loaded.plan.expectations.iter().map(|e| rehearsal.expect(e).failed.is_empty()).collect()
 }
 
-/// Plans with a fault that needs no traffic before: the cause is the one in the head, and a repair works where there is one.
+/// Plans with a fault that needs no traffic before: the cause is the one in the head, and a repair
+/// works where there is one.
 #[test]
 fn every_fault_is_named_and_repaired() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
@@ -54,7 +56,9 @@ fn every_fault_is_named_and_repaired() {
         let path = file.unwrap().path();
         let text = std::fs::read_to_string(&path).unwrap();
         let head = |key: &str| text.lines().find_map(|l| l.strip_prefix(key)).map(str::to_owned);
-        let Some(wanted) = head("# Cause: ").filter(|_| head("# With: ").is_none()) else { continue };
+        let Some(wanted) = head("# Cause: ").filter(|_| head("# With: ").is_none()) else {
+            continue;
+        };
         seen += 1;
         let loaded = from_text(&path, text.clone()).unwrap_or_else(|e| panic!("{path:?}: {e:?}"));
         let diagnosis = searched(&loaded, loaded.plan.expectations[0].flow);
@@ -65,8 +69,13 @@ fn every_fault_is_named_and_repaired() {
             assert!(satisfied(&repair.scene.followed), "{path:?}: {}", repair.title);
             // what is written can be read again, and does the same
             let again = edited(&loaded, &repair.changes).unwrap();
-            let comments = |text: &str| text.lines().filter(|l| l.trim_start().starts_with('#')).count();
-            assert_eq!(comments(again.sources.0[0].text()), comments(&text), "{path:?}: a comment was lost");
+            let comments =
+                |text: &str| text.lines().filter(|l| l.trim_start().starts_with('#')).count();
+            assert_eq!(
+                comments(again.sources.0[0].text()),
+                comments(&text),
+                "{path:?}: a comment was lost"
+            );
         }
     }
     assert!(seen > 30);
@@ -85,10 +94,12 @@ fn planted_faults_are_found() {
         let Some(flow) = mutate(&mut broken, &mut dice) else { continue };
         let load = |estate: &Estate| {
             let text = format!("{}\n[[expect]]\nflow = \"{flow}\"\n", estate.text());
-            from_text(Path::new("estate.toml"), text.clone()).unwrap_or_else(|e| panic!("{e:?}\n{text}"))
+            from_text(Path::new("estate.toml"), text.clone())
+                .unwrap_or_else(|e| panic!("{e:?}\n{text}"))
         };
         let (before, loaded) = (load(&healthy), load(&broken));
-        // nothing but what is planted is wrong; a hairpin that is off is no fault until somebody needs it
+        // nothing but what is planted is wrong; a hairpin that is off is no fault until somebody
+        // needs it
         let well = held(&before);
         assert!(well[..well.len() - 1].iter().all(|h| *h), "{}", healthy.text());
         let subject = loaded.plan.expectations.last().unwrap().flow;
@@ -123,21 +134,29 @@ fn planted_faults_are_found() {
         println!("{cause:28} {planted:7} {named:7} {repaired:9}");
     }
     let percent = |n: u64| n as f64 * 100.0 / total as f64;
-    println!("all                          {total:7} {:6.1}% {:8.1}%", percent(named), percent(repaired));
+    println!(
+        "all                          {total:7} {:6.1}% {:8.1}%",
+        percent(named),
+        percent(repaired)
+    );
     assert!(percent(named) >= 95.0 && percent(repaired) >= 90.0);
 }
 
 /// Two faults at once that one flow meets: both have to go before it works.
 #[test]
 fn faults_behind_each_other_are_found_too() {
-    let count: u64 = std::env::var("MUTATIONS").ok().and_then(|n| n.parse().ok()).unwrap_or(150) / 3;
+    let count: u64 =
+        std::env::var("MUTATIONS").ok().and_then(|n| n.parse().ok()).unwrap_or(150) / 3;
     let (mut repaired, mut both, mut total) = (0, 0, 0);
     let mut dice = Dice(1912);
     while total < count {
         let mut broken = Estate::healthy(&mut dice);
         let picks = [0, 0].map(|_| MUTATIONS[dice.roll(MUTATIONS.len() as u64) as usize]);
         let flows = picks.map(|(_, mutate)| mutate(&mut broken, &mut dice));
-        let (Some(flow), true, true) = (flows[0], flows[0] == flows[1], picks[0].0 != picks[1].0) else { continue };
+        let (Some(flow), true, true) = (flows[0], flows[0] == flows[1], picks[0].0 != picks[1].0)
+        else {
+            continue;
+        };
         let text = format!("{}\n[[expect]]\nflow = \"{flow}\"\n", broken.text());
         // two faults may contradict each other
         let Ok(loaded) = from_text(Path::new("estate.toml"), text) else { continue };
@@ -150,7 +169,10 @@ fn faults_behind_each_other_are_found_too() {
         let found: Vec<&str> = diagnosis.causes.iter().map(|c| c.cause.name()).collect();
         both += u64::from(picks.iter().all(|p| found.contains(&p.0)));
         if diagnosis.repairs.is_empty() && std::env::var("SHOW").is_ok() {
-            println!("planted {} and {}, found {found:?}; {flow}, chain {}", picks[0].0, picks[1].0, broken.chain);
+            println!(
+                "planted {} and {}, found {found:?}; {flow}, chain {}",
+                picks[0].0, picks[1].0, broken.chain
+            );
         }
     }
     println!("two at once: {total} planted, {repaired} repaired, both named in {both}");

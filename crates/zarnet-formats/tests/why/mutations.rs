@@ -15,7 +15,8 @@ pub(crate) fn q(text: &str) -> String {
     format!("\"{text}\"")
 }
 
-/// A way to break an estate: the cause that is planted, and the flow that shows it. `None`: not this estate.
+/// A way to break an estate: the cause that is planted, and the flow that shows it. `None`: not
+/// this estate.
 pub(crate) type Mutation = (&'static str, fn(&mut Estate, &mut Dice) -> Option<&'static str>);
 
 pub(crate) fn forward(e: &mut Estate) -> &mut BTreeMap<&'static str, String> {
@@ -66,7 +67,10 @@ pub(crate) const MUTATIONS: &[Mutation] = &[
             1 => format!("10.{}.1.0/24", e.net + 1),
             _ => format!("10.{}.11.0/24", e.net),
         };
-        e.out.insert("source", format!("[\"{wrong}\", \"10.{}.1.150\", \"10.{}.9.0/24\"]", e.net, e.net));
+        e.out.insert(
+            "source",
+            format!("[\"{wrong}\", \"10.{}.1.150\", \"10.{}.9.0/24\"]", e.net, e.net),
+        );
         Some(OUT)
     }),
     ("service-not-in-list", |e, _| {
@@ -91,7 +95,8 @@ pub(crate) const MUTATIONS: &[Mutation] = &[
     }),
     ("exempted", |e, _| {
         e.before.push(format!(
-            "  name = \"site\"\n  type = \"exempt\"\n  source = \"10.{}.1.0/24\"\n  destination = \"198.51.100.0/24\"",
+            "  name = \"site\"\n  type = \"exempt\"\n  source = \"10.{}.1.0/24\"\n  destination = \
+             \"198.51.100.0/24\"",
             e.net
         ));
         // behind the box it is translated all the same
@@ -99,18 +104,26 @@ pub(crate) const MUTATIONS: &[Mutation] = &[
     }),
     ("empty-group", |e, _| {
         e.groups = vec![format!("net-10-{}-1 = []", e.net)];
-        e.out.insert("source", format!("[\"net-10-{}-1\", \"10.{}.1.150\", \"10.{}.9.0/24\"]", e.net, e.net, e.net));
+        e.out.insert(
+            "source",
+            format!("[\"net-10-{}-1\", \"10.{}.1.150\", \"10.{}.9.0/24\"]", e.net, e.net, e.net),
+        );
         (!e.chain).then_some(OUT)
     }),
     ("name-contradicts-value", |e, _| {
         e.groups = vec![format!("net-10-{}-1 = \"10.{}.77.0/24\"", e.net, e.net)];
-        e.out.insert("source", format!("[\"net-10-{}-1\", \"10.{}.1.150\", \"10.{}.9.0/24\"]", e.net, e.net, e.net));
+        e.out.insert(
+            "source",
+            format!("[\"net-10-{}-1\", \"10.{}.1.150\", \"10.{}.9.0/24\"]", e.net, e.net, e.net),
+        );
         (!e.chain).then_some(OUT)
     }),
     ("policy-missing", |e, d| {
         let (out, inbound) = e.policy.as_mut()?;
         if d.flip() {
-            out[0] = "from = \"internal\"\n  into = \"external\"\n  accept = \"any\"\n  source = \"clerk\"".into();
+            out[0] = "from = \"internal\"\n  into = \"external\"\n  accept = \"any\"\n  source = \
+                      \"clerk\""
+                .into();
             return Some(OUT);
         }
         inbound.clear();

@@ -5,10 +5,10 @@ use clap::Args;
 use std::path::PathBuf;
 use zarnet_core::limits;
 
-/// Arguments of `capacity`.
+/// Arguments of the command `capacity`.
 #[derive(Debug, Args)]
 pub struct Capacity {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// Flow lists, scenarios, captures, flows.
     #[arg(required_unless_present = "observed")]
@@ -19,11 +19,12 @@ pub struct Capacity {
     /// How it is read.
     #[command(flatten)]
     pub table: TableFile,
-    /// Moment at which holders are told: a time (90, 2m30s), `peak` or `end`; if left out, when each supply first refused
-    /// somebody, or else the peak.
+    /// Moment at which holders are told: a time (90, 2m30s), `peak` or `end`; if left out, when
+    /// each supply first refused somebody, or else the peak.
     #[arg(long, value_name = "TIME|peak|end", conflicts_with = "observed")]
     pub at: Option<String>,
-    /// Supply to look at: the name of a pool or interface, or an external address; all that ran out if left out.
+    /// Supply to look at: the name of a pool or interface, or an external address; all that ran out
+    /// if left out.
     #[arg(long, value_name = "NAME")]
     pub supply: Option<String>,
     /// Share of requests that may be refused in the busiest hour.
@@ -33,7 +34,8 @@ pub struct Capacity {
     #[arg(long, value_name = "PERCENT", value_parser = percent)]
     pub growth: Option<f64>,
     /// Simulations of each load, where the traffic has load profiles; 0 for none.
-    #[arg(long, default_value_t = 5, value_name = "N", value_parser = clap::value_parser!(u64).range(0..=limits::RUNS))]
+    #[arg(long, default_value_t = 5, value_name = "N",
+        value_parser = clap::value_parser!(u64).range(0..=limits::RUNS))]
     pub runs: u64,
     /// Only what was in use: no simulations, no remedies.
     #[arg(long)]
@@ -47,8 +49,8 @@ pub struct Capacity {
     /// Draw a picture into this file: .svg or .png.
     #[arg(long, value_name = "FILE")]
     pub chart: Option<PathBuf>,
-    /// Overwrite that file if it is there; with --apply, write the plan even if it is read-only, has several names, or cannot
-    /// keep its owner.
+    /// Overwrite that file if it is there; with --apply, write the plan even if it is read-only,
+    /// has several names, or cannot keep its owner.
     #[arg(long)]
     pub force: bool,
     /// Every change of what was in use, instead of the summary; for --format csv or json.

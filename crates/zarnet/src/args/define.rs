@@ -4,10 +4,10 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-/// Arguments of `define`.
+/// Arguments of the command `define`.
 #[derive(Debug, Args)]
 pub struct Define {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// What is written into it.
     #[command(subcommand)]
@@ -23,7 +23,7 @@ pub struct Define {
     pub force: bool,
 }
 
-/// What is written.
+/// The piece of the plan to write.
 #[derive(Debug, Subcommand)]
 pub enum What {
     /// One internal address, range or prefix is one external one of the same size, both ways.
@@ -38,18 +38,18 @@ pub enum What {
         /// What senders from outside are overloaded to.
         #[arg(long = "as", value_name = "TARGET")]
         translate_as: Option<String>,
-        /// Of every rule.
+        /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
     /// A whole address each, from a pool.
     Pool {
-        /// The pool.
+        /// Name of the pool.
         pool: String,
         /// What happens when it is used up: drop, pass, or what to overload instead.
         #[arg(long, value_name = "WHAT")]
         when_exhausted: Option<String>,
-        /// Of every rule.
+        /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
@@ -60,13 +60,14 @@ pub enum What {
         /// What happens when it is used up: drop, pass, or what to overload instead.
         #[arg(long, value_name = "WHAT")]
         when_exhausted: Option<String>,
-        /// Of every rule.
+        /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
     /// An external port leads to an internal one.
     Forward {
-        /// External end: INTERFACE:PORT/PROTOCOL or ADDRESS:PORT/PROTOCOL; `next:PORT/PROTOCOL` takes the lowest free address.
+        /// External end: INTERFACE:PORT/PROTOCOL or ADDRESS:PORT/PROTOCOL; `next:PORT/PROTOCOL`
+        /// takes the lowest free address.
         external: String,
         /// Internal ends: ADDRESS:PORT or HOST:PORT.
         #[arg(required = true)]
@@ -77,45 +78,45 @@ pub enum What {
         /// What senders are overloaded to.
         #[arg(long = "as", value_name = "TARGET")]
         translate_as: Option<String>,
-        /// Of every rule.
+        /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
     /// Matching traffic stays as it is.
     Exempt {
-        /// Of every rule.
+        /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
     /// Copy a rule under a new name, changing what the options give.
     Copy {
-        /// The rule.
+        /// Name of the rule to copy.
         rule: String,
-        /// Its name there.
+        /// Name of the copy.
         name: String,
-        /// Another external end.
+        /// External end of the copy.
         #[arg(long)]
         external: Option<String>,
-        /// Another internal end.
+        /// Internal end of the copy.
         #[arg(long)]
         internal: Option<String>,
-        /// Other senders.
+        /// Senders of the copy.
         #[arg(long)]
         source: Option<String>,
     },
     /// Let a rule take part.
     Enable {
-        /// The rule.
+        /// Name of the rule.
         rule: String,
     },
     /// Let a rule take part no more.
     Disable {
-        /// The rule.
+        /// Name of the rule.
         rule: String,
     },
     /// List a rule before another.
     Move {
-        /// The rule.
+        /// Name of the rule.
         rule: String,
         /// The one that is to come behind it.
         #[arg(long, value_name = "RULE")]
@@ -123,12 +124,12 @@ pub enum What {
     },
     /// Take a rule out.
     Remove {
-        /// The rule.
+        /// Name of the rule.
         rule: String,
     },
     /// Add a named set of addresses, or write it anew.
     Addresses {
-        /// Its name.
+        /// Name of the group of addresses.
         name: String,
         /// Addresses, prefixes, ranges, names of groups and hosts.
         #[arg(required = true)]
@@ -136,7 +137,7 @@ pub enum What {
     },
     /// Add a pool of external addresses.
     AddressPool {
-        /// Its name.
+        /// Name of the address pool.
         name: String,
         /// Addresses, prefixes, ranges; a number takes so many of the lowest free ones.
         #[arg(required = true)]
@@ -173,7 +174,7 @@ pub struct Rule {
     /// The internal side: realms or interfaces.
     #[arg(long, value_name = "REALM")]
     pub from: Vec<String>,
-    /// The external side.
+    /// External side of the rule.
     #[arg(long, value_name = "REALM")]
     pub into: Vec<String>,
     /// Realms whose hosts may use the external end.
@@ -185,17 +186,19 @@ pub struct Rule {
     /// What it is for.
     #[arg(long)]
     pub note: Option<String>,
-    /// Write it disabled.
+    /// Write the rule disabled.
     #[arg(long)]
     pub disabled: bool,
     /// Log its translations: what of them.
-    #[arg(long, value_name = "WHAT", num_args = 0..=1, require_equals = true, default_missing_value = "sessions",
+    #[arg(long, value_name = "WHAT", num_args = 0..=1, require_equals = true,
+        default_missing_value = "sessions",
           value_parser = ["sessions", "mappings", "blocks"])]
     pub log: Option<String>,
     /// Where it is listed.
     #[command(flatten)]
     pub place: Place,
-    /// Add what it needs besides: the policy entry that lets it pass, and the address that must be answered for.
+    /// Add what it needs besides: the policy entry that lets it pass, and the address that must be
+    /// answered for.
     #[arg(long)]
     pub with_access: bool,
 }
@@ -203,7 +206,8 @@ pub struct Rule {
 /// Where a rule is listed.
 #[derive(Debug, Clone, Default, Args)]
 pub struct Place {
-    /// Before this rule; if left out, fixed and exempt ones before the first that is neither, others last.
+    /// Before this rule; if left out, fixed and exempt ones before the first that is neither,
+    /// others last.
     #[arg(long, value_name = "RULE")]
     pub before: Option<String>,
 }

@@ -16,10 +16,11 @@ pub use define::{Define, Place, Rule, What};
 #[derive(Debug, Parser)]
 #[command(name = "zarnet", version, arg_required_else_help = true, max_term_width = 100)]
 #[command(
-    after_help = "Exit codes: 0 fine, 1 the answer is negative, 2 the input or the command line is wrong, 3 an internal failure.\nStart with `zarnet demo`."
+    after_help = "Exit codes: 0 fine, 1 the answer is negative, 2 the input or the command line \
+                  is wrong, 3 an internal failure.\nStart with `zarnet demo`."
 )]
 pub struct Arguments {
-    /// What to do.
+    /// The command and its arguments.
     #[command(subcommand)]
     pub command: Command,
     /// Options of all commands.
@@ -56,7 +57,7 @@ pub struct Common {
 /// Form of an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Format {
-    /// For people.
+    /// Text for people, with colour on a terminal.
     Text,
     /// For scripts; its shape is documented and versioned.
     Json,
@@ -67,15 +68,15 @@ pub enum Format {
 /// When to use colour.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Color {
-    /// On a terminal.
+    /// In colour on a terminal only.
     Auto,
-    /// Always.
+    /// In colour, also into files and pipes.
     Always,
-    /// Never.
+    /// Without colour, also on a terminal.
     Never,
 }
 
-/// A command.
+/// The commands of the program.
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Write the demo estate into a folder and walk through the job on it.
@@ -116,7 +117,7 @@ pub enum Command {
     Compare(Compare),
 }
 
-/// Arguments of `demo`.
+/// Arguments of the command `demo`.
 #[derive(Debug, Args)]
 pub struct Demo {
     /// Folder to write the estate into.
@@ -127,7 +128,7 @@ pub struct Demo {
     pub force: bool,
 }
 
-/// Arguments of `new`.
+/// Arguments of the command `new`.
 #[derive(Debug, Args)]
 pub struct New {
     /// File to write; `-` is standard output.
@@ -149,10 +150,10 @@ pub struct New {
     pub force: bool,
 }
 
-/// Arguments of `check`.
+/// Arguments of the command `check`.
 #[derive(Debug, Args)]
 pub struct Check {
-    /// Plan file.
+    /// Path of the plan file.
     #[arg(required_unless_present = "list")]
     pub plan: Option<PathBuf>,
     /// Do not tell this finding; again for more.
@@ -166,19 +167,20 @@ pub struct Check {
     pub list: bool,
 }
 
-/// Arguments of `behaviour`.
+/// Arguments of the command `behaviour`.
 #[derive(Debug, Args)]
 pub struct BehaviourArgs {
     /// A preset (bcp, symmetric, carrier), or a plan file; all presets if left out.
     pub name: Option<String>,
 }
 
-/// Arguments of `predict`.
+/// Arguments of the command `predict`.
 #[derive(Debug, Args)]
 pub struct Predict {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
-    /// Flow lists (CSV, JSON Lines), scenarios, captures, `-` for standard input, or flows: "kiosk-3 -> 198.51.100.80:443/tcp".
+    /// Flow lists (CSV, JSON Lines), scenarios, captures, `-` for standard input, or flows:
+    /// "kiosk-3 -> 198.51.100.80:443/tcp".
     #[arg(required = true)]
     pub traffic: Vec<String>,
     /// Moment of the table: a time (90, 2m30s), `peak` or `end`.
@@ -223,14 +225,14 @@ pub struct Day {
     pub reader: Reader,
 }
 
-/// Arguments of `follow`.
+/// Arguments of the command `follow`.
 #[derive(Debug, Args)]
 pub struct Follow {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// The flow: "kiosk-3 -> 198.51.100.80:443/tcp".
     pub flow: String,
-    /// When it begins.
+    /// Traffic around the flow, and the moment when it begins.
     #[command(flatten)]
     pub day: Day,
     /// Write what every place on the way would record into this file (pcapng).
@@ -244,7 +246,8 @@ pub struct Follow {
 /// A table that a device has.
 #[derive(Debug, Args)]
 pub struct TableFile {
-    /// Which column of the table is what, where it does not have our names: internal=3,external=4,...
+    /// Which column of the table is what, where it does not have our names:
+    /// internal=3,external=4,...
     #[arg(long, value_name = "NAME=NUMBER,...", requires = "observed")]
     pub columns: Option<String>,
     /// Whose table it is, where it does not say.
@@ -252,10 +255,10 @@ pub struct TableFile {
     pub device: Option<String>,
 }
 
-/// Arguments of `compare`.
+/// Arguments of the command `compare`.
 #[derive(Debug, Args)]
 pub struct Compare {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// Flow lists, scenarios, captures, flows.
     #[arg(required = true)]
@@ -277,14 +280,14 @@ pub struct Compare {
     pub rows: usize,
 }
 
-/// Arguments of `why`.
+/// Arguments of the command `why`.
 #[derive(Debug, Args)]
 pub struct Why {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// The flow: "kiosk-3 -> 198.51.100.80:443/tcp".
     pub flow: String,
-    /// When it begins.
+    /// Traffic around the flow, and the moment when it begins.
     #[command(flatten)]
     pub day: Day,
     /// The device's own table at that moment: CSV or JSON.
@@ -307,10 +310,10 @@ fn width(text: &str) -> Result<usize, String> {
     number.ok_or_else(|| format!("write a number of columns from 1 to {}", limits::WIDTH))
 }
 
-/// Arguments of `expect`.
+/// Arguments of the command `expect`.
 #[derive(Debug, Args)]
 pub struct Expect {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// Write the results into this file too, as JUnit XML.
     #[arg(long, value_name = "FILE")]
@@ -320,10 +323,10 @@ pub struct Expect {
     pub force: bool,
 }
 
-/// Arguments of `impact`.
+/// Arguments of the command `impact`.
 #[derive(Debug, Args)]
 pub struct Impact {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// The plan that is to take its place.
     pub new_plan: PathBuf,
@@ -344,10 +347,10 @@ pub struct Impact {
     pub rows: usize,
 }
 
-/// Arguments of `addresses`.
+/// Arguments of the command `addresses`.
 #[derive(Debug, Args)]
 pub struct Addresses {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// Show this device only.
     #[arg(long, value_name = "NAME")]
@@ -357,27 +360,28 @@ pub struct Addresses {
     pub free: bool,
 }
 
-/// Arguments of `sheet`.
+/// Arguments of the command `sheet`.
 #[derive(Debug, Args)]
 pub struct Sheet {
-    /// Plan file.
+    /// Path of the plan file.
     pub plan: PathBuf,
     /// Show this device only.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
 }
 
-/// Arguments of `explain`.
+/// Arguments of the command `explain`.
 #[derive(Debug, Args)]
 pub struct Explain {
-    /// The name, as it stands in brackets behind an error or finding, or in a table; all names if left out.
+    /// The name, as it stands in brackets behind an error or finding, or in a table; all names if
+    /// left out.
     pub name: Option<String>,
 }
 
-/// Arguments of `completions`.
+/// Arguments of the command `completions`.
 #[derive(Debug, Args)]
 pub struct Completions {
-    /// The shell.
+    /// The shell that the completions are for.
     #[arg(value_enum)]
     pub shell: clap_complete::Shell,
 }

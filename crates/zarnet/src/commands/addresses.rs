@@ -30,10 +30,13 @@ pub fn run(args: &Addresses, common: &Common) -> Result<u8, Failure> {
     let mut list = blocks(&loaded.plan);
     list.retain(|b| only.is_none_or(|o| o == b.device));
     let lines: Vec<Line> = list.iter().flat_map(|b| of_block(&loaded.plan, b)).collect();
-    let lines: Vec<Line> = lines.into_iter().filter(|l| !args.free || l.used_by == "free").collect();
+    let lines: Vec<Line> =
+        lines.into_iter().filter(|l| !args.free || l.used_by == "free").collect();
     match common.format {
         Format::Json => {
-            output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "addresses": lines })))?;
+            output::json(|out| {
+                json::write(out, &serde_json::json!({ "shape": 1, "addresses": lines }))
+            })?;
         }
         Format::Csv => output::csv(|out| {
             writeln!(out, "device,block,routed,addresses,count,used-by,name")?;
@@ -52,23 +55,45 @@ pub fn run(args: &Addresses, common: &Common) -> Result<u8, Failure> {
                 return writeln!(out, "no device has external addresses");
             }
             for block in &list {
-                let own: Vec<&Line> = lines.iter().filter(|l| l.block == block.prefix.to_string()).collect();
+                let own: Vec<&Line> =
+                    lines.iter().filter(|l| l.block == block.prefix.to_string()).collect();
                 let device = &loaded.plan.devices[block.device.index()];
                 let interface = &device.interfaces[block.interface.index()].name;
-                let how = if block.routed { format!("routed to {interface}") } else { format!("on {interface}") };
+                let how = if block.routed {
+                    format!("routed to {interface}")
+                } else {
+                    format!("on {interface}")
+                };
                 writeln!(out, "{BOLD}{}{BOLD:#} of {}, {how}", block.prefix, device.name)?;
-                let columns =
-                    [Column::text("ADDRESSES"), Column::number("COUNT"), Column::text("USED BY"), Column::text("NAME")];
+                let columns = [
+                    Column::text("ADDRESSES"),
+                    Column::number("COUNT"),
+                    Column::text("USED BY"),
+                    Column::text("NAME"),
+                ];
                 let row = |l: &&Line| -> Vec<Cell> {
-                    let used = if l.used_by == "free" { Cell::styled("free", GOOD) } else { l.used_by.as_str().into() };
-                    vec![l.addresses.as_str().into(), l.count.to_string().into(), used, l.name.as_str().into()]
+                    let used = if l.used_by == "free" {
+                        Cell::styled("free", GOOD)
+                    } else {
+                        l.used_by.as_str().into()
+                    };
+                    vec![
+                        l.addresses.as_str().into(),
+                        l.count.to_string().into(),
+                        used,
+                        l.name.as_str().into(),
+                    ]
                 };
                 let rows: Vec<Vec<Cell>> = own.iter().map(row).collect();
                 table::write(out, &columns, &rows, output::width(common))?;
                 let free = free_addresses(&loaded.plan, block).count();
                 writeln!(out, "{DIM}{free} of {} free{DIM:#}\n", block.prefix.range().count())?;
             }
-            writeln!(out, "{DIM}next: zarnet define {} static HOST next{DIM:#}", args.plan.display())
+            writeln!(
+                out,
+                "{DIM}next: zarnet define {} static HOST next{DIM:#}",
+                args.plan.display()
+            )
         })?,
     }
     Ok(FINE)
@@ -91,7 +116,9 @@ fn of_block(plan: &Plan, block: &Block) -> Vec<Line> {
         let (kind, name) = match what {
             Use::Network => ("network", String::new()),
             Use::Broadcast => ("broadcast", String::new()),
-            Use::Interface(d, i) => ("interface", format!("{}/{}", of(d).name, of(d).interfaces[i.index()].name)),
+            Use::Interface(d, i) => {
+                ("interface", format!("{}/{}", of(d).name, of(d).interfaces[i.index()].name))
+            }
             Use::NextHop => ("next hop", String::new()),
             Use::Host(h) => ("host", plan.hosts[h.index()].name.clone()),
             Use::Fixed(d, r) => {
@@ -103,7 +130,9 @@ fn of_block(plan: &Plan, block: &Block) -> Vec<Line> {
         };
         lines.push((part, line(part, kind, name)));
     }
-    lines.extend(free_addresses(plan, block).ranges().map(|part| (part, line(part, "free", String::new()))));
+    lines.extend(
+        free_addresses(plan, block).ranges().map(|part| (part, line(part, "free", String::new()))),
+    );
     lines.sort_by_key(|l| (l.0.first(), l.0.last()));
     lines.into_iter().map(|l| l.1).collect()
 }

@@ -46,13 +46,18 @@ pub fn run(args: &BehaviourArgs, common: &Common) -> Result<u8, Failure> {
     let subjects = subjects(args.name.as_deref(), common)?;
     match common.format {
         Format::Json => {
-            let values = |list: &[Described]| list.iter().map(|d| (d.key.clone(), value(&d.value))).collect();
+            let values = |list: &[Described]| {
+                list.iter().map(|d| (d.key.clone(), value(&d.value))).collect()
+            };
             let entry = |s| -> Entry<'_> {
                 let Subject { name, behaviour, timers }: &Subject = s;
                 Entry { name, behaviour: values(behaviour), timers: values(timers) }
             };
             output::json(|out| {
-                json::write(out, &Report { shape: 1, behaviours: subjects.iter().map(entry).collect() })
+                json::write(
+                    out,
+                    &Report { shape: 1, behaviours: subjects.iter().map(entry).collect() },
+                )
             })?;
         }
         Format::Csv => output::csv(|out| {
@@ -60,7 +65,9 @@ pub fn run(args: &BehaviourArgs, common: &Common) -> Result<u8, Failure> {
             let mut row = Row::default();
             for s in &subjects {
                 for d in s.settings() {
-                    [&s.name, &*d.key, &d.value, d.meaning, d.source].into_iter().for_each(|t| row.text(t));
+                    [&s.name, &*d.key, &d.value, d.meaning, d.source]
+                        .into_iter()
+                        .for_each(|t| row.text(t));
                     row.write(out)?;
                 }
             }
@@ -75,12 +82,17 @@ pub fn run(args: &BehaviourArgs, common: &Common) -> Result<u8, Failure> {
 fn subjects(name: Option<&str>, common: &Common) -> Result<Vec<Subject>, Failure> {
     let timers = Timers::default();
     let presets = Preset::ALL.iter().filter(|p| name.is_none_or(|n| n == p.0));
-    let found: Vec<Subject> = presets.map(|(name, p)| Subject::new(name, &p.behaviour(), &timers)).collect();
+    let found: Vec<Subject> =
+        presets.map(|(name, p)| Subject::new(name, &p.behaviour(), &timers)).collect();
     let Some(name) = name.filter(|_| found.is_empty()) else { return Ok(found) };
     if !Path::new(name).exists() {
         let names: Vec<&str> = Preset::ALL.iter().map(|p| p.0).collect();
         let help = format!("the presets are {}; a plan's path shows its devices", names.join(", "));
-        return Err(Failure::wrong("unknown-name", format!("there is no preset or plan `{name}`"), help));
+        return Err(Failure::wrong(
+            "unknown-name",
+            format!("there is no preset or plan `{name}`"),
+            help,
+        ));
     }
     let plan = super::plan(Path::new(name), common)?.plan;
     Ok(plan.devices.iter().map(|d| Subject::new(&d.name, &d.behaviour, &d.timers)).collect())
@@ -99,7 +111,8 @@ fn text(subjects: &[Subject], width: usize) -> Result<(), Failure> {
                 writeln!(out)?;
             }
             writeln!(out, "{BOLD}Behaviour of {}{BOLD:#}", subject.name)?;
-            let usual = |d: &Described| default.settings().any(|u| u.key == d.key && u.value == d.value);
+            let usual =
+                |d: &Described| default.settings().any(|u| u.key == d.key && u.value == d.value);
             // several at once: what they differ in is enough
             let shown: Vec<&Described> =
                 subject.settings().filter(|d| subjects.len() == 1 || n == 0 || !usual(d)).collect();
@@ -123,9 +136,10 @@ fn text(subjects: &[Subject], width: usize) -> Result<(), Failure> {
             let differs = subject.settings().filter(|d| !usual(d)).count();
             match (shown.len() < subject.settings().count(), differs) {
                 (true, _) => writeln!(out, "{DIM}everything else as bcp has it{DIM:#}")?,
-                (false, 0) => {
-                    writeln!(out, "{DIM}these are the defaults: what the best current practices ask for{DIM:#}")?
-                }
+                (false, 0) => writeln!(
+                    out,
+                    "{DIM}these are the defaults: what the best current practices ask for{DIM:#}"
+                )?,
                 (false, n) => writeln!(
                     out,
                     "{DIM}{} from bcp, the defaults{DIM:#}",
@@ -134,7 +148,10 @@ fn text(subjects: &[Subject], width: usize) -> Result<(), Failure> {
             }
         }
         if subjects.len() > 1 {
-            writeln!(out, "\n{DIM}zarnet behaviour NAME shows one in full; a plan's path, its devices{DIM:#}")?;
+            writeln!(
+                out,
+                "\n{DIM}zarnet behaviour NAME shows one in full; a plan's path, its devices{DIM:#}"
+            )?;
         }
         Ok(())
     })?;

@@ -29,13 +29,18 @@ const LEAST_REQUESTS: u64 = 10;
 pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
     if args.target <= 0.0 || args.target >= 1.0 {
         let help = "no finite supply refuses nobody for sure; write a share as 0.1%".to_owned();
-        return Err(Failure::wrong("target-out-of-reach", "--target is not between 0% and 100%", help));
+        return Err(Failure::wrong(
+            "target-out-of-reach",
+            "--target is not between 0% and 100%",
+            help,
+        ));
     }
     if args.over_time && common.format == Format::Text {
         let help = "add --format csv or --format json; as text, a picture is drawn".to_owned();
         return Err(Failure::wrong("not-as-text", "--over-time is for scripts", help));
     }
-    let drawn = args.chart.as_deref().map(|path| Ok::<_, Failure>((path, kind_of(path)?))).transpose()?;
+    let drawn =
+        args.chart.as_deref().map(|path| Ok::<_, Failure>((path, kind_of(path)?))).transpose()?;
     if let Some((path, _)) = drawn
         && path.exists()
         && !args.force
@@ -51,13 +56,19 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
     }
     let answer = CapacityAnswer { loaded: &loaded, analysis: &analysis, args };
     if let Some((path, kind)) = drawn {
-        files::write_new(path, &chart::drawn(answer, kind).map_err(std::io::Error::other)?, args.force)?;
+        files::write_new(
+            path,
+            &chart::drawn(answer, kind).map_err(std::io::Error::other)?,
+            args.force,
+        )?;
         diagnostic::note(common.quiet, &format!("wrote {}", path.display()));
     }
     match common.format {
         Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::csv(|out| answer.csv(out))?,
-        Format::Text => output::answer(|out| answer.text(out, output::width(common), common.verbose))?,
+        Format::Text => {
+            output::answer(|out| answer.text(out, output::width(common), common.verbose))?
+        }
     }
     Ok(if analysis.resources.iter().any(|r| r.refused_flows > 0) { NEGATIVE } else { FINE })
 }
@@ -68,7 +79,11 @@ fn kind_of(path: &Path) -> Result<chart::Kind, Failure> {
         Some("png") => Ok(chart::Kind::Png),
         _ => {
             let message = format!("--chart: {} is neither .svg nor .png", path.display());
-            Err(Failure::wrong("unknown-picture", message, "name the file so: use.svg, use.png".to_owned()))
+            Err(Failure::wrong(
+                "unknown-picture",
+                message,
+                "name the file so: use.svg, use.png".to_owned(),
+            ))
         }
     }
 }
@@ -83,7 +98,10 @@ fn apply(
 ) -> Result<u8, Failure> {
     let trial = remedy(name, analysis)?;
     let Some(changed) = &trial.changed else {
-        let why = trial.obstacle.clone().unwrap_or_else(|| "it cannot be written into this plan".to_owned());
+        let why = trial
+            .obstacle
+            .clone()
+            .unwrap_or_else(|| "it cannot be written into this plan".to_owned());
         return Err(Failure::wrong("no-such-repair", format!("{name}: {why}"), None));
     };
     let written = files::put_plan(&loaded.sources, &changed.sources, force)?;
@@ -96,7 +114,9 @@ fn remedy<'a>(name: &str, analysis: &'a CapacityAnalysis) -> Result<&'a Trial, F
     analysis.trials.iter().find(|t| t.kind.name() == name).ok_or_else(|| {
         let names: Vec<&str> = analysis.trials.iter().map(|t| t.kind.name()).collect();
         let help = match names.is_empty() {
-            true => "nothing was refused, so none was looked for; --supply NAME looks at one all the same".to_owned(),
+            true => "nothing was refused, so none was looked for; --supply NAME looks at one all \
+                     the same"
+                .to_owned(),
             false => format!("one of {}", names.join(", ")),
         };
         Failure::wrong("unknown-name", format!("there is no remedy `{name}`"), help)
@@ -115,18 +135,23 @@ impl Setting<'_> {
         if let Some(path) = &self.args.observed {
             let observed = table(path, &self.args.table, &self.loaded.plan)?;
             let resources = self.chosen(of_table(&self.loaded.plan, &observed))?;
-            return Ok(CapacityAnalysis { resources, observed: true, ..CapacityAnalysis::default() });
+            return Ok(CapacityAnalysis {
+                resources,
+                observed: true,
+                ..CapacityAnalysis::default()
+            });
         }
         let (prediction, begun) = self.predicted()?;
         let all = resources(&prediction, self.args.at.is_some());
-        let elsewhere = prediction
-            .recording
-            .as_ref()
-            .map_or(0, |r| r.shortages.iter().filter(|s| s.tried.iter().all(Option::is_none)).count());
+        let elsewhere = prediction.recording.as_ref().map_or(0, |r| {
+            r.shortages.iter().filter(|s| s.tried.iter().all(Option::is_none)).count()
+        });
         let resources = self.chosen(all)?;
         let (from, until) = (begun, prediction.end);
-        let mut analysis = CapacityAnalysis { resources, from, until, elsewhere, ..CapacityAnalysis::default() };
-        analysis.outlooks = analysis.resources.iter().map(|r| self.outlook(r, from, until)).collect();
+        let mut analysis =
+            CapacityAnalysis { resources, from, until, elsewhere, ..CapacityAnalysis::default() };
+        analysis.outlooks =
+            analysis.resources.iter().map(|r| self.outlook(r, from, until)).collect();
         if !self.args.brief {
             self.simulate(&mut analysis)?;
             self.try_remedies(&mut analysis)?;
@@ -146,29 +171,46 @@ impl Setting<'_> {
             None => At::Peak,
         };
         let moment = peak_or(at, &shared, &traffic, self.common)?;
-        let options = Options { moment, seed: self.common.seed, sessions: false, record: true, ..Options::default() };
+        let options = Options {
+            moment,
+            seed: self.common.seed,
+            sessions: false,
+            record: true,
+            ..Options::default()
+        };
         let begun = Cell::new(None);
-        let (prediction, skipped) = attempts(&traffic, options, self.common.quiet, |items, options| {
-            predict(shared.clone(), Timed { items, begun: &begun }, traffic.events(), options)
-        })?;
+        let (prediction, skipped) =
+            attempts(&traffic, options, self.common.quiet, |items, options| {
+                predict(shared.clone(), Timed { items, begun: &begun }, traffic.events(), options)
+            })?;
         tell_skipped(skipped, self.common.quiet);
         Ok((prediction, begun.get().unwrap_or_default()))
     }
 
     /// The resources that were asked for.
     fn chosen(&self, all: Vec<Resource>) -> Result<Vec<Resource>, Failure> {
-        let only = self.args.table.device.as_deref().map(|n| device(&self.loaded.plan, n)).transpose()?;
-        let named: Vec<Resource> = all.into_iter().filter(|r| only.is_none_or(|d| r.device == d)).collect();
+        let only =
+            self.args.table.device.as_deref().map(|n| device(&self.loaded.plan, n)).transpose()?;
+        let named: Vec<Resource> =
+            all.into_iter().filter(|r| only.is_none_or(|d| r.device == d)).collect();
         let Some(name) = &self.args.supply else { return Ok(named) };
-        let is = |r: &Resource| supply_name(&self.loaded.plan, r.device, r.supply).iter().any(|n| n == name);
+        let is = |r: &Resource| {
+            supply_name(&self.loaded.plan, r.device, r.supply).iter().any(|n| n == name)
+        };
         let found: Vec<Resource> = named.iter().filter(|r| is(r)).cloned().collect();
         if found.is_empty() {
-            let mut names: Vec<String> =
-                named.iter().flat_map(|r| supply_name(&self.loaded.plan, r.device, r.supply)).collect();
+            let mut names: Vec<String> = named
+                .iter()
+                .flat_map(|r| supply_name(&self.loaded.plan, r.device, r.supply))
+                .collect();
             names.sort();
             names.dedup();
             let help = format!("used were {}", names.join(", "));
-            return Err(Failure::wrong("unknown-name", format!("there is no supply `{name}` in use"), help));
+            return Err(Failure::wrong(
+                "unknown-name",
+                format!("there is no supply `{name}` in use"),
+                help,
+            ));
         }
         Ok(found)
     }
@@ -177,30 +219,38 @@ impl Setting<'_> {
         let usable = resource.series.usable?;
         let demand = demand(resource, from, until);
         // of a handful of requests nothing can be said
-        if resource.series.begun + resource.refused_flows < LEAST_REQUESTS || demand.offered <= 0.0 {
+        if resource.series.begun + resource.refused_flows < LEAST_REQUESTS || demand.offered <= 0.0
+        {
             return None;
         }
         let forecasts = GROWTHS.iter().map(|g| demand.grown(usable, *g)).collect();
         let headroom = demand.headroom(usable, self.args.target);
-        let months = self.args.growth.filter(|g| *g > 0.0).zip(headroom).map(|(g, h)| h.ln() / g.ln_1p());
+        let months =
+            self.args.growth.filter(|g| *g > 0.0).zip(headroom).map(|(g, h)| h.ln() / g.ln_1p());
         let needed = demand.needed(self.args.target, 1.0, MOST_UNITS);
         Some(Outlook { demand, forecasts, headroom, months, needed, simulated: Vec::new() })
     }
 }
 
 impl CapacityAnalysis {
-    /// Positions of the supplies that are looked at closely: those that refused somebody, else the fullest.
+    /// Positions of the supplies that are looked at closely: those that refused somebody, else the
+    /// fullest.
     pub fn focus(&self) -> Vec<usize> {
-        let refused: Vec<usize> = (0..self.resources.len()).filter(|i| self.resources[*i].refused_flows > 0).collect();
+        let refused: Vec<usize> =
+            (0..self.resources.len()).filter(|i| self.resources[*i].refused_flows > 0).collect();
         if !refused.is_empty() {
             return refused;
         }
-        let limited = (0..self.resources.len()).filter(|i| self.resources[*i].series.usable.is_some());
+        let limited =
+            (0..self.resources.len()).filter(|i| self.resources[*i].series.usable.is_some());
         let used = limited.filter(|i| self.resources[*i].series.peak.count > 0);
-        used.max_by(|a, b| fill(&self.resources[*a]).total_cmp(&fill(&self.resources[*b]))).into_iter().collect()
+        used.max_by(|a, b| fill(&self.resources[*a]).total_cmp(&fill(&self.resources[*b])))
+            .into_iter()
+            .collect()
     }
 
-    /// The remedy whose change is shown: the one asked for, or of each supply that with the fewest refusals.
+    /// The remedy whose change is shown: the one asked for, or of each supply that with the fewest
+    /// refusals.
     pub fn best(&self, of: usize) -> Option<&Trial> {
         let own = self.trials.iter().filter(|t| t.of == of && t.changed.is_some());
         if let Some(kind) = self.shown {

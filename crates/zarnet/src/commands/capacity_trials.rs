@@ -41,20 +41,33 @@ impl Setting<'_> {
             .iter()
             .filter_map(|i| {
                 let d = &analysis.outlooks[*i].as_ref()?.demand;
-                Some((analysis.resources[*i].device, analysis.resources[*i].supply, (d.from, d.until)))
+                Some((
+                    analysis.resources[*i].device,
+                    analysis.resources[*i].supply,
+                    (d.from, d.until),
+                ))
             })
             .collect();
-        let work: Vec<Growth> =
-            GROWTHS.iter().flat_map(|g| (1..=self.args.runs).map(move |draw| Growth { times: *g, draw })).collect();
-        let samples = self.in_parallel(&work, "simulations", |growth| self.sample(*growth, &hours))?;
+        let work: Vec<Growth> = GROWTHS
+            .iter()
+            .flat_map(|g| (1..=self.args.runs).map(move |draw| Growth { times: *g, draw }))
+            .collect();
+        let samples =
+            self.in_parallel(&work, "simulations", |growth| self.sample(*growth, &hours))?;
         for (n, i) in focus.iter().enumerate() {
             let Some(outlook) = &mut analysis.outlooks[*i] else { continue };
             for growth in GROWTHS {
-                let own = work.iter().zip(&samples).filter(|(g, _)| g.times == growth).map(|(_, s)| s[n]);
+                let own =
+                    work.iter().zip(&samples).filter(|(g, _)| g.times == growth).map(|(_, s)| s[n]);
                 let (refused, first): (Vec<f64>, Vec<Option<f64>>) = own.unzip();
                 let Some(refused) = SampleSpread::of(&refused) else { continue };
                 let ran_out: Vec<f64> = first.iter().flatten().copied().collect();
-                outlook.simulated.push(Simulated { growth, refused, ran_out: ran_out.len(), first: mean(&ran_out) });
+                outlook.simulated.push(Simulated {
+                    growth,
+                    refused,
+                    ran_out: ran_out.len(),
+                    first: mean(&ran_out),
+                });
             }
         }
         Ok(())
@@ -70,7 +83,9 @@ impl Setting<'_> {
         let all = resources(&prediction, true);
         let one = |(device, supply, hour): &(DeviceId, Supply, (Instant, Instant))| {
             let found = all.iter().find(|r| r.device == *device && r.supply == *supply);
-            found.map_or((0.0, None), |r| (of_hour(r, *hour).refused, r.series.first_refusal.map(Instant::seconds)))
+            found.map_or((0.0, None), |r| {
+                (of_hour(r, *hour).refused, r.series.first_refusal.map(Instant::seconds))
+            })
         };
         Ok(hours.iter().map(one).collect())
     }
@@ -98,23 +113,40 @@ impl Setting<'_> {
             let needed = analysis.outlooks[i].as_ref().and_then(|o| o.needed);
             let made = remedies(&self.loaded.plan, resource, needed);
             // an address and the target that it belongs to would be remedied the same
-            let ports = |s: Supply| matches!(s, Supply::Ports(..) | Supply::PortsOfAll(..) | Supply::Blocks(..));
+            let ports = |s: Supply| {
+                matches!(s, Supply::Ports(..) | Supply::PortsOfAll(..) | Supply::Blocks(..))
+            };
             let alike = |n: usize| ports(analysis.resources[n].supply) && ports(resource.supply);
-            let known =
-                |m: &capacity::Remedy| tasks.iter().any(|(n, t)| t.edits == m.edits && t.kind == m.kind && alike(*n));
+            let known = |m: &capacity::Remedy| {
+                tasks.iter().any(|(n, t)| t.edits == m.edits && t.kind == m.kind && alike(*n))
+            };
             let new: Vec<_> = made.into_iter().filter(|m| !known(m)).collect();
             tasks.extend(new.into_iter().map(|m| (i, m)));
         }
         let resources = &analysis.resources;
-        let trials = self.in_parallel(&tasks, "remedies", |(i, remedy)| self.trial(*i, &resources[*i], remedy))?;
+        let trials = self.in_parallel(&tasks, "remedies", |(i, remedy)| {
+            self.trial(*i, &resources[*i], remedy)
+        })?;
         analysis.trials = trials;
         Ok(())
     }
 
-    fn trial(&self, of: usize, resource: &Resource, remedy: &capacity::Remedy) -> Result<Trial, Failure> {
+    fn trial(
+        &self,
+        of: usize,
+        resource: &Resource,
+        remedy: &capacity::Remedy,
+    ) -> Result<Trial, Failure> {
         let (device, supply) = (resource.device, resource.supply);
         let (kind, title) = (remedy.kind, remedy.title.clone());
-        let mut trial = Trial { of, kind, title, obstacle: remedy.obstacle.clone(), changed: None, outcome: None };
+        let mut trial = Trial {
+            of,
+            kind,
+            title,
+            obstacle: remedy.obstacle.clone(),
+            changed: None,
+            outcome: None,
+        };
         if remedy.edits.is_empty() {
             return Ok(trial);
         }
@@ -125,13 +157,16 @@ impl Setting<'_> {
         };
         let prediction = self.played(&changed, Growth::default())?;
         let after = resources(&prediction, true);
-        let same = after.iter().find(|r| r.device == device && r.supply == supply && r.series.begun > 0);
+        let same =
+            after.iter().find(|r| r.device == device && r.supply == supply && r.series.begun > 0);
         // where addresses are others now, the fullest of their kind counts
         let alike = |r: &&Resource| {
             r.device == device
                 && r.series.usable.is_some()
                 && match (r.supply, supply) {
-                    (Supply::Ports(_, p, _), Supply::Ports(_, q, _) | Supply::Blocks(_, q, _)) => p == q,
+                    (Supply::Ports(_, p, _), Supply::Ports(_, q, _) | Supply::Blocks(_, q, _)) => {
+                        p == q
+                    }
                     (Supply::Ports(address, ..), Supply::Pool(pool)) => {
                         let pools = &changed.plan.devices[device.index()].pools;
                         pools.get(pool.index()).is_some_and(|p| p.listed().contains(address))
@@ -154,16 +189,22 @@ impl Setting<'_> {
         what: &'static str,
         work: impl Fn(&T) -> Result<R, Failure> + Sync,
     ) -> Result<Vec<R>, Failure> {
-        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(list.len().max(1));
+        let threads =
+            std::thread::available_parallelism().map_or(1, usize::from).min(list.len().max(1));
         let bar =
-            ProgressBar::with_draw_target(Some(list.len() as u64), ProgressDrawTarget::hidden()).with_message(what);
-        if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos} of {len} {msg}, {eta} left") {
+            ProgressBar::with_draw_target(Some(list.len() as u64), ProgressDrawTarget::hidden())
+                .with_message(what);
+        if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos} of {len} {msg}, {eta} left")
+        {
             bar.set_style(style);
         }
         let started = std::time::Instant::now();
         // on a terminal, and for work over half a second
         let step = || {
-            if bar.is_hidden() && !self.common.quiet && started.elapsed() > std::time::Duration::from_millis(500) {
+            if bar.is_hidden()
+                && !self.common.quiet
+                && started.elapsed() > std::time::Duration::from_millis(500)
+            {
                 bar.set_draw_target(ProgressDrawTarget::stderr());
             }
             bar.inc(1);

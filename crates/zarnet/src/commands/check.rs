@@ -49,7 +49,9 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
     let named = |name: &String| FINDINGS.iter().any(|f| f.0 == name);
     if let Some(wrong) = args.allow.iter().chain(&args.deny).find(|n| !named(n)) {
         let near = zarnet_core::plan::nearest(wrong, FINDINGS.iter().map(|f| f.0));
-        let help = near.map_or("`zarnet check --list` has them all".to_owned(), |n| format!("did you mean `{n}`?"));
+        let help = near.map_or("`zarnet check --list` has them all".to_owned(), |n| {
+            format!("did you mean `{n}`?")
+        });
         return Err(Failure::wrong("unknown-name", format!("there is no finding `{wrong}`"), help));
     }
     let mut loaded = match load(path, reach(path, common)) {
@@ -68,7 +70,10 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
                 diff: None,
             };
             let findings = problems.kept().iter().map(entry).collect();
-            write(&Report { shape: 1, findings, further: problems.count() - problems.kept().len() }, common.format)?;
+            write(
+                &Report { shape: 1, findings, further: problems.count() - problems.kept().len() },
+                common.format,
+            )?;
             return Ok(WRONG_INPUT);
         }
         Err(error) => return Err(told(error)),
@@ -99,7 +104,8 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
     Ok(if bad { NEGATIVE } else { FINE })
 }
 
-/// The repairs of the first findings that know one, as diffs: for each the plan is changed and built anew.
+/// The repairs of the first findings that know one, as diffs: for each the plan is changed and
+/// built anew.
 fn repairs(loaded: &Loaded, findings: &[Finding], most: usize) -> Vec<Option<String>> {
     let mut left = most;
     let mut one = |f: &Finding| {
@@ -120,13 +126,20 @@ fn repair(loaded: &Loaded, finding: &Finding) -> Option<String> {
 
 /// Every finding there is.
 fn list(format: Format) -> Result<u8, Failure> {
-    let all: Vec<(&str, &str, String)> =
-        FINDINGS.iter().map(|f| (f.0, f.1.name(), super::explain::sentence(f.0).unwrap_or_default())).collect();
+    let all: Vec<(&str, &str, String)> = FINDINGS
+        .iter()
+        .map(|f| (f.0, f.1.name(), super::explain::sentence(f.0).unwrap_or_default()))
+        .collect();
     match format {
         Format::Json => {
-            let entry = |f: &(&str, &str, String)| serde_json::json!({ "name": f.0, "severity": f.1, "means": f.2 });
+            let entry = |f: &(&str, &str, String)| {
+                let (name, severity, means) = f;
+                serde_json::json!({ "name": name, "severity": severity, "means": means })
+            };
             let list: Vec<_> = all.iter().map(entry).collect();
-            output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "findings": list })))?;
+            output::json(|out| {
+                json::write(out, &serde_json::json!({ "shape": 1, "findings": list }))
+            })?;
         }
         Format::Csv => output::csv(|out| {
             writeln!(out, "name,severity,means")?;
@@ -141,7 +154,11 @@ fn list(format: Format) -> Result<u8, Failure> {
             for (name, severity, means) in &all {
                 writeln!(out, "{severity:<7}  {BOLD}{name:<longest$}{BOLD:#}  {means}")?;
             }
-            writeln!(out, "{DIM}`zarnet explain NAME` tells more; `[check]` of a plan has `allow` and `deny`{DIM:#}")
+            writeln!(
+                out,
+                "{DIM}`zarnet explain NAME` tells more; `[check]` of a plan has `allow` and \
+                 `deny`{DIM:#}"
+            )
         })?,
     }
     Ok(FINE)
@@ -210,7 +227,9 @@ fn write(report: &Report, format: Format) -> Result<(), Failure> {
                 Some(p) => (p.file.as_str(), p.line.to_string(), p.column.to_string()),
                 None => ("", String::new(), String::new()),
             };
-            [f.severity, f.name, file, &line, &column, &f.message].into_iter().for_each(|t| row.text(t));
+            [f.severity, f.name, file, &line, &column, &f.message]
+                .into_iter()
+                .for_each(|t| row.text(t));
             row.write(out)?;
         }
         Ok(())

@@ -13,7 +13,9 @@ use zarnet_formats::observed::{COLUMNS, ColumnMap, Form, read};
 use zarnet_formats::traffic::Traffic;
 
 use super::plan;
-use super::traffic::{attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped};
+use super::traffic::{
+    attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped,
+};
 use crate::args::{Common, Compare, Format, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::compare::CompareAnswer;
@@ -52,7 +54,10 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
 /// The table of a device, as somebody saved it.
 pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Observed>, Failure> {
     let columns = file.columns.as_deref().map(ColumnMap::parse).transpose().map_err(|fault| {
-        let help = format!("columns are {}, numbered from 1: --columns internal=3,external=4", COLUMNS.join(", "));
+        let help = format!(
+            "columns are {}, numbered from 1: --columns internal=3,external=4",
+            COLUMNS.join(", ")
+        );
         Failure::wrong(fault.name(), format!("--columns: {fault}"), help)
     })?;
     let of = file.device.as_deref().map(|name| device(plan, name)).transpose()?;
@@ -67,7 +72,8 @@ pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Ob
     given.first().map_or(Ok(Vec::new()), read_one)
 }
 
-/// Traffic of which it is noted which ends begin flows: what the table has from others was not sent.
+/// Traffic of which it is noted which ends begin flows: what the table has from others was not
+/// sent.
 struct Noted<'a, B> {
     items: B,
     traffic: &'a Traffic,

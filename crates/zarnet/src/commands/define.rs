@@ -1,4 +1,5 @@
-//! `zarnet define PLAN ...`: a rule, group or pool written into the plan, checked, and shown with what it changes.
+//! `zarnet define PLAN ...`: a rule, group or pool written into the plan, checked, and shown with
+//! what it changes.
 
 use std::collections::HashSet;
 
@@ -14,6 +15,7 @@ use crate::args::{Common, Define, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
 use crate::render::change::{self, diff};
+use crate::render::impact::ImpactAnswer;
 use crate::render::packets::flow;
 use crate::render::table::{BOLD, DIM, GOOD, count};
 use crate::render::{diagnostic, json, output};
@@ -31,7 +33,8 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     };
     let editor = PlanEditor { plan: &loaded.plan, id, device: &loaded.plan.devices[id.index()] };
     let edits = editor.edits(&args.what)?;
-    let mut changed = edited(&loaded, std::slice::from_ref(&edits)).map_err(|error| told(error, &loaded))?;
+    let mut changed =
+        edited(&loaded, std::slice::from_ref(&edits)).map_err(|error| told(error, &loaded))?;
     let before = audit(&loaded.plan);
     let mut new: Vec<Finding> = fresh(&before, &changed);
     // an entry that decides about nothing is not needed: the policy lets it pass already
@@ -42,18 +45,26 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         new = fresh(&before, &changed);
     }
     let bad = new.iter().any(|f| f.severity == Severity::Error);
-    // what is shown as written is written already: whoever reads the answer may go away in the middle of it
+    // what is shown as written is written already: whoever reads the answer may go away in the
+    // middle of it
     let written = match args.dry_run {
         true => Vec::new(),
         false => files::put_plan(&loaded.sources, &changed.sources, args.force)?,
     };
     if common.format == Format::Json {
-        let finding = |f: &Finding| serde_json::json!({ "name": f.name, "severity": f.severity.name(), "message": f.message, "witness": f.witness.map(flow) });
+        let finding = |f: &Finding| {
+            serde_json::json!({
+                "name": f.name,
+                "severity": f.severity.name(),
+                "message": f.message,
+                "witness": f.witness.map(flow),
+            })
+        };
         let found = zarnet_core::impact::impact(&loaded.plan, &changed.plan);
         let shape = serde_json::json!({
             "shape": 1, "written": !args.dry_run, "diff": diff(&loaded.sources, &changed.sources),
             "findings": new.iter().map(finding).collect::<Vec<_>>(),
-            "impact": crate::render::impact::ImpactAnswer { found: &found, live: None, hint: false }.shape(),
+            "impact": ImpactAnswer { found: &found, live: None, hint: false }.shape(),
         });
         output::json(|out| json::write(out, &shape))?;
     } else {
@@ -78,17 +89,24 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
             Failure::wrong("unreadable", format!("{}: {error}", path.display()), None)
         }
         None => {
-            let file = loaded.sources.0.first().map(|f| f.path.display().to_string()).unwrap_or_default();
-            let help = "tables in one line (`rule = [{ ... }]`) cannot be added to: write them as `[[device.rule]]`"
+            let file =
+                loaded.sources.0.first().map(|f| f.path.display().to_string()).unwrap_or_default();
+            let help = "tables in one line (`rule = [{ ... }]`) cannot be added to: write them as \
+                        `[[device.rule]]`"
                 .to_owned();
-            Failure::wrong("cannot-write", format!("the change cannot be written into {file} as it is laid out"), help)
+            Failure::wrong(
+                "cannot-write",
+                format!("the change cannot be written into {file} as it is laid out"),
+                help,
+            )
         }
     }
 }
 
 /// Findings that were not there before.
 fn fresh(before: &[Finding], new: &Loaded) -> Vec<Finding> {
-    let known: HashSet<(&str, &str)> = before.iter().map(|b| (b.name, b.message.as_str())).collect();
+    let known: HashSet<(&str, &str)> =
+        before.iter().map(|b| (b.name, b.message.as_str())).collect();
     let is_new = |f: &Finding| !known.contains(&(f.name, f.message.as_str()));
     audit(&new.plan).into_iter().filter(is_new).collect()
 }
@@ -105,7 +123,11 @@ fn show(old: &Loaded, new: &Loaded, findings: &[Finding], common: &Common) -> Re
             diagnostic::finding(out, f, &new.sources)?;
         }
         let number = count(findings.len() as u64, "new finding", "new findings");
-        if findings.is_empty() { writeln!(out, "{GOOD}no new finding{GOOD:#}") } else { writeln!(out, "\n{number}") }
+        if findings.is_empty() {
+            writeln!(out, "{GOOD}no new finding{GOOD:#}")
+        } else {
+            writeln!(out, "\n{number}")
+        }
     })?;
     Ok(())
 }

@@ -23,7 +23,11 @@ const FILES: [(&str, &[u8], &str); 10] = [
         include_bytes!("../../../../demo/saltmere/jetty.toml"),
         "a part of the plan: a provider's box, and an edge of ours behind it",
     ),
-    ("morning.csv", include_bytes!("../../../../demo/saltmere/morning.csv"), "a flow list: 2,782 flows of one morning"),
+    (
+        "morning.csv",
+        include_bytes!("../../../../demo/saltmere/morning.csv"),
+        "a flow list: 2,782 flows of one morning",
+    ),
     (
         "storm.toml",
         include_bytes!("../../../../demo/saltmere/storm.toml"),
@@ -65,7 +69,10 @@ macro_rules! faults {
     ($($name:literal,)*) => {
         /// Small plans with one fault each, and an expectation that fails because of it.
         const FAULTS: &[(&str, &[u8])] = &[
-            $((concat!($name, ".toml"), include_bytes!(concat!("../../../../demo/faults/", $name, ".toml")))),*
+            $((
+                concat!($name, ".toml"),
+                include_bytes!(concat!("../../../../demo/faults/", $name, ".toml")),
+            )),*
         ];
     };
 }
@@ -133,17 +140,20 @@ const STEPS: [Step; 20] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
-        see: "Every error of a plan is told at once, with its place; findings come with a way out and a packet that shows them.",
+        see: "Every error of a plan is told at once, with its place; findings come with a way out \
+              and a packet that shows them.",
     },
     Step {
         title: "Does what must hold, hold?",
         arguments: &["expect", "@/harbour.toml"],
-        see: "What the plan expects of its flows, tried one by one; exit code 1 if one fails, and `--junit FILE` for a build.",
+        see: "What the plan expects of its flows, tried one by one; exit code 1 if one fails, and \
+              `--junit FILE` for a build.",
     },
     Step {
         title: "Which external addresses are free?",
         arguments: &["addresses", "@/harbour.toml", "--device", "harbour-edge"],
-        see: "Every address of the block with who uses it; `sheet` prints what users of forwards connect to.",
+        see: "Every address of the block with who uses it; `sheet` prints what users of forwards \
+              connect to.",
     },
     Step {
         title: "A new rule, tried before it is written",
@@ -164,7 +174,8 @@ const STEPS: [Step; 20] = [
             "--with-access",
             "--dry-run",
         ],
-        see: "The diff, what it changes for all possible traffic, and no new finding; without `--dry-run` it is written.",
+        see: "The diff, what it changes for all possible traffic, and no new finding; without \
+              `--dry-run` it is written.",
     },
     Step {
         title: "What would a change of the plan change?",
@@ -179,17 +190,20 @@ const STEPS: [Step; 20] = [
             "--rows",
             "3",
         ],
-        see: "Two lines more, and ticketing switched off: classes of packets, exact, and the live sessions that would linger.",
+        see: "Two lines more, and ticketing switched off: classes of packets, exact, and the live \
+              sessions that would linger.",
     },
     Step {
         title: "One flow hop by hop, there and back",
         arguments: &["follow", "@/harbour.toml", "kiosk-3 -> 198.51.100.80:443/tcp"],
-        see: "The last rule gives the kiosk the uplink's own address; the answer finds its way back by the session.",
+        see: "The last rule gives the kiosk the uplink's own address; the answer finds its way \
+              back by the session.",
     },
     Step {
         title: "From outside in, through two devices that both translate",
         arguments: &["follow", "@/harbour.toml", "198.51.100.130 -> 203.0.113.34:24022/tcp"],
-        see: "The provider's box leads port 24022 to our edge behind it, and that to the gauge: both must agree on the port.",
+        see: "The provider's box leads port 24022 to our edge behind it, and that to the gauge: \
+              both must agree on the port.",
     },
     Step {
         title: "The table that two flows leave behind",
@@ -217,7 +231,8 @@ const STEPS: [Step; 20] = [
             "--device",
             "harbour-edge",
         ],
-        see: "Four lines for six offices: offices 5 and 6 were refused until office-2 gave its line back, and then office-3 its own.",
+        see: "Four lines for six offices: offices 5 and 6 were refused until office-2 gave its \
+              line back, and then office-3 its own.",
     },
     Step {
         title: "Why was the fifth office refused, that very moment?",
@@ -230,7 +245,8 @@ const STEPS: [Step; 20] = [
             "--at",
             "2h20m",
         ],
-        see: "`--during` and `--at` look at a flow in the middle of a day; who holds the lines, and repairs that were tried.",
+        see: "`--during` and `--at` look at a flow in the middle of a day; who holds the lines, \
+              and repairs that were tried.",
     },
     Step {
         title: "What differs on the device that moment?",
@@ -247,7 +263,8 @@ const STEPS: [Step; 20] = [
             "--device",
             "harbour-edge",
         ],
-        see: "The rule for the southern gauge was never entered; the rest is what devices do otherwise, each with its cause.",
+        see: "The rule for the southern gauge was never entered; the rest is what devices do \
+              otherwise, each with its cause.",
     },
     Step {
         title: "The same morning when the table was fullest",
@@ -262,7 +279,8 @@ const STEPS: [Step; 20] = [
             "--device",
             "harbour-edge",
         ],
-        see: "`--at peak` finds the moment with the most dynamic mappings and shows the table then.",
+        see: "`--at peak` finds the moment with the most dynamic mappings and shows the table \
+              then.",
     },
     Step {
         title: "A capture of real programs, packet by packet",
@@ -277,7 +295,8 @@ const STEPS: [Step; 20] = [
             "--device",
             "harbour-edge",
         ],
-        see: "One connection is still open when the recording ends; telnet is dropped by the filter on the quay.",
+        see: "One connection is still open when the recording ends; telnet is dropped by the \
+              filter on the quay.",
     },
     Step {
         title: "An evening that never was, a minute after the edge lost power",
@@ -292,27 +311,36 @@ const STEPS: [Step; 20] = [
             "--device",
             "harbour-edge",
         ],
-        see: "Profiles make the flows; the restart at 30m ended every session, and the kiosks fill the table again.",
+        see: "Profiles make the flows; the restart at 30m ended every session, and the kiosks \
+              fill the table again.",
     },
     Step {
         title: "A plan with a fault, and the expectation that shows it",
         arguments: &["expect", "@/faults/chain-wrong-port.toml"],
-        see: "The shortest useful trace: who made what of the packet, who dropped it, and where that stands in the plan.",
+        see: "The shortest useful trace: who made what of the packet, who dropped it, and where \
+              that stands in the plan.",
     },
     Step {
         title: "Why does it not work, and what would repair it?",
-        arguments: &["why", "@/faults/chain-wrong-port.toml", "198.51.100.80 -> 203.0.113.2:443/tcp"],
-        see: "One cause, and repairs as edits of the plan that were tried; `--apply 1` writes the first, comments kept.",
+        arguments: &[
+            "why",
+            "@/faults/chain-wrong-port.toml",
+            "198.51.100.80 -> 203.0.113.2:443/tcp",
+        ],
+        see: "One cause, and repairs as edits of the plan that were tried; `--apply 1` writes the \
+              first, comments kept.",
     },
     Step {
         title: "The ferry office gets a second line: why do bookings not come in by it?",
         arguments: &["why", "@/ferry-office.toml", "198.51.100.80 -> 192.0.2.66:443/tcp"],
-        see: "The desks leave by the new line, and so must answers to what came in by it; each repair says what else it changes.",
+        see: "The desks leave by the new line, and so must answers to what came in by it; each \
+              repair says what else it changes.",
     },
     Step {
         title: "A Saturday in August: what runs out, and for whom?",
         arguments: &["capacity", "@/terminal.toml", "@/saturday.toml", "--brief", "--rows", "7"],
-        see: "Desks wait for addresses that others keep; an hour later six phones take the hall's ports. Two shortages, two reasons.",
+        see: "Desks wait for addresses that others keep; an hour later six phones take the hall's \
+              ports. Two shortages, two reasons.",
     },
     Step {
         title: "How many lines would be enough, and what else would help?",
@@ -327,7 +355,8 @@ const STEPS: [Step; 20] = [
             "--rows",
             "3",
         ],
-        see: "Each remedy was played on the same Saturday; `--apply shorter-binding` writes one, `--chart FILE.png` draws it.",
+        see: "Each remedy was played on the same Saturday; `--apply shorter-binding` writes one, \
+              `--chart FILE.png` draws it.",
     },
     Step {
         title: "How does a device behave, and what does a preset hold?",
@@ -339,7 +368,11 @@ const STEPS: [Step; 20] = [
 pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
     let folder = &args.folder;
     std::fs::create_dir_all(folder.join("faults")).map_err(|error| {
-        Failure::wrong("cannot-write", format!("{}: {error}", folder.display()), "choose another folder".to_owned())
+        Failure::wrong(
+            "cannot-write",
+            format!("{}: {error}", folder.display()),
+            "choose another folder".to_owned(),
+        )
     })?;
     for (name, contents, _) in FILES {
         files::write_new(&folder.join(name), contents, args.force)?;
@@ -349,13 +382,19 @@ pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
     }
     output::answer(|out| introduction(out, folder))?;
     for (number, step) in STEPS.iter().enumerate() {
-        let words: Vec<String> = step.arguments.iter().map(|a| a.replace('@', &folder.display().to_string())).collect();
+        let words: Vec<String> =
+            step.arguments.iter().map(|a| a.replace('@', &folder.display().to_string())).collect();
         output::answer(|out| {
             writeln!(out, "{BOLD}{}. {}{BOLD:#}", number + 1, step.title)?;
-            writeln!(out, "{GOOD}$ zarnet {}{GOOD:#}\n", words.iter().map(|w| quoted(w)).collect::<Vec<_>>().join(" "))
+            writeln!(
+                out,
+                "{GOOD}$ zarnet {}{GOOD:#}\n",
+                words.iter().map(|w| quoted(w)).collect::<Vec<_>>().join(" ")
+            )
         })?;
         let typed = std::iter::once("zarnet".to_owned()).chain(words);
-        let mut arguments = Arguments::try_parse_from(typed).map_err(|e| io::Error::other(e.to_string()))?;
+        let mut arguments =
+            Arguments::try_parse_from(typed).map_err(|e| io::Error::other(e.to_string()))?;
         arguments.common = Common { format: crate::args::Format::Text, ..common.clone() };
         super::dispatch(&arguments)?;
         output::answer(|out| writeln!(out, "\n{BOLD}See{BOLD:#} {}\n", step.see))?;
@@ -381,7 +420,8 @@ fn introduction(out: &mut dyn Write, folder: &Path) -> io::Result<()> {
     for (name, _, what) in FILES {
         writeln!(out, "  {name:longest$}  {DIM}{what}{DIM:#}")?;
     }
-    let faults = format!("{} small plans with one fault each, and the flow that shows it", FAULTS.len());
+    let faults =
+        format!("{} small plans with one fault each, and the flow that shows it", FAULTS.len());
     writeln!(out, "  {:longest$}  {DIM}{faults}{DIM:#}", "faults/")?;
     writeln!(out)
 }

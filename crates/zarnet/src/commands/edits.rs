@@ -5,7 +5,9 @@ use crate::exit::Failure;
 use std::net::IpAddr;
 use zarnet_core::net::{AddressRange, AddressSet, Prefix};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
-use zarnet_core::plan::{self, DeviceId, InterfaceId, Plan, RuleId, RuleKind, blocks, free_ranges, uses};
+use zarnet_core::plan::{
+    self, DeviceId, InterfaceId, Plan, RuleId, RuleKind, blocks, free_ranges, uses,
+};
 
 /// Keys of a new table, and their values.
 type Fields = Vec<(&'static str, Value)>;
@@ -48,7 +50,10 @@ impl PlanEditor<'_> {
                 self.rule("static", &name, fields, rule, Some(&external), true)
             }
             What::Pool { pool, when_exhausted, rule } => {
-                let fields = vec![("as", Some(pool.as_str().into())), ("when-exhausted", text(when_exhausted))];
+                let fields = vec![
+                    ("as", Some(pool.as_str().into())),
+                    ("when-exhausted", text(when_exhausted)),
+                ];
                 self.rule(
                     "pool",
                     &rule.name.clone().unwrap_or_else(|| format!("{pool}-out")),
@@ -60,7 +65,10 @@ impl PlanEditor<'_> {
             }
             What::Overload { target, when_exhausted, rule } => {
                 let target = self.external(target, "")?;
-                let fields = vec![("as", Some(target.as_str().into())), ("when-exhausted", text(when_exhausted))];
+                let fields = vec![
+                    ("as", Some(target.as_str().into())),
+                    ("when-exhausted", text(when_exhausted)),
+                ];
                 self.rule(
                     "overload",
                     &rule.name.clone().unwrap_or_else(|| format!("{target}-out")),
@@ -83,7 +91,8 @@ impl PlanEditor<'_> {
                 ];
                 let first = internal.first().map_or("", String::as_str);
                 let name = rule.name.clone().unwrap_or_else(|| first.replace(['/', ':'], "-"));
-                let address = external.rsplit_once(':').map_or(external.as_str(), |e| e.0).to_owned();
+                let address =
+                    external.rsplit_once(':').map_or(external.as_str(), |e| e.0).to_owned();
                 self.rule("forward", &name, fields, rule, Some(&address), true)
             }
             What::Exempt { rule } => self.rule(
@@ -110,13 +119,21 @@ impl PlanEditor<'_> {
             }
             What::Disable { rule } => {
                 let rule = self.named(rule)?;
-                Ok(vec![Edit::Set(Table::Rule(self.id, rule), "enabled".to_owned(), Value::Flag(false))])
+                Ok(vec![Edit::Set(
+                    Table::Rule(self.id, rule),
+                    "enabled".to_owned(),
+                    Value::Flag(false),
+                )])
             }
             What::Move { rule, before } => {
                 let (rule, before) = (self.named(rule)?, self.named(before)?);
                 if rule.index() <= before.index() {
                     let help = "it is before it already; move the other one".to_owned();
-                    return Err(Failure::wrong("already-so", "the rule is not listed behind the other one", help));
+                    return Err(Failure::wrong(
+                        "already-so",
+                        "the rule is not listed behind the other one",
+                        help,
+                    ));
                 }
                 Ok(vec![Edit::MoveRule(self.id, rule, before)])
             }
@@ -125,8 +142,12 @@ impl PlanEditor<'_> {
                 let values = Value::List(elements.iter().map(|e| e.as_str().into()).collect());
                 Ok(vec![Edit::Group(name.clone(), values)])
             }
-            What::AddressPool { name, addresses, pick } => self.address_pool(name, addresses, pick.as_deref()),
-            What::AnswersFor { address, interface } => self.answers_for(address, interface.as_deref()),
+            What::AddressPool { name, addresses, pick } => {
+                self.address_pool(name, addresses, pick.as_deref())
+            }
+            What::AnswersFor { address, interface } => {
+                self.answers_for(address, interface.as_deref())
+            }
         }
     }
 
@@ -134,8 +155,10 @@ impl PlanEditor<'_> {
         let found = self.device.rules.iter().position(|r| r.name == name);
         found.map(|n| RuleId(n as u16)).ok_or_else(|| {
             let names: Vec<&str> = self.device.rules.iter().map(|r| r.name.as_str()).collect();
-            let near = plan::nearest(name, names.iter().copied()).map(|n| format!("did you mean `{n}`?"));
-            let help = near.unwrap_or_else(|| format!("`{}` has {}", self.device.name, names.join(", ")));
+            let near =
+                plan::nearest(name, names.iter().copied()).map(|n| format!("did you mean `{n}`?"));
+            let help =
+                near.unwrap_or_else(|| format!("`{}` has {}", self.device.name, names.join(", ")));
             Failure::wrong("unknown-name", format!("there is no rule `{name}`"), help)
         })
     }
@@ -146,7 +169,11 @@ impl PlanEditor<'_> {
             return Ok(());
         }
         let help = format!("`{}` is free", fresh_name(name, taken));
-        Err(Failure::wrong("duplicate-name", format!("`{}` has a rule `{name}` already", self.device.name), help))
+        Err(Failure::wrong(
+            "duplicate-name",
+            format!("`{}` has a rule `{name}` already", self.device.name),
+            help,
+        ))
     }
 
     /// The free addresses of the device, lowest first.
@@ -154,7 +181,8 @@ impl PlanEditor<'_> {
         free_ranges(self.plan, self.id).into_iter().collect()
     }
 
-    /// An external end as it is to be written: `next` becomes the lowest free address, or range of the size of `internal`.
+    /// An external end as it is to be written: `next` becomes the lowest free address, or range of
+    /// the size of `internal`.
     fn external(&self, text: &str, internal: &str) -> Result<String, Failure> {
         let count = AddressRange::parse(internal).map_or(1, |r| r.0.count());
         let next = || {
@@ -166,7 +194,11 @@ impl PlanEditor<'_> {
         if text == "next" {
             return next().ok_or_else(|| {
                 let help = "`zarnet addresses` lists who uses them".to_owned();
-                Failure::wrong("no-free-address", format!("no {count} external addresses in a row are free"), help)
+                Failure::wrong(
+                    "no-free-address",
+                    format!("no {count} external addresses in a row are free"),
+                    help,
+                )
             });
         }
         let Ok((range, _)) = AddressRange::parse(text) else { return Ok(text.to_owned()) };
@@ -257,14 +289,22 @@ impl PlanEditor<'_> {
         if let Some(name) = &place.before {
             return self.named(name).map(|r| Some(r.index()));
         }
-        let dynamic = |r: &plan::Rule| matches!(r.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. });
+        let dynamic =
+            |r: &plan::Rule| matches!(r.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. });
         Ok(self.device.rules.iter().position(dynamic).filter(|_| first))
     }
 
-    /// The policy entry that lets a rule's traffic pass, and the address that somebody must answer for.
-    fn access(&self, kind: &str, fields: &Fields, external: Option<&str>) -> Result<Vec<Edit>, Failure> {
+    /// The policy entry that lets a rule's traffic pass, and the address that somebody must answer
+    /// for.
+    fn access(
+        &self,
+        kind: &str,
+        fields: &Fields,
+        external: Option<&str>,
+    ) -> Result<Vec<Edit>, Failure> {
         let get = |key: &str| fields.iter().find(|f| f.0 == key).map(|f| f.1.clone());
-        let (inside, outside) = (get("from").unwrap_or("internal".into()), get("into").unwrap_or("external".into()));
+        let (inside, outside) =
+            (get("from").unwrap_or("internal".into()), get("into").unwrap_or("external".into()));
         let mut entry: Fields = Vec::new();
         match kind {
             "static" | "forward" => {
@@ -273,15 +313,23 @@ impl PlanEditor<'_> {
                     Some(Value::List(list)) => list,
                     one => one.into_iter().collect(),
                 };
-                // of a forward, ports are those behind it, where the policy looks at what is translated
-                let port_of =
-                    |v: &Value| if let Value::Text(t) = v { t.rsplit_once(':').map(|p| p.1.to_owned()) } else { None };
+                // of a forward, ports are those behind it, where the policy looks at what is
+                // translated
+                let port_of = |v: &Value| {
+                    if let Value::Text(t) = v {
+                        t.rsplit_once(':').map(|p| p.1.to_owned())
+                    } else {
+                        None
+                    }
+                };
                 let address = |v: &Value| match v {
                     Value::Text(t) => t.rsplit_once(':').map_or(t.clone(), |p| p.0.to_owned()),
                     _ => String::new(),
                 };
                 let protocol = match get("external") {
-                    Some(Value::Text(t)) if kind == "forward" => t.rsplit_once('/').map(|p| p.1.to_owned()),
+                    Some(Value::Text(t)) if kind == "forward" => {
+                        t.rsplit_once('/').map(|p| p.1.to_owned())
+                    }
                     _ => None,
                 };
                 let ports: Vec<String> = ends.iter().filter_map(port_of).collect();
@@ -295,7 +343,11 @@ impl PlanEditor<'_> {
                 entry.extend(get("source").map(|s| ("source", s)));
             }
             _ => {
-                entry.extend([("from", inside), ("into", outside), ("accept", get("service").unwrap_or("any".into()))]);
+                entry.extend([
+                    ("from", inside),
+                    ("into", outside),
+                    ("accept", get("service").unwrap_or("any".into())),
+                ]);
                 entry.extend(get("source").map(|s| ("source", s)));
                 entry.extend(get("destination").map(|d| ("destination", d)));
             }
@@ -320,15 +372,23 @@ impl PlanEditor<'_> {
             return None;
         }
         let on_link = |p: &(IpAddr, Prefix)| p.1.contains(range.first());
-        let position = self.device.interfaces.iter().position(|i| i.addresses.iter().any(on_link))?;
+        let position =
+            self.device.interfaces.iter().position(|i| i.addresses.iter().any(on_link))?;
         let interface = &self.device.interfaces[position];
-        let held = interface.own().any(|a| range.contains(a)) || interface.proxy_arp.contains(range.first());
+        let held = interface.own().any(|a| range.contains(a))
+            || interface.proxy_arp.contains(range.first());
         (!held).then_some(InterfaceId(position as u16))
     }
 
-    fn address_pool(&self, name: &str, addresses: &[String], pick: Option<&str>) -> Result<Vec<Edit>, Failure> {
+    fn address_pool(
+        &self,
+        name: &str,
+        addresses: &[String],
+        pick: Option<&str>,
+    ) -> Result<Vec<Edit>, Failure> {
         let taken = |n: &str| {
-            self.device.pools.iter().any(|p| p.name == n) || self.device.interfaces.iter().any(|i| i.name == n)
+            self.device.pools.iter().any(|p| p.name == n)
+                || self.device.interfaces.iter().any(|i| i.name == n)
         };
         if taken(name) {
             let help = format!("`{}` is free", fresh_name(name, taken));
@@ -346,7 +406,9 @@ impl PlanEditor<'_> {
                     for range in self.free().ranges() {
                         let part = range.count().min(wanted);
                         if let (true, Some(last)) = (part > 0, range.nth(part.saturating_sub(1))) {
-                            list.extend(AddressRange::new(range.first(), last).map(|r| r.to_string()));
+                            list.extend(
+                                AddressRange::new(range.first(), last).map(|r| r.to_string()),
+                            );
                             wanted -= part;
                         }
                     }
@@ -369,17 +431,24 @@ impl PlanEditor<'_> {
     }
 
     fn answers_for(&self, address: &str, interface: Option<&str>) -> Result<Vec<Edit>, Failure> {
-        let parsed = AddressRange::parse(address).map_err(|e| Failure::wrong("notation", e.to_string(), None))?;
+        let parsed = AddressRange::parse(address)
+            .map_err(|e| Failure::wrong("notation", e.to_string(), None))?;
         let position = match interface {
             Some(name) => self.device.interfaces.iter().position(|i| i.name == name),
-            None => {
-                self.device.interfaces.iter().position(|i| i.addresses.iter().any(|p| p.1.contains(parsed.0.first())))
-            }
+            None => self
+                .device
+                .interfaces
+                .iter()
+                .position(|i| i.addresses.iter().any(|p| p.1.contains(parsed.0.first()))),
         };
         let Some(position) = position else {
             let names: Vec<&str> = self.device.interfaces.iter().map(|i| i.name.as_str()).collect();
             let help = format!("--interface NAME; `{}` has {}", self.device.name, names.join(", "));
-            return Err(Failure::wrong("unknown-name", format!("no interface is meant for {address}"), help));
+            return Err(Failure::wrong(
+                "unknown-name",
+                format!("no interface is meant for {address}"),
+                help,
+            ));
         };
         let table = Table::Interface(self.id, InterfaceId(position as u16));
         Ok(vec![Edit::Append(table, "proxy-arp".to_owned(), address.into())])

@@ -1,4 +1,5 @@
-//! `zarnet explain NAME`: the page of a finding, reason, cause or error, from the documentation itself.
+//! `zarnet explain NAME`: the page of a finding, reason, cause or error, from the documentation
+//! itself.
 
 use crate::args::{Common, Explain, Format};
 use crate::exit::{FINE, Failure};
@@ -8,8 +9,16 @@ use crate::render::{json, output};
 /// The pages that explain names, and what their names are.
 const PAGES: [(&str, &str, &str); 5] = [
     ("a finding of `check`", "docs/findings.md", include_str!("../../../../docs/findings.md")),
-    ("why a flow is not translated", "docs/reasons.md", include_str!("../../../../docs/reasons.md")),
-    ("a cause that `why` or `compare` names", "docs/why.md", include_str!("../../../../docs/why.md")),
+    (
+        "why a flow is not translated",
+        "docs/reasons.md",
+        include_str!("../../../../docs/reasons.md"),
+    ),
+    (
+        "a cause that `why` or `compare` names",
+        "docs/why.md",
+        include_str!("../../../../docs/why.md"),
+    ),
     ("what `capacity` says", "docs/capacity.md", include_str!("../../../../docs/capacity.md")),
     ("what is wrong with an input", "docs/errors.md", include_str!("../../../../docs/errors.md")),
 ];
@@ -24,7 +33,11 @@ struct Entry {
 }
 
 fn cells(line: &str) -> Vec<String> {
-    line.trim().trim_matches('|').split(" | ").map(|c| c.trim().trim_matches('|').trim().to_owned()).collect()
+    line.trim()
+        .trim_matches('|')
+        .split(" | ")
+        .map(|c| c.trim().trim_matches('|').trim().to_owned())
+        .collect()
 }
 
 fn entries() -> Vec<Entry> {
@@ -44,9 +57,11 @@ fn entries() -> Vec<Entry> {
                 heading = parts;
                 continue;
             }
-            let names = parts[0].split(',').filter_map(|n| n.trim().strip_prefix('`')?.strip_suffix('`'));
+            let names =
+                parts[0].split(',').filter_map(|n| n.trim().strip_prefix('`')?.strip_suffix('`'));
             for name in names {
-                let rest = heading.iter().skip(1).cloned().zip(parts.iter().skip(1).cloned()).collect();
+                let rest =
+                    heading.iter().skip(1).cloned().zip(parts.iter().skip(1).cloned()).collect();
                 list.push(Entry { kind, page, name: name.to_owned(), cells: rest });
             }
         }
@@ -65,8 +80,13 @@ pub fn run(args: &Explain, common: &Common) -> Result<u8, Failure> {
     let Some(name) = &args.name else {
         output::answer(|out| {
             for (kind, page, _) in PAGES {
-                let names: Vec<&str> = all.iter().filter(|e| e.page == page).map(|e| e.name.as_str()).collect();
-                writeln!(out, "{BOLD}{kind}{BOLD:#} {DIM}({page}){DIM:#}\n  {}\n", names.join(", "))?;
+                let names: Vec<&str> =
+                    all.iter().filter(|e| e.page == page).map(|e| e.name.as_str()).collect();
+                writeln!(
+                    out,
+                    "{BOLD}{kind}{BOLD:#} {DIM}({page}){DIM:#}\n  {}\n",
+                    names.join(", ")
+                )?;
             }
             Ok(())
         })?;
@@ -75,7 +95,9 @@ pub fn run(args: &Explain, common: &Common) -> Result<u8, Failure> {
     let found: Vec<&Entry> = all.iter().filter(|e| e.name == *name).collect();
     if found.is_empty() {
         let near = zarnet_core::plan::nearest(name, all.iter().map(|e| e.name.as_str()));
-        let help = near.map_or("`zarnet explain` lists every name".to_owned(), |n| format!("did you mean `{n}`?"));
+        let help = near.map_or("`zarnet explain` lists every name".to_owned(), |n| {
+            format!("did you mean `{n}`?")
+        });
         return Err(Failure::wrong("unknown-name", format!("nothing is called `{name}`"), help));
     }
     if common.format == Format::Json {

@@ -32,12 +32,17 @@ pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
         let capture = capture_of(&followed, |at| story.observation_point(at, arrived));
         files::write_new(path, &capture, args.force)?;
         let places = count(followed.views().len() as u64, "place", "places");
-        diagnostic::note(common.quiet, &format!("wrote what {places} would record to {}", path.display()));
+        diagnostic::note(
+            common.quiet,
+            &format!("wrote what {places} would record to {}", path.display()),
+        );
     }
     match common.format {
         Format::Json => output::json(|out| json::write(out, &story.shape()))?,
         Format::Csv => output::csv(|out| story.csv(out))?,
-        Format::Text => output::answer(|out| story.text(out, output::width(common), common.verbose))?,
+        Format::Text => {
+            output::answer(|out| story.text(out, output::width(common), common.verbose))?
+        }
     }
     Ok(if followed.negative { NEGATIVE } else { FINE })
 }

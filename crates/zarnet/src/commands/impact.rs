@@ -24,12 +24,15 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
         found.classes.retain(|c| c.device == *name);
         found.settings.retain(|s| s.0 == *name);
     }
-    let live = if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };
+    let live =
+        if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };
     let answer = ImpactAnswer { found: &found, live: live.as_deref(), hint: true };
     match common.format {
         Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
         Format::Csv => output::csv(|out| answer.csv(out))?,
-        Format::Text => output::answer(|out| answer.text(out, output::width(common), args.rows, common.verbose))?,
+        Format::Text => output::answer(|out| {
+            answer.text(out, output::width(common), args.rows, common.verbose)
+        })?,
     }
     Ok(if found.is_empty() { FINE } else { NEGATIVE })
 }
@@ -42,9 +45,14 @@ pub(super) fn tell(old: &Plan, new: &Plan, common: &Common) -> Result<Found, Fai
     Ok(found)
 }
 
-/// The sessions that live at the moment of the change, and what the new plan would make of their first packet: a session
-/// goes on as it was, however that is.
-fn lingering(args: &Impact, common: &Common, old: &Loaded, new: &Plan) -> Result<Vec<Live>, Failure> {
+/// The sessions that live at the moment of the change, and what the new plan would make of their
+/// first packet: a session goes on as it was, however that is.
+fn lingering(
+    args: &Impact,
+    common: &Common,
+    old: &Loaded,
+    new: &Plan,
+) -> Result<Vec<Live>, Failure> {
     let traffic = open(&given(&args.during)?, old, &args.reader, common)?;
     let shared = Arc::new(old.plan.clone());
     let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
@@ -59,7 +67,12 @@ fn lingering(args: &Impact, common: &Common, old: &Loaded, new: &Plan) -> Result
         let name = &prediction.plan.devices[table.device.index()].name;
         let there = new.device(name);
         for session in &table.sessions {
-            let fate = fate(&prediction.plan, table.device, session, there.map(|d| &network.devices()[d.index()]));
+            let fate = fate(
+                &prediction.plan,
+                table.device,
+                session,
+                there.map(|d| &network.devices()[d.index()]),
+            );
             if fate != Fate::Same {
                 list.push(Live { device: name.clone(), session: *session, fate });
             }
@@ -69,7 +82,12 @@ fn lingering(args: &Impact, common: &Common, old: &Loaded, new: &Plan) -> Result
 }
 
 /// What becomes of a session when another plan takes over.
-fn fate(old: &Plan, id: DeviceId, session: &SessionRow, device: Option<&zarnet_core::device::Device>) -> Fate {
+fn fate(
+    old: &Plan,
+    id: DeviceId,
+    session: &SessionRow,
+    device: Option<&zarnet_core::device::Device>,
+) -> Fate {
     use zarnet_core::device::Judged;
     let Some(device) = device else { return Fate::Breaks };
     let own = &old.devices[id.index()];
@@ -88,22 +106,28 @@ fn fate(old: &Plan, id: DeviceId, session: &SessionRow, device: Option<&zarnet_c
     if lost.into_iter().any(|a| ends.iter().any(|e| e.address == a)) {
         return Fate::Breaks;
     }
-    let sent = Packet::first(session.protocol, session.original.source, session.original.destination);
+    let sent =
+        Packet::first(session.protocol, session.original.source, session.original.destination);
     let ingress = own
         .interfaces
         .iter()
         .enumerate()
         .find(|(_, i)| i.addresses.iter().any(|a| a.1.contains(sent.source().address)));
-    let external = || own.interfaces.iter().enumerate().find(|(_, i)| old.segments[i.segment.index()].internet);
+    let external = || {
+        own.interfaces.iter().enumerate().find(|(_, i)| old.segments[i.segment.index()].internet)
+    };
     let Some((_, interface)) = ingress.or_else(external) else { return Fate::Same };
-    let Some(position) = device.plan().interfaces.iter().position(|i| i.name == interface.name) else {
+    let Some(position) = device.plan().interfaces.iter().position(|i| i.name == interface.name)
+    else {
         return Fate::Breaks;
     };
     match device.judge(InterfaceId(position as u16), sent) {
         Judged::Forwarded(v) => {
-            // a chosen address or port may be another by chance: what counts is where it is chosen from
+            // a chosen address or port may be another by chance: what counts is where it is chosen
+            // from
             let kept = v.out.destination() == session.translated.destination
-                && (v.out.source() == session.translated.source || device.could_choose(&v, session.translated.source));
+                && (v.out.source() == session.translated.source
+                    || device.could_choose(&v, session.translated.source));
             if kept { Fate::Same } else { Fate::Lingers }
         }
         Judged::Dropped(_) | Judged::ToDevice => Fate::Lingers,

@@ -35,7 +35,8 @@ pub fn run(arguments: &Arguments) -> Result<u8, Failure> {
     dispatch(arguments)
 }
 
-/// Prints help or the version, which somebody may be waiting for in a file, or what is wrong with the command line.
+/// Prints help or the version, which somebody may be waiting for in a file, or what is wrong with
+/// the command line.
 pub fn not_a_command(said: &clap::Error) -> Result<u8, Failure> {
     if said.use_stderr() {
         diagnostic::command_line(said);
@@ -82,7 +83,8 @@ fn plan(path: &Path, common: &Common) -> Result<Loaded, Failure> {
 fn told(error: LoadError) -> Failure {
     match error {
         LoadError::Unreadable { path, error } => {
-            let help = "give the path of a plan; `zarnet new FILE` writes one to start from".to_owned();
+            let help =
+                "give the path of a plan; `zarnet new FILE` writes one to start from".to_owned();
             Failure::wrong("unreadable", format!("{}: {error}", path.display()), help)
         }
         LoadError::Problems { problems, sources } => {

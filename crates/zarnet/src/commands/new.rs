@@ -21,7 +21,10 @@ pub fn run(args: &New, common: &Common) -> Result<u8, Failure> {
     }
     files::write_new(&args.file, text.as_bytes(), args.force)?;
     let path = args.file.display();
-    let next = format!("wrote {path}; next: zarnet predict {path} \"{} -> 198.51.100.80:443/tcp\"", example(args)?);
+    let next = format!(
+        "wrote {path}; next: zarnet predict {path} \"{} -> 198.51.100.80:443/tcp\"",
+        example(args)?
+    );
     diagnostic::note(common.quiet, &next);
     Ok(FINE)
 }
@@ -31,7 +34,11 @@ fn plan(args: &New) -> Result<String, Failure> {
     let (external, outside) = address("--external", &args.external)?;
     if inside.length() > 29 {
         let help = "give an internal prefix of length 29 or shorter".to_owned();
-        return Err(Failure::wrong("prefix-too-small", format!("{inside} has no room for a server"), help));
+        return Err(Failure::wrong(
+            "prefix-too-small",
+            format!("{inside} has no room for a server"),
+            help,
+        ));
     }
     let free = |prefix: Prefix, taken: &[IpAddr]| {
         let mut all = (1..).map_while(|n| prefix.range().nth(n));
@@ -39,14 +46,27 @@ fn plan(args: &New) -> Result<String, Failure> {
     };
     let gateway = match &args.gateway {
         None => free(outside, &[external]),
-        Some(text) => text.parse().ok().filter(|g| outside.contains(*g) && *g != external).ok_or_else(|| {
-            let help = format!("give another address of {outside}");
-            Failure::wrong("notation", format!("--gateway: `{text}` is no next hop on {outside}"), help)
-        })?,
+        Some(text) => {
+            text.parse().ok().filter(|g| outside.contains(*g) && *g != external).ok_or_else(
+                || {
+                    let help = format!("give another address of {outside}");
+                    Failure::wrong(
+                        "notation",
+                        format!("--gateway: `{text}` is no next hop on {outside}"),
+                        help,
+                    )
+                },
+            )?
+        }
     };
-    let wrong_name = args.device.is_empty() || args.device.chars().any(|c| c.is_control() || matches!(c, '"' | '\\'));
+    let wrong_name = args.device.is_empty()
+        || args.device.chars().any(|c| c.is_control() || matches!(c, '"' | '\\'));
     if wrong_name {
-        return Err(Failure::wrong("notation", "--device: not a name", "use letters, digits and dashes".to_owned()));
+        return Err(Failure::wrong(
+            "notation",
+            "--device: not a name",
+            "use letters, digits and dashes".to_owned(),
+        ));
     }
     let server = free(inside, &[internal, free(inside, &[internal])]);
     let values = [
@@ -69,7 +89,11 @@ fn address(option: &str, text: &str) -> Result<(IpAddr, Prefix), Failure> {
     match parsed {
         Ok(parsed) if v4 => Ok(parsed),
         Ok(_) => Err(Failure::wrong("notation", format!("{option}: `{text}` is not IPv4"), None)),
-        Err(error) => Err(Failure::wrong("notation", format!("{option}: {error}"), "write 10.20.0.1/24".to_owned())),
+        Err(error) => Err(Failure::wrong(
+            "notation",
+            format!("{option}: {error}"),
+            "write 10.20.0.1/24".to_owned(),
+        )),
     }
 }
 

@@ -5,7 +5,9 @@ use std::sync::Arc;
 use zarnet_core::predict::{Options, predict};
 
 use super::plan;
-use super::traffic::{attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped};
+use super::traffic::{
+    attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped,
+};
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::render::answer::Answer;
@@ -25,7 +27,12 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     })?;
     tell_skipped(skipped, common.quiet);
     tell_elsewhere(&prediction, common.quiet);
-    let answer = Answer { plan: &prediction.plan, sources: traffic.plan_files(), prediction: &prediction, only };
+    let answer = Answer {
+        plan: &prediction.plan,
+        sources: traffic.plan_files(),
+        prediction: &prediction,
+        only,
+    };
     match common.format {
         Format::Json => output::json(|out| json::write(out, &answer))?,
         Format::Csv if args.sessions => output::csv(|out| csv::sessions(out, answer))?,

@@ -9,7 +9,7 @@ use crate::render::output;
 /// The JSON Schema of the plan. Tests hold it against what the reader takes.
 const SCHEMA: &str = include_str!("plan.schema.json");
 
-/// Prints the schema.
+/// Prints the JSON Schema of plans.
 pub fn plan() -> Result<u8, Failure> {
     output::verbatim(SCHEMA.as_bytes())?;
     Ok(FINE)

@@ -26,11 +26,18 @@ struct Line {
 pub fn run(args: &Sheet, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
     let only = args.device.as_deref().map(|n| device(&loaded.plan, n)).transpose()?;
-    let devices = loaded.plan.devices.iter().enumerate().filter(|(i, _)| only.is_none_or(|o| o.index() == *i));
+    let devices = loaded
+        .plan
+        .devices
+        .iter()
+        .enumerate()
+        .filter(|(i, _)| only.is_none_or(|o| o.index() == *i));
     let lines: Vec<Line> = devices.flat_map(|(_, d)| of_device(&loaded.plan, d)).collect();
     match common.format {
         Format::Json => {
-            output::json(|out| json::write(out, &serde_json::json!({ "shape": 1, "forwards": lines })))?;
+            output::json(|out| {
+                json::write(out, &serde_json::json!({ "shape": 1, "forwards": lines }))
+            })?;
         }
         Format::Csv => output::csv(|out| {
             writeln!(out, "device,rule,connect-to,ends-up-at,who-may,note")?;
@@ -60,7 +67,10 @@ pub fn run(args: &Sheet, common: &Common) -> Result<u8, Failure> {
             let rows: Vec<Vec<Cell>> = lines.iter().map(row).collect();
             table::write(out, &columns, &rows, output::width(common))?;
             let rules = count(lines.len() as u64, "entry", "entries");
-            writeln!(out, "{DIM}{rules}; what the policy refuses all the same, `zarnet check` tells{DIM:#}")
+            writeln!(
+                out,
+                "{DIM}{rules}; what the policy refuses all the same, `zarnet check` tells{DIM:#}"
+            )
         })?,
     }
     Ok(FINE)
@@ -68,7 +78,10 @@ pub fn run(args: &Sheet, common: &Common) -> Result<u8, Failure> {
 
 fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<Line> {
     let host = |a: std::net::IpAddr| {
-        plan.hosts.iter().find(|h| h.address == a).map_or_else(|| a.to_string(), |h| format!("{} ({a})", h.name))
+        plan.hosts
+            .iter()
+            .find(|h| h.address == a)
+            .map_or_else(|| a.to_string(), |h| format!("{} ({a})", h.name))
     };
     let mut lines = Vec::new();
     for rule in device.rules.iter().filter(|r| r.enabled) {
@@ -86,8 +99,16 @@ fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<Line> {
             }
             RuleKind::Static(s) if s.direction != zarnet_core::plan::Direction::Outbound => {
                 let Some(range) = device.external(s.external) else { continue };
-                let services = if rule.service.is_any() { String::new() } else { format!(" {}", rule.service) };
-                let inside = if s.internal.count() == 1 { host(s.internal.first()) } else { s.internal.to_string() };
+                let services = if rule.service.is_any() {
+                    String::new()
+                } else {
+                    format!(" {}", rule.service)
+                };
+                let inside = if s.internal.count() == 1 {
+                    host(s.internal.first())
+                } else {
+                    s.internal.to_string()
+                };
                 (format!("{range}{services}"), inside)
             }
             _ => continue,

@@ -10,20 +10,23 @@ use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
 use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::plan::Loaded;
-use zarnet_formats::traffic::{Attempt, Fault, Given, Growth, Items, Reading, Skipped, Traffic, TrafficError};
+use zarnet_formats::traffic::{
+    Attempt, Fault, Given, Growth, Items, Reading, Skipped, Traffic, TrafficError,
+};
 
 use crate::args::{Common, Reader};
 use crate::exit::Failure;
 use crate::render::diagnostic;
 
-/// What `--at` says.
+/// The moment that `--at` names.
 #[derive(Clone, Copy)]
 pub(super) enum At {
     Moment(Moment),
     Peak,
 }
 
-/// What arguments name. Pipes and standard input are read here, once, for some commands play traffic more than once.
+/// What arguments name. Pipes and standard input are read here, once, for some commands play
+/// traffic more than once.
 pub(super) fn given(named: &[String]) -> Result<Vec<Given>, Failure> {
     Given::all(named).map_err(|errors| {
         diagnostic::traffic(&errors, errors.len());
@@ -32,7 +35,12 @@ pub(super) fn given(named: &[String]) -> Result<Vec<Given>, Failure> {
 }
 
 /// Opens what was named.
-pub(super) fn open(given: &[Given], loaded: &Loaded, reader: &Reader, common: &Common) -> Result<Traffic, Failure> {
+pub(super) fn open(
+    given: &[Given],
+    loaded: &Loaded,
+    reader: &Reader,
+    common: &Common,
+) -> Result<Traffic, Failure> {
     open_grown(given, loaded, reader, common, Growth::default())
 }
 
@@ -44,7 +52,8 @@ pub(super) fn open_grown(
     common: &Common,
     growth: Growth,
 ) -> Result<Traffic, Failure> {
-    let seen_at = reader.seen_at.as_deref().map(|s| observation_point(&loaded.plan, s)).transpose()?;
+    let seen_at =
+        reader.seen_at.as_deref().map(|s| observation_point(&loaded.plan, s)).transpose()?;
     let (skip_bad, seed, allow_outside) = (reader.skip_bad, common.seed, common.allow_outside);
     let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside };
     let traffic = Traffic::open(given, loaded, reading).map_err(|errors| {
@@ -58,7 +67,8 @@ pub(super) fn open_grown(
 /// So many octets of memory an entry of a table takes, with its session (docs/speed.md).
 const ENTRY: f64 = 140.0;
 
-/// Refuses load profiles whose table would not fit into memory: better said before than found out after an hour.
+/// Refuses load profiles whose table would not fit into memory: better said before than found out
+/// after an hour.
 fn check_memory(traffic: &Traffic, plan: &Plan, available: Option<f64>) -> Result<(), Failure> {
     let timers = plan.devices.iter().map(|d| &d.timers);
     let idle = |p: Protocol| {
@@ -75,9 +85,11 @@ fn check_memory(traffic: &Traffic, plan: &Plan, available: Option<f64>) -> Resul
         Some(available) if need > available => {
             let (need, available) = (need / 1e9, available / 1e9);
             let message = format!(
-                "the load profiles need about {need:.1} GB of memory for their table, and {available:.1} GB are free"
+                "the load profiles need about {need:.1} GB of memory for their table, and \
+                 {available:.1} GB are free"
             );
-            let help = "lower `rate` or `each-lasts`, or split the profile over several runs".to_owned();
+            let help =
+                "lower `rate` or `each-lasts`, or split the profile over several runs".to_owned();
             Err(Failure::wrong("too-much-memory", message, help))
         }
         _ => Ok(()),
@@ -111,7 +123,9 @@ pub(super) fn attempts<T>(
                 traffic.learn(items);
                 attempt = Attempt::Sorted;
             }
-            Err(Halt::SourcesNeeded) if options.sources.is_none() => options.sources = Some(traffic.sources()),
+            Err(Halt::SourcesNeeded) if options.sources.is_none() => {
+                options.sources = Some(traffic.sources())
+            }
             Err(Halt::Traffic(error)) if before_origin(&error) && attempt == Attempt::Streaming => {
                 traffic.learn(items);
                 attempt = Attempt::Sorted;
@@ -122,11 +136,14 @@ pub(super) fn attempts<T>(
                 return Err(Failure::Told);
             }
             Err(Halt::OutOfOrder { at, after }) => {
-                let message = format!("the traffic goes back from {after} to {at} although it was sorted");
+                let message =
+                    format!("the traffic goes back from {after} to {at} although it was sorted");
                 return Err(Failure::Io(std::io::Error::other(message)));
             }
             Err(Halt::SourcesNeeded) => {
-                return Err(Failure::Io(std::io::Error::other("the sources of the traffic are still unknown")));
+                return Err(Failure::Io(std::io::Error::other(
+                    "the sources of the traffic are still unknown",
+                )));
             }
         }
     }
@@ -179,7 +196,12 @@ pub(super) fn moment(text: &str, traffic: &Traffic) -> Result<At, Failure> {
 }
 
 /// The moment that is meant; where that is the peak, a first run finds it.
-pub(super) fn peak_or(at: At, plan: &Arc<Plan>, traffic: &Traffic, common: &Common) -> Result<Moment, Failure> {
+pub(super) fn peak_or(
+    at: At,
+    plan: &Arc<Plan>,
+    traffic: &Traffic,
+    common: &Common,
+) -> Result<Moment, Failure> {
     let At::Moment(moment) = at else {
         let options = Options { seed: common.seed, sessions: false, ..Options::default() };
         let whole = attempts(traffic, options, common.quiet, |items, options| {
@@ -199,7 +221,8 @@ pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {
         (fragments, "fragments without their first"),
         (icmp_other, "ICMP messages that are neither query nor error"),
     ];
-    let told: Vec<String> = parts.iter().filter(|p| p.0 > 0).map(|(n, what)| format!("{n} {what}")).collect();
+    let told: Vec<String> =
+        parts.iter().filter(|p| p.0 > 0).map(|(n, what)| format!("{n} {what}")).collect();
     if !told.is_empty() && !quiet {
         diagnostic::warn("passed-over", &format!("passed over: {}", told.join(", ")), None);
     }
@@ -210,15 +233,23 @@ pub(super) fn tell_elsewhere(prediction: &Prediction, quiet: bool) {
     let Some(elsewhere) = prediction.elsewhere.as_ref().filter(|_| !quiet) else { return };
     let device = &prediction.plan.devices[elsewhere.device.index()];
     let named = |i: InterfaceId| format!("{}/{}", device.name, device.interfaces[i.index()].name);
-    let prefixes: Vec<String> = elsewhere.prefixes.iter().map(|(prefix, n)| format!("{prefix} ({n})")).collect();
+    let prefixes: Vec<String> =
+        elsewhere.prefixes.iter().map(|(prefix, n)| format!("{prefix} ({n})")).collect();
     let (packets, seen_on) = (elsewhere.packets, named(elsewhere.seen_on));
     let message = format!(
-        "{packets} packets of the capture are from senders that are not behind {seen_on}, most of them in {}",
+        "{packets} packets of the capture are from senders that are not behind {seen_on}, most of \
+         them in {}",
         prefixes.join(", ")
     );
     let help = match elsewhere.fits {
-        Some(fits) => format!("they are behind {0}: `--seen-at {0}` if the capture was made there", named(fits)),
-        None => format!("no interface of {} leads to them in particular: is it a capture of this device?", device.name),
+        Some(fits) => format!(
+            "they are behind {0}: `--seen-at {0}` if the capture was made there",
+            named(fits)
+        ),
+        None => format!(
+            "no interface of {} leads to them in particular: is it a capture of this device?",
+            device.name
+        ),
     };
     diagnostic::warn("seen-elsewhere", &message, Some(&help));
 }
@@ -268,8 +299,10 @@ impl Progress {
             return;
         }
         let bar = self.bar.take().unwrap_or_else(|| {
-            let style = ProgressStyle::with_template("{spinner} {pos} flows and packets, {per_sec}");
-            ProgressBar::new_spinner().with_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()))
+            let style =
+                ProgressStyle::with_template("{spinner} {pos} flows and packets, {per_sec}");
+            ProgressBar::new_spinner()
+                .with_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()))
         });
         bar.set_position(items);
         self.bar.set(Some(bar));

@@ -17,16 +17,22 @@ pub enum Before<'a> {
 /// A file to be written.
 #[derive(Debug, Clone, Copy)]
 pub struct Change<'a> {
-    /// Where.
+    /// Path of the file to write.
     pub path: &'a Path,
-    /// What.
+    /// The whole contents of the file.
     pub contents: &'a [u8],
     /// What may be there before.
     pub before: Before<'a>,
 }
 
-/// Whether an error of the system says that the user may not, or that there is no such place: wrong input, not a failure.
+/// Whether an error of the system says that the user may not, or that there is no such place: wrong
+/// input, not a failure.
 pub(super) fn is_refusal(error: &io::Error) -> bool {
-    use io::ErrorKind::{IsADirectory, NotADirectory, NotFound, PermissionDenied, ReadOnlyFilesystem, TimedOut};
-    matches!(error.kind(), IsADirectory | NotADirectory | NotFound | PermissionDenied | ReadOnlyFilesystem | TimedOut)
+    use io::ErrorKind::{
+        IsADirectory, NotADirectory, NotFound, PermissionDenied, ReadOnlyFilesystem, TimedOut,
+    };
+    matches!(
+        error.kind(),
+        IsADirectory | NotADirectory | NotFound | PermissionDenied | ReadOnlyFilesystem | TimedOut
+    )
 }

@@ -1,5 +1,5 @@
-//! What an unfinished change has put beside a file: removed when it ends, also when a signal ends it. What a killed run left
-//! behind is removed by the next change of the same file.
+//! What an unfinished change has put beside a file: removed when it ends, also when a signal ends
+//! it. What a killed run left behind is removed by the next change of the same file.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -52,7 +52,8 @@ impl Drop for Leftover {
     }
 }
 
-/// From now on SIGINT and SIGTERM end the program at once, with exit code 130 or 143, and nothing is left behind.
+/// From now on SIGINT and SIGTERM end the program at once, with exit code 130 or 143, and nothing
+/// is left behind.
 #[cfg(unix)]
 pub fn remove_on_signal() {
     use signal_hook::consts::{SIGINT, SIGTERM};

@@ -38,7 +38,10 @@ impl Lock {
                     std::thread::sleep(Duration::from_millis(5));
                 }
                 Err(TryLockError::WouldBlock) => {
-                    let text = format!("another run has been writing it for {} seconds", PATIENCE.as_secs());
+                    let text = format!(
+                        "another run has been writing it for {} seconds",
+                        PATIENCE.as_secs()
+                    );
                     return Err(io::Error::new(io::ErrorKind::TimedOut, text));
                 }
                 Err(TryLockError::Error(error)) => return Err(error),

@@ -1,7 +1,9 @@
-//! Files that the program writes: whole or not at all, and never over what somebody else wrote meanwhile.
+//! Files that the program writes: whole or not at all, and never over what somebody else wrote
+//! meanwhile.
 //!
-//! A change is locked beside the file, written beside it, brought to the disk, and renamed into place, if what is there is
-//! still what the change was made from. Links are followed; mode and owner stay.
+//! A change is locked beside the file, written beside it, brought to the disk, and renamed into
+//! place, if what is there is still what the change was made from. Links are followed; mode and
+//! owner stay.
 
 mod change;
 mod leftovers;
@@ -27,26 +29,32 @@ pub fn write_new(path: &Path, contents: &[u8], force: bool) -> Result<(), Failur
     write(&[Change { path, contents, before: Before::Nothing }], force)
 }
 
-/// Writes the files of a plan that a change has changed, if none of its files was changed by somebody else meanwhile. Gives
-/// the files that it wrote.
+/// Writes the files of a plan that a change has changed, if none of its files was changed by
+/// somebody else meanwhile. Gives the files that it wrote.
 ///
 /// # Errors
 /// `changed-meanwhile`, and what prevents writing; then nothing is written.
 pub fn put_plan(old: &Sources, new: &Sources, force: bool) -> Result<Vec<PathBuf>, Failure> {
-    let changes: Vec<Change<'_>> = old.0.iter().zip(&new.0).map(|(o, n)| change(o.text(), n)).collect();
-    let is_changed = |c: &&Change<'_>| matches!(c.before, Before::Exactly(old) if old != c.contents);
+    let changes: Vec<Change<'_>> =
+        old.0.iter().zip(&new.0).map(|(o, n)| change(o.text(), n)).collect();
+    let is_changed =
+        |c: &&Change<'_>| matches!(c.before, Before::Exactly(old) if old != c.contents);
     let written = changes.iter().filter(is_changed).map(|c| c.path.to_path_buf()).collect();
     write(&changes, force)?;
     Ok(written)
 }
 
 fn change<'a>(old: &'a str, new: &'a zarnet_formats::source::SourceFile) -> Change<'a> {
-    Change { path: &new.path, contents: new.text().as_bytes(), before: Before::Exactly(old.as_bytes()) }
+    Change {
+        path: &new.path,
+        contents: new.text().as_bytes(),
+        before: Before::Exactly(old.as_bytes()),
+    }
 }
 
-/// Carries changes out together. A change whose new contents are those that it was made from only asks that they are still
-/// there. `force` replaces files that would be refused: what else is at the place, read-only files, files with several
-/// names, files whose owner cannot be kept.
+/// Carries changes out together. A change whose new contents are those that it was made from only
+/// asks that they are still there. `force` replaces files that would be refused: what else is at
+/// the place, read-only files, files with several names, files whose owner cannot be kept.
 ///
 /// # Errors
 /// Any of them is refused or fails; then none is carried out.
@@ -70,7 +78,8 @@ pub fn write(changes: &[Change<'_>], force: bool) -> Result<(), Failure> {
     let renamed = {
         let mut held = leftovers::hold();
         let checked = targets.iter().try_for_each(|t| t.check(force));
-        let mut rename = |(target, draft): &mut (&Target<'_>, Draft)| draft.rename(target, &mut held);
+        let mut rename =
+            |(target, draft): &mut (&Target<'_>, Draft)| draft.rename(target, &mut held);
         checked.and_then(|()| drafts.iter_mut().try_for_each(&mut rename))
     };
     drop(drafts);

@@ -26,7 +26,9 @@ impl<'a> Target<'a> {
         let refuse = |e: &io::Error| failure(change.path, e);
         let path = match change.path.canonicalize() {
             Ok(path) => path,
-            Err(e) if e.kind() == ErrorKind::NotFound => free_place(change.path).map_err(|e| refuse(&e))?,
+            Err(e) if e.kind() == ErrorKind::NotFound => {
+                free_place(change.path).map_err(|e| refuse(&e))?
+            }
             Err(e) => return Err(refuse(&e)),
         };
         let old = match path.metadata() {
@@ -56,7 +58,8 @@ impl<'a> Target<'a> {
             return Err(self.refused("it is read-only", force));
         }
         if names_of(old) > 1 {
-            let what = format!("it has {} names (hard links), which would come to differ", names_of(old));
+            let what =
+                format!("it has {} names (hard links), which would come to differ", names_of(old));
             return Err(self.refused(&what, force));
         }
         match OpenOptions::new().write(true).open(&self.path) {
@@ -90,7 +93,11 @@ impl<'a> Target<'a> {
         match (self.change.before, now) {
             (Before::Exactly(old), now) if now.as_deref() != Some(old) => {
                 let message = format!("{shown} was changed while this ran; nothing was written");
-                Err(Failure::wrong("changed-meanwhile", message, "run the command again".to_owned()))
+                Err(Failure::wrong(
+                    "changed-meanwhile",
+                    message,
+                    "run the command again".to_owned(),
+                ))
             }
             (Before::Nothing, Some(now)) if now != self.change.contents && !force => {
                 let help = "--force overwrites it".to_owned();
@@ -98,14 +105,16 @@ impl<'a> Target<'a> {
             }
             (Before::Own(is_own), Some(now)) if !is_own(&now) && !force => {
                 let help = "choose another place; --force overwrites it".to_owned();
-                let message = format!("{shown} is there already, and is not a report of an earlier run");
+                let message =
+                    format!("{shown} is there already, and is not a report of an earlier run");
                 Err(Failure::wrong("file-exists", message, help))
             }
             _ => Ok(()),
         }
     }
 
-    /// Writes the new contents beside the file, with its mode and owner, and brings them to the disk.
+    /// Writes the new contents beside the file, with its mode and owner, and brings them to the
+    /// disk.
     pub(super) fn draft(&self, force: bool) -> Result<Draft, Failure> {
         self.remove_leftovers();
         static NUMBER: AtomicU32 = AtomicU32::new(0);
@@ -156,7 +165,11 @@ impl<'a> Target<'a> {
     }
 
     fn refused(&self, what: &str, help: &str) -> Failure {
-        Failure::wrong("cannot-write", format!("{}: {what}", self.change.path.display()), help.to_owned())
+        Failure::wrong(
+            "cannot-write",
+            format!("{}: {what}", self.change.path.display()),
+            help.to_owned(),
+        )
     }
 }
 
@@ -177,7 +190,11 @@ impl Draft {
 fn failure(path: &Path, error: &io::Error) -> Failure {
     let message = format!("{}: {error}", path.display());
     match is_refusal(error) {
-        true => Failure::wrong("cannot-write", message, "choose another place, or give yourself the right".to_owned()),
+        true => Failure::wrong(
+            "cannot-write",
+            message,
+            "choose another place, or give yourself the right".to_owned(),
+        ),
         false => Failure::Io(io::Error::new(error.kind(), message)),
     }
 }
@@ -185,9 +202,14 @@ fn failure(path: &Path, error: &io::Error) -> Failure {
 /// Where a file is to be that is not there yet.
 fn free_place(path: &Path) -> io::Result<PathBuf> {
     if path.symlink_metadata().is_ok() {
-        return Err(io::Error::new(ErrorKind::NotFound, "it is a link to a file that is not there"));
+        return Err(io::Error::new(
+            ErrorKind::NotFound,
+            "it is a link to a file that is not there",
+        ));
     }
-    let name = path.file_name().ok_or_else(|| io::Error::new(ErrorKind::NotFound, "it is no name of a file"))?;
+    let name = path
+        .file_name()
+        .ok_or_else(|| io::Error::new(ErrorKind::NotFound, "it is no name of a file"))?;
     let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
     Ok(folder.canonicalize()?.join(name))
 }

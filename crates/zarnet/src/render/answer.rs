@@ -18,11 +18,11 @@ const SHAPE: u32 = 1;
 /// A prediction with the names of its plan.
 #[derive(Clone, Copy)]
 pub struct Answer<'a> {
-    /// The plan.
+    /// The plan that holds at the moment.
     pub plan: &'a Plan,
-    /// Its files.
+    /// The files that the plan was read from.
     pub sources: &'a Sources,
-    /// What was predicted.
+    /// The prediction that is shown.
     pub prediction: &'a Prediction,
     /// The only device to show.
     pub only: Option<DeviceId>,
@@ -31,7 +31,7 @@ pub struct Answer<'a> {
 /// An address and a port.
 #[derive(Debug, Clone, Copy, Serialize)]
 pub struct End {
-    /// The address.
+    /// IP address of the end.
     pub address: IpAddr,
     /// The port; `null` for none.
     pub port: Option<u16>,
@@ -43,7 +43,7 @@ impl From<Endpoint> for End {
     }
 }
 
-/// Source and destination.
+/// Source and destination of a tuple.
 #[derive(Debug, Clone, Copy, Serialize)]
 pub struct Pair {
     source: End,
@@ -83,7 +83,7 @@ impl Serialize for ProtocolName {
     }
 }
 
-/// A mapping.
+/// A row of the table of mappings.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Mapping<'a> {
@@ -101,7 +101,7 @@ pub struct Mapping<'a> {
     sessions: u32,
 }
 
-/// A session.
+/// A row of the table of sessions.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Session<'a> {
@@ -123,7 +123,7 @@ pub struct Missing<'a> {
     pub flow: String,
     /// Its start, in seconds.
     pub at: f64,
-    /// Why.
+    /// Stable name of the reason.
     pub reason: &'static str,
     /// Who is to blame.
     pub device: Option<&'a str>,
@@ -133,7 +133,7 @@ pub struct Missing<'a> {
     pub place: Option<Position>,
 }
 
-/// Flows by class.
+/// Number of flows in each class.
 #[derive(Serialize)]
 pub struct Flows {
     total: u64,
@@ -258,10 +258,19 @@ impl Serialize for Answer<'_> {
         let mut o = s.serialize_struct("prediction", 8)?;
         o.serialize_field("shape", &SHAPE)?;
         o.serialize_field("at", &a.prediction.at.seconds())?;
-        o.serialize_field("mappings", &Rows(|| a.mapping_rows().map(move |(d, m)| a.mapping(d, m))))?;
-        o.serialize_field("sessions", &Rows(|| a.session_rows().map(move |(d, s)| a.session(d, s))))?;
+        o.serialize_field(
+            "mappings",
+            &Rows(|| a.mapping_rows().map(move |(d, m)| a.mapping(d, m))),
+        )?;
+        o.serialize_field(
+            "sessions",
+            &Rows(|| a.session_rows().map(move |(d, s)| a.session(d, s))),
+        )?;
         o.serialize_field("flows", &a.flows())?;
-        o.serialize_field("not-translated", &Rows(|| a.prediction.not_translated.iter().map(move |n| a.missing(n))))?;
+        o.serialize_field(
+            "not-translated",
+            &Rows(|| a.prediction.not_translated.iter().map(move |n| a.missing(n))),
+        )?;
         o.serialize_field("counters", &a.counters())?;
         o.serialize_field("icmp-errors", &a.icmp_errors())?;
         o.end()

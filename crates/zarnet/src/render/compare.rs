@@ -16,9 +16,9 @@ use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
 /// What was compared, and with what.
 #[derive(Clone, Copy)]
 pub struct CompareAnswer<'a> {
-    /// The prediction.
+    /// The prediction that was compared.
     pub prediction: &'a Prediction,
-    /// What differs.
+    /// The result of the comparison.
     pub comparison: &'a Comparison,
 }
 
@@ -56,7 +56,7 @@ impl<'a> CompareAnswer<'a> {
         &self.prediction.plan.devices[id.index()].name
     }
 
-    /// Everything, for scripts.
+    /// The whole answer as JSON has it.
     pub fn shape(self) -> CompareShape<'a> {
         let seen = |o: Observed| Seen {
             device: self.device(o.device),
@@ -69,7 +69,9 @@ impl<'a> CompareAnswer<'a> {
         let entry = |d: &Difference| Entry {
             kind: d.kind.name(),
             cause: d.why.name(),
-            predicted: d.predicted.map(|(device, row)| mapping(&self.prediction.plan, device, &row)),
+            predicted: d
+                .predicted
+                .map(|(device, row)| mapping(&self.prediction.plan, device, &row)),
             observed: d.observed.map(seen),
         };
         CompareShape {
@@ -84,7 +86,8 @@ impl<'a> CompareAnswer<'a> {
     /// A row for each difference.
     pub fn csv(self, out: &mut dyn Write) -> io::Result<()> {
         out.write_all(
-            b"kind,cause,device,protocol,internal,internal-port,predicted,predicted-port,observed,observed-port,line\n",
+            b"kind,cause,device,protocol,internal,internal-port,predicted,predicted-port,\
+              observed,observed-port,line\n",
         )?;
         let mut row = Row::default();
         for d in &self.comparison.differences {
@@ -102,12 +105,16 @@ impl<'a> CompareAnswer<'a> {
         Ok(())
     }
 
-    /// Everything, for people.
+    /// Writes the answer as text.
     pub fn text(self, out: &mut dyn Write, width: usize, rows: usize) -> io::Result<()> {
         let c = self.comparison;
         let entries = count(c.same, "entry is", "entries are");
         if c.differences.is_empty() {
-            writeln!(out, "{GOOD}the tables agree{GOOD:#}: {entries} as predicted at {}", self.prediction.at)?;
+            writeln!(
+                out,
+                "{GOOD}the tables agree{GOOD:#}: {entries} as predicted at {}",
+                self.prediction.at
+            )?;
             return self.footer(out);
         }
         writeln!(out, "{BOLD}Differences{BOLD:#} of the tables at {}", self.prediction.at)?;
@@ -126,14 +133,23 @@ impl<'a> CompareAnswer<'a> {
         let cells: Vec<Vec<Cell>> = c.differences.iter().take(shown).map(|d| self.row(d)).collect();
         table::write(out, &columns, &cells, width)?;
         if c.differences.len() > shown {
-            writeln!(out, "{DIM}{shown} of {} shown; --rows 0 shows all{DIM:#}", c.differences.len())?;
+            writeln!(
+                out,
+                "{DIM}{shown} of {} shown; --rows 0 shows all{DIM:#}",
+                c.differences.len()
+            )?;
         }
         writeln!(out)?;
         let mut by_cause: BTreeMap<Why, u64> = BTreeMap::new();
         c.differences.iter().for_each(|d| *by_cause.entry(d.why).or_default() += 1);
         let longest = by_cause.keys().map(|w| w.name().len()).max().unwrap_or(0);
         for (why, n) in by_cause {
-            writeln!(out, "{n:5}  {CAUTION}{:longest$}{CAUTION:#}  {}", why.name(), why.sentence())?;
+            writeln!(
+                out,
+                "{n:5}  {CAUTION}{:longest$}{CAUTION:#}  {}",
+                why.name(),
+                why.sentence()
+            )?;
         }
         writeln!(
             out,
@@ -147,7 +163,11 @@ impl<'a> CompareAnswer<'a> {
         match self.comparison.fixed_not_listed {
             0 => Ok(()),
             n => {
-                let what = count(n, "fixed entry without a session is", "fixed entries without a session are");
+                let what = count(
+                    n,
+                    "fixed entry without a session is",
+                    "fixed entries without a session are",
+                );
                 writeln!(out, "{DIM}{what} not compared: the table lists none of that kind{DIM:#}")
             }
         }
@@ -157,9 +177,9 @@ impl<'a> CompareAnswer<'a> {
         let parts = Parts::of(d);
         let end = |e: Option<Endpoint>| e.map(|e| e.to_string()).unwrap_or_default();
         let style = if d.kind == Kind::Different { CAUTION } else { BAD };
-        let rule = d
-            .predicted
-            .map(|(device, row)| self.prediction.plan.devices[device.index()].rules[row.rule.index()].name.clone());
+        let rule = d.predicted.map(|(device, row)| {
+            self.prediction.plan.devices[device.index()].rules[row.rule.index()].name.clone()
+        });
         vec![
             Cell::styled(d.kind.name(), style),
             d.why.name().into(),

@@ -19,7 +19,7 @@ pub struct RuleCount<'a> {
     pub most: u64,
     #[serde(serialize_with = "seconds")]
     pub most_at: Instant,
-    /// Dynamic mappings.
+    /// Dynamic mappings that were created.
     pub made: u64,
     pub expired: u64,
     pub cleared: u64,
@@ -77,7 +77,7 @@ pub struct AddressCount<'a> {
     pub made: u64,
 }
 
-/// All counters.
+/// All counters of a prediction's devices.
 #[derive(Serialize)]
 #[allow(missing_docs)]
 pub struct Counters<'a> {
@@ -88,7 +88,7 @@ pub struct Counters<'a> {
 }
 
 impl<'a> Answer<'a> {
-    /// All counters.
+    /// The counters of every device shown.
     pub fn counters(self) -> Counters<'a> {
         let (rules, pools, devices, addresses) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         let mut counters = Counters { rules, pools, devices, addresses };
@@ -96,7 +96,8 @@ impl<'a> Answer<'a> {
             let plan = &self.plan.devices[table.device.index()];
             let device = plan.name.as_str();
             let totals = &table.totals;
-            let (mut refused_by, mut by_rule) = (BTreeMap::new(), vec![BTreeMap::new(); plan.rules.len()]);
+            let (mut refused_by, mut by_rule) =
+                (BTreeMap::new(), vec![BTreeMap::new(); plan.rules.len()]);
             for ((rule, reason), n) in &totals.refused_by {
                 *refused_by.entry(reason.name()).or_default() += n;
                 if let Some(rule) = rule {
@@ -123,7 +124,15 @@ impl<'a> Answer<'a> {
                 let pool = pool.name.as_str();
                 let PoolUse { usable, in_use, peak, refused } = *count;
                 let (most, most_at) = (peak.count, peak.at);
-                counters.pools.push(PoolCount { device, pool, usable, in_use, most, most_at, refused });
+                counters.pools.push(PoolCount {
+                    device,
+                    pool,
+                    usable,
+                    in_use,
+                    most,
+                    most_at,
+                    refused,
+                });
             }
             counters.devices.push(DeviceCount {
                 device,

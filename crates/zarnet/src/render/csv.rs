@@ -1,5 +1,5 @@
-//! Tables as CSV. Rows are made by hand: a table may have millions of them. Names come from a plan and are quoted where
-//! they need it.
+//! Tables as CSV. Rows are made by hand: a table may have millions of them. Names come from a plan
+//! and are quoted where they need it.
 
 use std::io::{self, Write};
 use std::net::IpAddr;
@@ -8,10 +8,11 @@ use zarnet_core::net::{Endpoint, Instant};
 
 use super::answer::{Answer, ProtocolName};
 
-/// The mappings.
+/// Writes the table of mappings.
 pub fn mappings(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
     out.write_all(
-        b"device,rule,type,protocol,internal,internal-port,external,external-port,peer,peer-port,fixed,chosen-freely,created,expires,sessions\n",
+        b"device,rule,type,protocol,internal,internal-port,external,external-port,\
+peer,peer-port,fixed,chosen-freely,created,expires,sessions\n",
     )?;
     let (mut row, mut lead) = (Row::default(), Row::default());
     let mut last = None;
@@ -40,11 +41,12 @@ pub fn mappings(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
     Ok(())
 }
 
-/// The sessions.
+/// Writes the table of sessions.
 pub fn sessions(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
     out.write_all(
-        b"device,rules,protocol,state,original-source,original-source-port,original-destination,original-destination-port,\
-translated-source,translated-source-port,translated-destination,translated-destination-port,created,last-active,expires\n",
+        b"device,rules,protocol,state,original-source,original-source-port,original-destination,\
+original-destination-port,translated-source,translated-source-port,translated-destination,\
+translated-destination-port,created,last-active,expires\n",
     )?;
     let mut row = Row::default();
     for (device, s) in answer.session_rows() {
@@ -89,7 +91,8 @@ pub struct Row {
 }
 
 impl Row {
-    /// A field of text, quoted where it needs it. One that a spreadsheet would take for a formula gets an apostrophe first.
+    /// A field of text, quoted where it needs it. One that a spreadsheet would take for a formula
+    /// gets an apostrophe first.
     pub fn text(&mut self, text: &str) {
         if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
             self.text(&format!("'{text}"));
@@ -105,7 +108,7 @@ impl Row {
         self.buffer.push(b',');
     }
 
-    /// A whole number.
+    /// Adds a whole number.
     pub fn number(&mut self, number: u64) {
         self.buffer.extend_from_slice(self.digits.format(number).as_bytes());
         self.buffer.push(b',');
@@ -164,7 +167,7 @@ impl Row {
         self.buffer.push(b',');
     }
 
-    /// Ends the row.
+    /// Writes the row with a line end, and begins another.
     pub fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
         if let Some(last) = self.buffer.last_mut() {
             *last = b'\n';

@@ -1,4 +1,5 @@
-//! Errors and warnings on standard error: what, where, why, and a way out. One look for all of them.
+//! Errors and warnings on standard error: what, where, why, and a way out. One look for all of
+//! them.
 
 use std::borrow::Cow;
 use std::io::Write;
@@ -21,15 +22,15 @@ use super::table::DIM;
 pub struct Told<'a> {
     /// Error, warning or hint.
     pub level: Level<'static>,
-    /// Stable name.
+    /// Stable name of the error or finding.
     pub name: &'a str,
-    /// What it is.
+    /// What is wrong, in a sentence.
     pub message: String,
-    /// Where.
+    /// Where it stands, if that is known.
     pub place: Option<Place>,
     /// Another place that has to do with it.
     pub other: Option<(Place, &'static str)>,
-    /// A way out.
+    /// What to do about it.
     pub help: Option<String>,
 }
 
@@ -50,7 +51,8 @@ impl<'a> From<&'a Problem> for Told<'a> {
 const APART: usize = 1 << 14;
 
 fn renderer() -> Renderer {
-    let width = terminal_size::terminal_size_of(std::io::stderr()).map_or(120, |(w, _)| usize::from(w.0));
+    let width =
+        terminal_size::terminal_size_of(std::io::stderr()).map_or(120, |(w, _)| usize::from(w.0));
     Renderer::styled().term_width(width.max(60))
 }
 
@@ -72,7 +74,8 @@ fn readable(message: &str) -> String {
     }
 }
 
-/// A piece of source in which every hidden character has another in its place, as long as it: marks stay where they are.
+/// A piece of source in which every hidden character has another in its place, as long as it: marks
+/// stay where they are.
 fn shown(source: &str) -> Cow<'_, str> {
     let instead = |c: char| match (is_hidden(c) && c != '\n' && c != '\t', c.len_utf8()) {
         (false, _) => c,
@@ -100,9 +103,14 @@ pub fn snippet(told: &Told<'_>, sources: &Sources) -> String {
     renderer().render(&[group])
 }
 
-/// The piece of source of a place, and of another one that has to do with it: in one if they are close. Only the lines in
-/// question: of a long file, looking at the rest would take longer than finding what is wrong.
-fn pieces<'a>(file: &'a SourceFile, place: Place, other: Option<(Place, &'a str)>) -> Vec<Snippet<'a, Annotation<'a>>> {
+/// The piece of source of a place, and of another one that has to do with it: in one if they are
+/// close. Only the lines in question: of a long file, looking at the rest would take longer than
+/// finding what is wrong.
+fn pieces<'a>(
+    file: &'a SourceFile,
+    place: Place,
+    other: Option<(Place, &'a str)>,
+) -> Vec<Snippet<'a, Annotation<'a>>> {
     let span = |p: Place| {
         let end = (p.end as usize).min(file.text().len());
         // a table is marked by its header, not by all that it holds
@@ -113,13 +121,16 @@ fn pieces<'a>(file: &'a SourceFile, place: Place, other: Option<(Place, &'a str)
     let mut marks = vec![(AnnotationKind::Primary, span(place), None)];
     marks.extend(other.map(|(p, label)| (AnnotationKind::Context, span(p), Some(label))));
     let starts = || marks.iter().map(|m| m.1.start);
-    let close = starts().max().zip(starts().min()).is_some_and(|(last, first)| last - first < APART);
+    let close =
+        starts().max().zip(starts().min()).is_some_and(|(last, first)| last - first < APART);
     let piece = |marks: &[(AnnotationKind, Range<usize>, Option<&'a str>)]| {
         let first = marks.iter().map(|m| m.1.start).min().unwrap_or(0);
         let last = marks.iter().map(|m| m.1.end).max().unwrap_or(first);
         let (line, lines) = file.lines_around(first..last);
         let start = lines.start;
-        let marks = marks.iter().map(|(kind, s, label)| kind.span(s.start - start..s.end - start).label(*label));
+        let marks = marks
+            .iter()
+            .map(|(kind, s, label)| kind.span(s.start - start..s.end - start).label(*label));
         let source = Snippet::source(shown(&file.text()[lines])).line_start(line);
         let source = source.path(readable(&file.path.to_string_lossy()));
         source.annotations(marks)
@@ -135,8 +146,13 @@ pub fn finding(out: &mut dyn Write, found: &Finding, sources: &Sources) -> std::
         Severity::Hint => Level::INFO.with_name("hint"),
     };
     let other = found.places.get(1).map(|p| (*p, "this one"));
-    let (place, message, help) = (found.places.first().copied(), found.message.clone(), found.help.clone());
-    writeln!(out, "{}", snippet(&Told { level, name: found.name, message, place, other, help }, sources))?;
+    let (place, message, help) =
+        (found.places.first().copied(), found.message.clone(), found.help.clone());
+    writeln!(
+        out,
+        "{}",
+        snippet(&Told { level, name: found.name, message, place, other, help }, sources)
+    )?;
     match found.witness {
         Some(witness) => writeln!(out, "  {DIM}for example{DIM:#} {}", flow(witness)),
         None => Ok(()),
@@ -164,12 +180,20 @@ pub fn traffic(errors: &[TrafficError], count: usize) {
             Some(line) => format!("{}:{line}", error.input.display()),
             None => error.input.display().to_string(),
         };
-        say(error.fault.name(), &error.fault.to_string(), Some(Path::new(&place)), error.fault.help().as_deref());
+        say(
+            error.fault.name(),
+            &error.fault.to_string(),
+            Some(Path::new(&place)),
+            error.fault.help().as_deref(),
+        );
     }
     if count > errors.len() {
         let least = if count >= limits::BAD_LINES { "at least " } else { "" };
         let more = count - errors.len();
-        write(&format!("... and {least}{more} more like these; --skip-bad passes over wrong lines and counts them"));
+        write(&format!(
+            "... and {least}{more} more like these; --skip-bad passes over wrong lines and counts \
+             them"
+        ));
     }
 }
 
@@ -183,7 +207,13 @@ pub fn warn(name: &str, message: &str, help: Option<&str>) {
     tell(&Level::WARNING, name, message, None, help);
 }
 
-fn tell(level: &Level<'static>, name: &str, message: &str, place: Option<&Path>, help: Option<&str>) {
+fn tell(
+    level: &Level<'static>,
+    name: &str,
+    message: &str,
+    place: Option<&Path>,
+    help: Option<&str>,
+) {
     let place = place.map(|p| readable(&p.display().to_string()));
     let mut group = Group::with_title(level.clone().primary_title(readable(message)).id(name));
     if let Some(place) = &place {

@@ -1,5 +1,5 @@
-//! What is shown of text from files: characters that act instead of showing are written as escapes, in every form of answer
-//! and in messages. Colours of our own pass.
+//! What is shown of text from files: characters that act instead of showing are written as escapes,
+//! in every form of answer and in messages. Colours of our own pass.
 
 use std::io::{self, Write};
 
@@ -57,7 +57,10 @@ impl<W: Write> Escaping<W> {
     fn escape(&mut self, c: char) -> io::Result<()> {
         match self.form {
             Form::Text | Form::Plain => write!(self.inner, "{}", c.escape_unicode()),
-            Form::Json => c.encode_utf16(&mut [0; 2]).iter().try_for_each(|unit| write!(self.inner, "\\u{unit:04x}")),
+            Form::Json => c
+                .encode_utf16(&mut [0; 2])
+                .iter()
+                .try_for_each(|unit| write!(self.inner, "\\u{unit:04x}")),
         }
     }
 
@@ -88,7 +91,8 @@ fn unfinished(octets: &[u8], form: Form) -> usize {
     }
     let lead = tail.iter().rev().take(4).position(|b| *b >= 0xc0);
     let Some(back) = lead.map(|n| n + 1) else { return 0 };
-    let cut = std::str::from_utf8(&octets[octets.len() - back..]).is_err_and(|e| e.error_len().is_none());
+    let cut =
+        std::str::from_utf8(&octets[octets.len() - back..]).is_err_and(|e| e.error_len().is_none());
     if cut { back } else { 0 }
 }
 
@@ -109,7 +113,8 @@ fn colour(text: &[u8]) -> Option<usize> {
 impl<W: Write> Write for Escaping<W> {
     fn write(&mut self, octets: &[u8]) -> io::Result<usize> {
         // nearly everything is printable ASCII in lines
-        let odd = octets.iter().fold(false, |odd, b| odd | (b.wrapping_sub(0x20) >= 0x5f && *b != b'\n'));
+        let odd =
+            octets.iter().fold(false, |odd, b| odd | (b.wrapping_sub(0x20) >= 0x5f && *b != b'\n'));
         if !odd && self.begun.is_empty() {
             self.inner.write_all(octets)?;
             return Ok(octets.len());

@@ -1,4 +1,5 @@
-//! The answer of `expect`: a shape for scripts, the same for people, and JUnit XML for whatever runs builds.
+//! The answer of `expect`: a shape for scripts, the same for people, and JUnit XML for whatever
+//! runs builds.
 
 use std::io::{self, Write};
 
@@ -24,7 +25,7 @@ const MOST_SHOWN: usize = 40;
 #[derive(Serialize)]
 pub struct ExpectShape {
     shape: u32,
-    /// How many hold.
+    /// Number of expectations that hold.
     pub passed: usize,
     /// How many do not.
     pub failed: usize,
@@ -49,7 +50,8 @@ impl ExpectShape {
     /// What was tried, with the names of its plan.
     pub fn new(plan: &Plan, sources: &Sources, tried: &[Tried]) -> Self {
         let naming = Naming { plan, sources };
-        let entries: Vec<Entry> = plan.expectations.iter().zip(tried).map(|(e, t)| entry(naming, e, t)).collect();
+        let entries: Vec<Entry> =
+            plan.expectations.iter().zip(tried).map(|(e, t)| entry(naming, e, t)).collect();
         let failed = entries.iter().filter(|e| !e.holds).count();
         Self { shape: 1, passed: entries.len() - failed, failed, expectations: entries }
     }
@@ -75,10 +77,15 @@ impl ExpectShape {
     pub fn text(&self, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
         let list_all = verbose || self.expectations.len() <= MOST_SHOWN;
         let longest = self.expectations.iter().map(|e| e.flow.chars().count()).max().unwrap_or(0);
-        let places: Vec<String> =
-            self.expectations.iter().map(|e| e.place.as_ref().map(ToString::to_string).unwrap_or_default()).collect();
+        let places: Vec<String> = self
+            .expectations
+            .iter()
+            .map(|e| e.place.as_ref().map(ToString::to_string).unwrap_or_default())
+            .collect();
         let widest = places.iter().map(|p| p.chars().count()).max().unwrap_or(0);
-        for (e, place) in self.expectations.iter().zip(&places).filter(|(e, _)| list_all || !e.holds) {
+        for (e, place) in
+            self.expectations.iter().zip(&places).filter(|(e, _)| list_all || !e.holds)
+        {
             let place = format!("{DIM}{place:widest$}{DIM:#}");
             let flow = format!("{:longest$}", e.flow);
             if e.holds {
@@ -96,7 +103,10 @@ impl ExpectShape {
             }
         }
         if self.expectations.is_empty() {
-            return writeln!(out, "the plan expects nothing: write [[expect]] with a flow and what becomes of it");
+            return writeln!(
+                out,
+                "the plan expects nothing: write [[expect]] with a flow and what becomes of it"
+            );
         }
         let (passed, failed) = (self.passed as u64, self.failed as u64);
         let total = count(passed + failed, "expectation", "expectations");
@@ -120,7 +130,10 @@ impl ExpectShape {
             Ok(())
         };
         xml.create_element("testsuites").with_attributes(whole).write_inner_content(|xml| {
-            xml.create_element("testsuite").with_attributes(counts).write_inner_content(cases).map(|_| ())
+            xml.create_element("testsuite")
+                .with_attributes(counts)
+                .write_inner_content(cases)
+                .map(|_| ())
         })?;
         octets.push(b'\n');
         let text = String::from_utf8(octets).map_err(io::Error::other)?;
@@ -142,7 +155,8 @@ fn case(xml: &mut Writer<&mut Vec<u8>>, suite: &str, e: &Entry) -> io::Result<()
     let file = e.place.as_ref().map_or("", |p| p.file.as_str());
     let line = e.place.as_ref().map(|p| p.line.to_string()).unwrap_or_default();
     let name = format!("{}: {}", e.flow, e.wanted);
-    let attributes = [("classname", suite), ("name", name.as_str()), ("file", file), ("line", line.as_str())];
+    let attributes =
+        [("classname", suite), ("name", name.as_str()), ("file", file), ("line", line.as_str())];
     let element = xml.create_element("testcase").with_attributes(attributes);
     if e.holds {
         return element.write_empty().map(|_| ());
@@ -178,7 +192,9 @@ fn entry(naming: Naming<'_>, expectation: &Expectation, tried: &Tried) -> Entry 
 
 fn wanted(e: &Expectation) -> String {
     let mut parts = Vec::new();
-    let flag = |value: Option<bool>, yes: &str, no: &str| value.map(|v| if v { yes.to_owned() } else { no.to_owned() });
+    let flag = |value: Option<bool>, yes: &str, no: &str| {
+        value.map(|v| if v { yes.to_owned() } else { no.to_owned() })
+    };
     parts.extend(flag(e.refused, "refused", "not refused"));
     parts.extend(flag(e.unreachable, "unreachable", "reachable"));
     parts.extend(e.reason.map(|r| format!("reason {r}")));
@@ -188,7 +204,12 @@ fn wanted(e: &Expectation) -> String {
         let side = |word: &str, set: &Option<zarnet_core::plan::EndSet>| {
             set.as_ref().map(|s| format!(" {word} {}", s.text)).unwrap_or_default()
         };
-        parts.push(format!("seen by {}{}{}", view.name, side("from", &view.source), side("to", &view.destination)));
+        parts.push(format!(
+            "seen by {}{}{}",
+            view.name,
+            side("from", &view.source),
+            side("to", &view.destination)
+        ));
     }
     if parts.is_empty() { "answered".to_owned() } else { parts.join(", ") }
 }
@@ -200,18 +221,27 @@ fn got(e: &Expectation, tried: &Tried) -> String {
         let reason = f.loss.map(|l| l.reason);
         let why = reason.map(|r: Reason| format!(" ({r})")).unwrap_or_default();
         let class = class_name(f.class);
-        if f.delivered() && !f.answered() { format!("answer {class}{why}") } else { format!("{class}{why}") }
+        if f.delivered() && !f.answered() {
+            format!("answer {class}{why}")
+        } else {
+            format!("{class}{why}")
+        }
     };
     let end = |end: &Option<Endpoint>| end.map_or_else(fate, |e| e.to_string());
     let mut parts: Vec<String> = Vec::new();
     for failed in &tried.failed {
         parts.push(match failed {
-            Failed::NotAnswered | Failed::Refused(_) | Failed::Unreachable(_) | Failed::Reason(_) => fate(),
+            Failed::NotAnswered
+            | Failed::Refused(_)
+            | Failed::Unreachable(_)
+            | Failed::Reason(_) => fate(),
             Failed::Becomes(None) | Failed::Reaches(None) => fate(),
             Failed::Becomes(source) => format!("becomes {}", end(source)),
             Failed::Reaches(destination) => format!("reaches {}", end(destination)),
             Failed::SeenBy(i, None) => format!("not seen by {}", e.seen_by[*i].name),
-            Failed::SeenBy(i, Some((from, to))) => format!("seen by {} from {from} to {to}", e.seen_by[*i].name),
+            Failed::SeenBy(i, Some((from, to))) => {
+                format!("seen by {} from {from} to {to}", e.seen_by[*i].name)
+            }
         });
     }
     parts.dedup();

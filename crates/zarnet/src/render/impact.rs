@@ -1,4 +1,5 @@
-//! The answer of `impact`: packets that something else becomes of, each class as a box that can be read.
+//! The answer of `impact`: packets that something else becomes of, each class as a box that can be
+//! read.
 
 use std::io::{self, Write};
 
@@ -16,9 +17,10 @@ use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
 pub enum Fate {
     /// Nothing: the new plan would make the same of it.
     Same,
-    /// It goes on as it was, though the new plan would make something else of it, until it ends or is cleared.
+    /// It goes on as it was, though the new plan would make something else of it, until it ends or
+    /// is cleared.
     Lingers,
-    /// It ends.
+    /// The session ends with the change.
     Breaks,
 }
 
@@ -34,9 +36,9 @@ impl Fate {
 
 /// A session that lives when the plan changes.
 pub struct Live {
-    /// Its device.
+    /// Name of the session's device.
     pub device: String,
-    /// The session.
+    /// The session as it is before the change.
     pub session: SessionRow,
     /// What becomes of it.
     pub fate: Fate,
@@ -45,7 +47,7 @@ pub struct Live {
 /// What was found, with the names of both plans.
 #[derive(Clone, Copy)]
 pub struct ImpactAnswer<'a> {
-    /// What differs.
+    /// What the change changes.
     pub found: &'a Impact,
     /// Sessions of a day that linger or break, where a day was given.
     pub live: Option<&'a [Live]>,
@@ -113,7 +115,8 @@ fn into(class: &ChangedClass) -> Vec<String> {
 
 /// Before and after: with the way out, where only that differs.
 fn outcomes(class: &ChangedClass) -> (String, String) {
-    let (before, after) = (outcome(&class.before, class.witness), outcome(&class.after, class.witness));
+    let (before, after) =
+        (outcome(&class.before, class.witness), outcome(&class.after, class.witness));
     if before != after {
         return (before, after);
     }
@@ -128,7 +131,7 @@ fn outcomes(class: &ChangedClass) -> (String, String) {
 }
 
 impl<'a> ImpactAnswer<'a> {
-    /// Everything, for scripts.
+    /// The whole answer as JSON has it.
     pub fn shape(self) -> ImpactShape<'a> {
         let class = |c: &'a ChangedClass| {
             let (before, after) = outcomes(c);
@@ -144,8 +147,12 @@ impl<'a> ImpactAnswer<'a> {
                 witness: flow(c.witness),
             }
         };
-        let setting =
-            |s: &'a (String, String, String, String)| Setting { device: &s.0, key: &s.1, before: &s.2, after: &s.3 };
+        let setting = |s: &'a (String, String, String, String)| Setting {
+            device: &s.0,
+            key: &s.1,
+            before: &s.2,
+            after: &s.3,
+        };
         let session = |l: &'a Live| SessionShape {
             device: &l.device,
             fate: l.fate.name(),
@@ -172,8 +179,17 @@ impl<'a> ImpactAnswer<'a> {
         for c in self.shape().classes {
             let from = c.from.join(" ");
             let into = c.into.join(" ");
-            for text in [c.device, &from, &into, &c.source, &c.destination, &c.service, &c.before, &c.after, &c.witness]
-            {
+            for text in [
+                c.device,
+                &from,
+                &into,
+                &c.source,
+                &c.destination,
+                &c.service,
+                &c.before,
+                &c.after,
+                &c.witness,
+            ] {
                 row.text(text);
             }
             row.write(out)?;
@@ -181,18 +197,28 @@ impl<'a> ImpactAnswer<'a> {
         Ok(())
     }
 
-    /// Everything, for people.
-    pub fn text(self, out: &mut dyn Write, width: usize, rows: usize, verbose: bool) -> io::Result<()> {
+    /// Writes the answer as text.
+    pub fn text(
+        self,
+        out: &mut dyn Write,
+        width: usize,
+        rows: usize,
+        verbose: bool,
+    ) -> io::Result<()> {
         let found = self.found;
         if found.is_empty() {
-            writeln!(out, "{GOOD}the two plans mean the same{GOOD:#}: no first packet and no setting differs")?;
+            writeln!(
+                out,
+                "{GOOD}the two plans mean the same{GOOD:#}: no first packet and no setting differs"
+            )?;
             return self.sessions(out, width, rows);
         }
         if !found.uncompared.is_empty() {
             let names = found.uncompared.join(", ");
             writeln!(
                 out,
-                "{BAD}not compared{BAD:#}: {names} tells apart more classes of packets than are gone through (docs/limits.md)"
+                "{BAD}not compared{BAD:#}: {names} tells apart more classes of packets than are \
+                 gone through (docs/limits.md)"
             )?;
         }
         for (what, names) in [("gone", &found.gone), ("new", &found.new)] {
@@ -201,7 +227,9 @@ impl<'a> ImpactAnswer<'a> {
             }
         }
         let shown = if rows == 0 { usize::MAX } else { rows };
-        let dropped = |c: &&ChangedClass| matches!((&c.before, &c.after), (Meaning::Dropped(_), Meaning::Dropped(_)));
+        let dropped = |c: &&ChangedClass| {
+            matches!((&c.before, &c.after), (Meaning::Dropped(_), Meaning::Dropped(_)))
+        };
         let (still, told): (Vec<&ChangedClass>, Vec<&ChangedClass>) =
             found.classes.iter().partition(|c| !verbose && dropped(c));
         for (n, c) in told.iter().take(shown).enumerate() {
@@ -222,7 +250,11 @@ impl<'a> ImpactAnswer<'a> {
             writeln!(out, "   {:<11}  {DIM}{}{DIM:#}", "for example", flow(c.witness))?;
         }
         if told.len() > shown {
-            writeln!(out, "{DIM}{shown} of {} classes shown; --rows 0 shows all{DIM:#}", told.len())?;
+            writeln!(
+                out,
+                "{DIM}{shown} of {} classes shown; --rows 0 shows all{DIM:#}",
+                told.len()
+            )?;
         }
         if told.is_empty() {
             writeln!(out, "{GOOD}no first packet fares otherwise{GOOD:#}")?;
@@ -232,11 +264,16 @@ impl<'a> ImpactAnswer<'a> {
         }
         if !still.is_empty() {
             let classes = count(still.len() as u64, "class is", "classes are");
-            writeln!(out, "{DIM}{classes} dropped as before, for another reason; -v shows them{DIM:#}")?;
+            writeln!(
+                out,
+                "{DIM}{classes} dropped as before, for another reason; -v shows them{DIM:#}"
+            )?;
         }
         for (device, key, before, after) in &found.settings {
-            let (before, after) =
-                (if before.is_empty() { "none" } else { before }, if after.is_empty() { "none" } else { after });
+            let (before, after) = (
+                if before.is_empty() { "none" } else { before },
+                if after.is_empty() { "none" } else { after },
+            );
             writeln!(out, "{CAUTION}{device}: {key}{CAUTION:#} was {before}, is {after}")?;
         }
         self.sessions(out, width, rows)
@@ -249,7 +286,8 @@ impl<'a> ImpactAnswer<'a> {
             }
             return writeln!(
                 out,
-                "{DIM}next: --during TRAFFIC --at TIME tells which live sessions linger or break{DIM:#}"
+                "{DIM}next: --during TRAFFIC --at TIME tells which live sessions linger or \
+                 break{DIM:#}"
             );
         };
         writeln!(out)?;

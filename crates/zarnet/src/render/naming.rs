@@ -9,16 +9,16 @@ use zarnet_formats::source::Sources;
 /// A plan and its files.
 #[derive(Clone, Copy)]
 pub struct Naming<'a> {
-    /// The plan.
+    /// The plan whose pieces are named.
     pub plan: &'a Plan,
-    /// Its files.
+    /// The files that the plan was read from.
     pub sources: &'a Sources,
 }
 
-/// Where something stands.
+/// A place in a file, as answers show it.
 #[derive(Debug, Clone, Serialize)]
 pub struct Position {
-    /// The file.
+    /// Path of the file.
     pub file: String,
     /// The line, from 1.
     pub line: usize,
@@ -30,7 +30,11 @@ impl Position {
     /// A place as file, line and column.
     pub fn of(place: Place, sources: &Sources) -> Option<Self> {
         let at = sources.line_column(place)?;
-        Some(Self { file: sources.file(place)?.path.display().to_string(), line: at.line, column: at.column })
+        Some(Self {
+            file: sources.file(place)?.path.display().to_string(),
+            line: at.line,
+            column: at.column,
+        })
     }
 }
 
@@ -45,7 +49,7 @@ impl std::fmt::Display for Position {
 }
 
 impl<'a> Naming<'a> {
-    /// A device.
+    /// The name of a device.
     pub fn device(self, id: DeviceId) -> &'a str {
         &self.plan.devices[id.index()].name
     }
@@ -56,7 +60,7 @@ impl<'a> Naming<'a> {
         host.map_or_else(|| address.to_string(), |h| h.name.clone())
     }
 
-    /// A host.
+    /// The name of a host.
     pub fn host(self, id: HostId) -> &'a str {
         &self.plan.hosts[id.index()].name
     }
@@ -108,7 +112,11 @@ pub fn supply_name(plan: &Plan, device: DeviceId, supply: Supply) -> Vec<String>
         Supply::Pool(pool) => vec![device.pools[pool.index()].name.clone()],
         Supply::PortsOfAll(all, ..) => vec![target(all)],
         Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
-            let own = device.interfaces.iter().filter(|i| i.own().any(|a| a == address)).map(|i| i.name.clone());
+            let own = device
+                .interfaces
+                .iter()
+                .filter(|i| i.own().any(|a| a == address))
+                .map(|i| i.name.clone());
             std::iter::once(address.to_string()).chain(own).collect()
         }
         Supply::Mappings => vec!["mappings".to_owned()],

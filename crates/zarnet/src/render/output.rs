@@ -47,12 +47,17 @@ pub fn verbatim(text: &[u8]) -> io::Result<()> {
     unless_closed(out.write_all(text).and_then(|()| out.flush()))
 }
 
-fn through(out: impl Write, form: Form, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> io::Result<()> {
+fn through(
+    out: impl Write,
+    form: Form,
+    write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
+) -> io::Result<()> {
     let mut out = Escaping::new(out, form);
     unless_closed(write(&mut out).and_then(|()| out.flush()))
 }
 
-/// A reader that went away is no failure: what was to be done is done, and the exit code says how it came out.
+/// A reader that went away is no failure: what was to be done is done, and the exit code says how
+/// it came out.
 fn unless_closed(written: io::Result<()>) -> io::Result<()> {
     match written {
         Err(error) if error.kind() == ErrorKind::BrokenPipe => Ok(()),

@@ -1,7 +1,9 @@
 //! Packets and sets of them, and what becomes of them, in words.
 
 use zarnet_core::net::{Packet, PortRange, Protocol, Service};
-use zarnet_core::space::{Area, DestinationMeaning, Field, Intervals, Meaning, SourceMeaning, address, number};
+use zarnet_core::space::{
+    Area, DestinationMeaning, Field, Intervals, Meaning, SourceMeaning, address, number,
+};
 
 /// A packet as a flow is written.
 pub fn flow(packet: Packet) -> String {
@@ -44,26 +46,39 @@ fn ranges(set: &Intervals) -> String {
 fn ports(set: &Intervals) -> Option<String> {
     let full = set.list() == [(0, 65_535)] || set.list() == [(1, 65_535)];
     // nobody sends to port 0
-    let range =
-        |(a, b): &(u128, u128)| PortRange { first: (*a as u16).max(u16::from(*b > 0)), last: *b as u16 }.to_string();
+    let range = |(a, b): &(u128, u128)| {
+        PortRange { first: (*a as u16).max(u16::from(*b > 0)), last: *b as u16 }.to_string()
+    };
     (!full).then(|| set.list().iter().map(range).collect::<Vec<_>>().join(","))
 }
 
-/// The services of an area: protocol and port of the destination, and of the source where that matters.
+/// The services of an area: protocol and port of the destination, and of the source where that
+/// matters.
 pub fn service(area: &Area) -> String {
     let protocols = area.of(Field::Protocol);
     let to = ports(area.of(Field::DestinationPort));
-    let from = ports(area.of(Field::SourcePort)).filter(|_| area.of(Field::SourcePort).count() < 65_000);
+    let from =
+        ports(area.of(Field::SourcePort)).filter(|_| area.of(Field::SourcePort).count() < 65_000);
     let named: Vec<String> = if *protocols == Intervals::all(Field::Protocol) {
         vec!["any".to_owned()]
     } else if protocols.count() > 8 {
         let known = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
-        let missing: Vec<String> =
-            known.iter().filter(|p| !protocols.contains(p.0.into())).map(ToString::to_string).collect();
-        vec![if missing.is_empty() { "any".to_owned() } else { format!("any but {}", missing.join(", ")) }]
+        let missing: Vec<String> = known
+            .iter()
+            .filter(|p| !protocols.contains(p.0.into()))
+            .map(ToString::to_string)
+            .collect();
+        vec![if missing.is_empty() {
+            "any".to_owned()
+        } else {
+            format!("any but {}", missing.join(", "))
+        }]
     } else {
         let each = protocols.list().iter().flat_map(|(a, b)| *a..=*b);
-        each.map(|p| Service { protocol: Some(Protocol(p as u8)), ports: PortRange::ALL }.to_string()).collect()
+        each.map(|p| {
+            Service { protocol: Some(Protocol(p as u8)), ports: PortRange::ALL }.to_string()
+        })
+        .collect()
     };
     let base = match to {
         Some(to) => named.iter().map(|p| format!("{to}/{p}")).collect::<Vec<_>>().join(", "),
@@ -96,9 +111,15 @@ pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
         }
         DestinationMeaning::Servers(servers, by_source) => {
             let list: Vec<String> = servers.iter().map(|s| s.0.to_string()).collect();
-            parts.push(format!("to one of {}{}", list.join(", "), if *by_source { " by source" } else { "" }));
+            parts.push(format!(
+                "to one of {}{}",
+                list.join(", "),
+                if *by_source { " by source" } else { "" }
+            ));
         }
-        DestinationMeaning::Prefix(_, inside, _) => parts.push(format!("to the prefix of {inside}")),
+        DestinationMeaning::Prefix(_, inside, _) => {
+            parts.push(format!("to the prefix of {inside}"))
+        }
     }
     match source {
         SourceMeaning::Same => {}
@@ -108,8 +129,9 @@ pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
         }
         SourceMeaning::Prefix(_, outside, _) => parts.push(format!("as the prefix of {outside}")),
         SourceMeaning::Chosen { from, whole, pick } => {
-            let range =
-                |(a, b): &(std::net::IpAddr, std::net::IpAddr)| if a == b { a.to_string() } else { format!("{a}-{b}") };
+            let range = |(a, b): &(std::net::IpAddr, std::net::IpAddr)| {
+                if a == b { a.to_string() } else { format!("{a}-{b}") }
+            };
             let list: Vec<String> = from.iter().map(range).collect();
             let kind = if *whole { "a whole address of " } else { "" };
             let pick = pick.map(|p| format!(", {p}")).unwrap_or_default();

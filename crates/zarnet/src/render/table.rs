@@ -1,4 +1,5 @@
-//! Aligned tables on a terminal: no boxes, one line a row, columns dropped or shortened where there is no room.
+//! Aligned tables on a terminal: no boxes, one line a row, columns dropped or shortened where there
+//! is no room.
 
 use std::io::{self, Write};
 
@@ -6,7 +7,7 @@ use anstyle::{AnsiColor, Effects, Style};
 
 /// A heading, or a title.
 pub const BOLD: Style = Style::new().effects(Effects::BOLD);
-/// Something that explains.
+/// Style of text that explains.
 pub const DIM: Style = Style::new().effects(Effects::DIMMED);
 /// Something that is as it should be.
 pub const GOOD: Style = AnsiColor::Green.on_default();
@@ -15,10 +16,10 @@ pub const CAUTION: Style = AnsiColor::Yellow.on_default();
 /// Something that is not as it should be.
 pub const BAD: Style = AnsiColor::Red.on_default();
 
-/// A column.
+/// A column of a table.
 #[derive(Clone, Copy)]
 pub struct Column {
-    /// Its heading.
+    /// Heading of the column.
     pub heading: &'static str,
     /// Whether it is aligned to the right, as numbers are.
     pub right: bool,
@@ -43,7 +44,7 @@ impl Column {
     }
 }
 
-/// A cell.
+/// A cell of a table.
 #[derive(Clone, Default)]
 pub struct Cell {
     text: String,
@@ -72,7 +73,8 @@ fn clean(text: String) -> String {
     }
 }
 
-/// Writes a table, `width` columns wide at most, and gives the headings of the columns that had to go.
+/// Writes a table, `width` columns wide at most, and gives the headings of the columns that had to
+/// go.
 pub fn write(
     out: &mut dyn Write,
     columns: &[Column],
@@ -91,9 +93,13 @@ pub fn write(
         .filter(|i| columns[*i].expendable == 0 || rows.iter().any(|r| !r[*i].text.is_empty()))
         .collect();
     let mut gone = Vec::new();
-    let total = |shown: &[usize]| shown.iter().map(|i| widths[*i] + 2).sum::<usize>().saturating_sub(2);
+    let total =
+        |shown: &[usize]| shown.iter().map(|i| widths[*i] + 2).sum::<usize>().saturating_sub(2);
     while total(&shown) > width {
-        let Some(&worst) = shown.iter().filter(|i| columns[**i].expendable > 0).max_by_key(|i| columns[**i].expendable)
+        let Some(&worst) = shown
+            .iter()
+            .filter(|i| columns[**i].expendable > 0)
+            .max_by_key(|i| columns[**i].expendable)
         else {
             break;
         };

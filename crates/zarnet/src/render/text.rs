@@ -49,7 +49,12 @@ const SESSIONS: [Column; 7] = [
 
 /// Writes the whole answer.
 pub fn write(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()> {
-    let tables = answer.prediction.tables.iter().filter(|t| answer.only.is_none_or(|d| d == t.device)).peekable();
+    let tables = answer
+        .prediction
+        .tables
+        .iter()
+        .filter(|t| answer.only.is_none_or(|d| d == t.device))
+        .peekable();
     for table in tables {
         mappings(out, answer, table.device, &table.mappings, view)?;
         if view.sessions {
@@ -95,7 +100,10 @@ fn mappings(
     let at = answer.prediction.at;
     let fixed = rows.iter().filter(|m| m.fixed).count();
     if rows.is_empty() {
-        writeln!(out, "empty: no rule of this device is permanent, and nothing is mapped at this moment")?;
+        writeln!(
+            out,
+            "empty: no rule of this device is permanent, and nothing is mapped at this moment"
+        )?;
         let peak = answer.prediction.peak_mappings;
         if peak > 0 {
             writeln!(
@@ -127,7 +135,10 @@ fn mappings(
     let cells: Vec<Vec<Cell>> = rows[..shown].iter().map(row).collect();
     let gone = table::write(out, &MAPPINGS, &cells, view.width)?;
     let dynamic = rows.len() - fixed;
-    let mut footer = format!("{} ({fixed} fixed, {dynamic} dynamic)", count(rows.len() as u64, "mapping", "mappings"));
+    let mut footer = format!(
+        "{} ({fixed} fixed, {dynamic} dynamic)",
+        count(rows.len() as u64, "mapping", "mappings")
+    );
     if shown < rows.len() {
         footer = format!("{shown} of {footer} shown; --rows 0 shows all");
     }
@@ -205,25 +216,31 @@ fn flows(out: &mut dyn Write, answer: Answer<'_>) -> io::Result<()> {
         let what = count(all, "ICMP error", "ICMP errors");
         writeln!(
             out,
-            "{DIM}{what} of the capture: {} translated, {} passed on as sent, {} dropped; none changes a table{DIM:#}",
+            "{DIM}{what} of the capture: {} translated, {} passed on as sent, {} dropped; none \
+             changes a table{DIM:#}",
             errors.translated, errors.untranslated, errors.dropped
         )?;
     }
     if answer.prediction.link_only > 0 {
         let n = count(answer.prediction.link_only, "packet", "packets");
-        writeln!(out, "{DIM}{n} of the capture stay on their link: multicast, broadcast or link-local{DIM:#}")?;
+        writeln!(
+            out,
+            "{DIM}{n} of the capture stay on their link: multicast, broadcast or link-local{DIM:#}"
+        )?;
     }
     if answer.prediction.unattributed > 0 {
         let n = count(answer.prediction.unattributed, "packet", "packets");
         writeln!(
             out,
-            "{DIM}{n} of the capture left unjudged: sent by the device itself, seen behind its translation only, or from elsewhere{DIM:#}"
+            "{DIM}{n} of the capture left unjudged: sent by the device itself, seen behind its \
+             translation only, or from elsewhere{DIM:#}"
         )?;
     }
     Ok(())
 }
 
-/// Flows that were not translated, by reason, device and rule: how many, what it means, and the first of them.
+/// Flows that were not translated, by reason, device and rule: how many, what it means, and the
+/// first of them.
 fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()> {
     let all = &answer.prediction.not_translated;
     if all.is_empty() {
@@ -243,14 +260,25 @@ fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()
     for (number, first, last) in &groups[..most] {
         let m = answer.missing(first);
         let style = if first.reason.class() == Class::Untranslated { CAUTION } else { BAD };
-        writeln!(out, "{number:>digits$}  {style}{}{style:#}  {}", m.reason, first.reason.sentence())?;
+        writeln!(
+            out,
+            "{number:>digits$}  {style}{}{style:#}  {}",
+            m.reason,
+            first.reason.sentence()
+        )?;
         let mut blame = Vec::new();
         blame.extend(m.rule.map(|r| format!("rule {r}")));
         blame.extend(m.device.filter(|_| answer.plan.devices.len() > 1).map(|d| format!("on {d}")));
         blame.extend(m.place.map(|p| p.to_string()));
-        let blame = if blame.is_empty() { String::new() } else { format!(" ({})", blame.join(", ")) };
-        let until = if *number > 1 { format!(", last at {}", last.flow.start) } else { String::new() };
-        writeln!(out, "{indent}{DIM}first{DIM:#} {} {DIM}at {}{until}{blame}{DIM:#}", m.flow, first.flow.start)?;
+        let blame =
+            if blame.is_empty() { String::new() } else { format!(" ({})", blame.join(", ")) };
+        let until =
+            if *number > 1 { format!(", last at {}", last.flow.start) } else { String::new() };
+        writeln!(
+            out,
+            "{indent}{DIM}first{DIM:#} {} {DIM}at {}{until}{blame}{DIM:#}",
+            m.flow, first.flow.start
+        )?;
     }
     if most < groups.len() {
         writeln!(out, "{DIM}{most} of {} kinds shown; --rows 0 shows all{DIM:#}", groups.len())?;
@@ -259,7 +287,12 @@ fn missing(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()
 }
 
 /// A table behind an empty line, if there is anything in it.
-fn section(out: &mut dyn Write, columns: &[Column], rows: &[Vec<Cell>], view: View) -> io::Result<()> {
+fn section(
+    out: &mut dyn Write,
+    columns: &[Column],
+    rows: &[Vec<Cell>],
+    view: View,
+) -> io::Result<()> {
     if !rows.is_empty() {
         writeln!(out)?;
         table::write(out, columns, rows, view.width)?;
@@ -270,10 +303,13 @@ fn section(out: &mut dyn Write, columns: &[Column], rows: &[Vec<Cell>], view: Vi
 fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<()> {
     let counters = answer.counters();
     let number = |n: u64| Cell::from(n.to_string());
-    let refused = |n: u64| if n > 0 { Cell::styled(n.to_string(), BAD) } else { n.to_string().into() };
+    let refused =
+        |n: u64| if n > 0 { Cell::styled(n.to_string(), BAD) } else { n.to_string().into() };
     let several = answer.plan.devices.len() > 1;
     let device = |name: &str| if several { name.into() } else { Cell::default() };
-    let moment = |most: u64, at: Instant| if most > 0 { Cell::from(at.to_string()) } else { Cell::default() };
+    let moment = |most: u64, at: Instant| {
+        if most > 0 { Cell::from(at.to_string()) } else { Cell::default() }
+    };
     let shown = if view.rows == 0 || view.verbose { usize::MAX } else { view.rows };
     let columns = [
         Column::text("RULE"),
@@ -306,13 +342,18 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
     if !rows.is_empty() {
         writeln!(
             out,
-            "\n{BOLD}Counters{BOLD:#} {DIM}sessions of each rule over all the traffic; open at the moment shown{DIM:#}"
+            "\n{BOLD}Counters{BOLD:#} {DIM}sessions of each rule over all the traffic; open at \
+             the moment shown{DIM:#}"
         )?;
         table::write(out, &columns, &rows, view.width)?;
     }
     let quiet = counters.rules.len() - rows.len();
     if quiet > 0 && !rows.is_empty() {
-        writeln!(out, "{DIM}{} not shown; -v shows all{DIM:#}", count(quiet as u64, "rule", "rules"))?;
+        writeln!(
+            out,
+            "{DIM}{} not shown; -v shows all{DIM:#}",
+            count(quiet as u64, "rule", "rules")
+        )?;
     }
     let columns = [
         Column::text("POOL"),
@@ -375,11 +416,16 @@ fn counters(out: &mut dyn Write, answer: Answer<'_>, view: View) -> io::Result<(
         };
         let rows: Vec<Vec<Cell>> = counters.addresses.iter().map(row).collect();
         section(out, &columns, &rows, view)?;
-        let reasons = counters.devices.iter().flat_map(|d| d.refused_by.iter().map(move |r| (d.device, r)));
-        let rows: Vec<Vec<Cell>> =
-            reasons.map(|(d, (reason, n))| vec![Cell::styled(*reason, BAD), device(d), number(*n)]).collect();
-        let columns =
-            [Column::text("PACKETS REFUSED AS"), Column::text("DEVICE").expendable(9), Column::number("PACKETS")];
+        let reasons =
+            counters.devices.iter().flat_map(|d| d.refused_by.iter().map(move |r| (d.device, r)));
+        let rows: Vec<Vec<Cell>> = reasons
+            .map(|(d, (reason, n))| vec![Cell::styled(*reason, BAD), device(d), number(*n)])
+            .collect();
+        let columns = [
+            Column::text("PACKETS REFUSED AS"),
+            Column::text("DEVICE").expendable(9),
+            Column::number("PACKETS"),
+        ];
         section(out, &columns, &rows, view)?;
     }
     Ok(())

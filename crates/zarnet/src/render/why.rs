@@ -1,4 +1,5 @@
-//! The answer of `why`: verdict, search, near misses, repairs with their diffs; a shape for scripts, and the same for people.
+//! The answer of `why`: verdict, search, near misses, repairs with their diffs; a shape for
+//! scripts, and the same for people.
 
 use std::io::{self, Write};
 
@@ -25,7 +26,7 @@ pub struct WhyAnswer<'a> {
     pub sources: &'a Sources,
     /// The flow as it is.
     pub scene: &'a Scene,
-    /// What was found.
+    /// The result of the search.
     pub diagnosis: &'a Diagnosis,
     /// What each repair changes besides.
     pub tried: &'a [Tried],
@@ -37,7 +38,7 @@ pub struct WhyAnswer<'a> {
 pub struct Tried {
     /// The files of the repaired plan.
     pub sources: Sources,
-    /// What else changes.
+    /// Expectations that hold otherwise than before.
     pub changed: Vec<SideEffect>,
 }
 
@@ -141,7 +142,11 @@ impl<'a> WhyAnswer<'a> {
             [] => match (f.loss.filter(|_| !f.answered()), f.class) {
                 (Some(loss), _) => {
                     let reason = loss.reason;
-                    format!("as the plan expects, it comes to no answer ({reason}): {}", reason.sentence())
+                    format!(
+                        "as the plan expects, it comes to no answer ({reason}): \
+                             {}",
+                        reason.sentence()
+                    )
                 }
                 (None, Class::Translated) => {
                     let arrived = f.arrived.map(|a| a.1.source().to_string()).unwrap_or_default();
@@ -151,9 +156,13 @@ impl<'a> WhyAnswer<'a> {
                     )
                 }
                 _ if f.loss.is_some_and(|l| l.reason == Reason::LinkOnly) => {
-                    "it stays on the link of its sender: no device forwards it, and no rule concerns it".to_owned()
+                    "it stays on the link of its sender: no device forwards it, and no rule \
+                     concerns it"
+                        .to_owned()
                 }
-                _ => "it works, untranslated; if it does not in reality, look outside of the plan".to_owned(),
+                _ => "it works, untranslated; if it does not in reality, look outside of the \
+                      plan"
+                    .to_owned(),
             },
             [one] => one.verdict.clone(),
             several => {
@@ -176,14 +185,19 @@ impl<'a> WhyAnswer<'a> {
         let entry = |o: &Observed| format!("{} as {} (line {})", o.internal, o.external, o.line);
         Some(match (entries, self.diagnosis.works) {
             ([], true) => {
-                "it has nothing of this flow, which the plan would translate: the packets do not reach the device, \
+                "it has nothing of this flow, which the plan would translate: the packets do not \
+                 reach the device, \
                            or it runs something else than the plan"
                     .to_owned()
             }
             ([], false) => "it has nothing of this flow either".to_owned(),
             (some, true) => {
                 let list: Vec<String> = some.iter().map(entry).collect();
-                format!("it has {}: the translation is right, and the fault lies outside", list.join(", "))
+                format!(
+                    "it has {}: the translation is right, and the fault lies \
+                         outside",
+                    list.join(", ")
+                )
             }
             (some, false) => {
                 let list: Vec<String> = some.iter().map(entry).collect();
@@ -219,7 +233,9 @@ impl<'a> WhyAnswer<'a> {
     fn handed(self, step: &SearchStep) -> String {
         let f = &self.scene.followed;
         match (step.asked, step.outcome, f.loss) {
-            (Some(asked), StepOutcome::Failed, Some(loss)) if asked.to.is_some() => loss.reason.sentence().to_owned(),
+            (Some(asked), StepOutcome::Failed, Some(loss)) if asked.to.is_some() => {
+                loss.reason.sentence().to_owned()
+            }
             (Some(asked), ..) => self.story().handover(&asked),
             (None, StepOutcome::Failed, Some(loss)) => loss.reason.sentence().to_owned(),
             (None, StepOutcome::Passed, Some(loss)) if loss.reason == Reason::LinkOnly => {
@@ -271,7 +287,7 @@ impl<'a> WhyAnswer<'a> {
         }
     }
 
-    /// Everything, for scripts.
+    /// The whole answer as JSON has it.
     pub fn shape(self) -> WhyShape<'a> {
         let first = self.diagnosis.causes.first().map(|c| self.fault(c));
         WhyShape {
@@ -310,11 +326,16 @@ impl<'a> WhyAnswer<'a> {
         Ok(())
     }
 
-    /// Everything, for people.
+    /// Writes the answer as text.
     pub fn text(self, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
         let (style, cause) = (if self.diagnosis.works { GOOD } else { BAD }, self.cause());
         writeln!(out, "{BOLD}{}{BOLD:#}", self.naming().flow(&self.scene.followed.flow))?;
-        let place = self.diagnosis.causes.first().and_then(|c| c.place).and_then(|p| self.naming().position(p));
+        let place = self
+            .diagnosis
+            .causes
+            .first()
+            .and_then(|c| c.place)
+            .and_then(|p| self.naming().position(p));
         let place = place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
         writeln!(out, "{style}{cause}{style:#}: {}{place}", self.verdict())?;
         if let Some(table) = self.table() {
@@ -338,12 +359,19 @@ impl<'a> WhyAnswer<'a> {
         writeln!(out, "\n{BOLD}SEARCH{BOLD:#}")?;
         let list = steps(&self.scene.followed);
         // behind the first that failed, only how far it is to the end matters
-        let shown = list.iter().filter(|s| verbose || s.outcome != StepOutcome::NotReached || s.device.is_none());
+        let shown = list
+            .iter()
+            .filter(|s| verbose || s.outcome != StepOutcome::NotReached || s.device.is_none());
         let lines: Vec<_> = shown
             .map(|step| {
                 let shape = self.step(step);
                 let device = shape.device.map(|d| format!("{d}: ")).unwrap_or_default();
-                (step.outcome, format!("{device}{}", label_of(shape.step, step.back)), shape.evidence, shape.place)
+                (
+                    step.outcome,
+                    format!("{device}{}", label_of(shape.step, step.back)),
+                    shape.evidence,
+                    shape.place,
+                )
             })
             .collect();
         let longest = lines.iter().map(|l| l.1.chars().count()).max().unwrap_or(0);
@@ -375,8 +403,18 @@ impl<'a> WhyAnswer<'a> {
         ];
         let row = |m: &MissShape<'_>| {
             let more = m.conditions.len() - 1;
-            let condition = if more == 0 { m.condition.to_owned() } else { format!("{} and {more} more", m.condition) };
-            vec![m.rule.into(), m.device.into(), Cell::styled(condition, CAUTION), m.has.into(), m.needs.into()]
+            let condition = if more == 0 {
+                m.condition.to_owned()
+            } else {
+                format!("{} and {more} more", m.condition)
+            };
+            vec![
+                m.rule.into(),
+                m.device.into(),
+                Cell::styled(condition, CAUTION),
+                m.has.into(),
+                m.needs.into(),
+            ]
         };
         let rows: Vec<Vec<Cell>> = misses.iter().take(MOST_MISSES).map(row).collect();
         table::write(out, &columns, &rows, usize::MAX)?;
@@ -385,7 +423,10 @@ impl<'a> WhyAnswer<'a> {
 
     fn repair(self, out: &mut dyn Write, number: usize, repair: &RepairShape) -> io::Result<()> {
         writeln!(out, "\n{BOLD}REPAIR {number}{BOLD:#} {}", repair.title)?;
-        let becomes = repair.becomes.as_deref().map_or("it becomes as expected".to_owned(), |b| format!("tried: {b}"));
+        let becomes = repair
+            .becomes
+            .as_deref()
+            .map_or("it becomes as expected".to_owned(), |b| format!("tried: {b}"));
         writeln!(out, "  {GOOD}{becomes}{GOOD:#}")?;
         for change in &repair.changes {
             writeln!(out, "  {CAUTION}besides{CAUTION:#} {change}")?;

@@ -30,7 +30,9 @@ fn the_table_of_requirements_names_tests_that_exist() {
     for row in rows {
         let named = row.rsplit('|').nth(1).unwrap().split('`').filter(|n| n.contains('_'));
         for name in named {
-            let there = [format!("fn {name}("), format!("    {name}: ")].iter().any(|t| sources.contains(t));
+            let there = [format!("fn {name}("), format!("    {name}: ")]
+                .iter()
+                .any(|t| sources.contains(t));
             assert!(there, "docs/conformance.md names {name}");
         }
     }
@@ -42,30 +44,59 @@ fn the_schema_knows_the_keys_of_the_reader() {
     let folder = estate();
     let printed = zarnet(folder.path(), &["schema"], "");
     let schema: serde_json::Value = serde_json::from_slice(&printed.stdout).unwrap();
-    let keys =
-        |path: &str| -> Vec<String> { schema.pointer(path).unwrap().as_object().unwrap().keys().cloned().collect() };
+    let keys = |path: &str| -> Vec<String> {
+        schema.pointer(path).unwrap().as_object().unwrap().keys().cloned().collect()
+    };
     let device = "/properties/device/items/properties";
     let tables = [
         ("".to_owned(), "/properties".to_owned(), String::new()),
-        ("[[segment]]".to_owned(), "/properties/segment/items/properties".to_owned(), "name = \"s\"".to_owned()),
+        (
+            "[[segment]]".to_owned(),
+            "/properties/segment/items/properties".to_owned(),
+            "name = \"s\"".to_owned(),
+        ),
         ("[[host]]".to_owned(), "/properties/host/items/properties".to_owned(), String::new()),
         ("[[device]]".to_owned(), device.to_owned(), String::new()),
-        ("[[device]]\n[[device.interface]]".to_owned(), format!("{device}/interface/items/properties"), String::new()),
-        ("[[device]]\n[[device.pool]]".to_owned(), format!("{device}/pool/items/properties"), String::new()),
-        ("[[device]]\n[[device.rule]]".to_owned(), format!("{device}/rule/items/properties"), String::new()),
-        ("[[device]]\n[[device.policy]]".to_owned(), format!("{device}/policy/items/properties"), String::new()),
+        (
+            "[[device]]\n[[device.interface]]".to_owned(),
+            format!("{device}/interface/items/properties"),
+            String::new(),
+        ),
+        (
+            "[[device]]\n[[device.pool]]".to_owned(),
+            format!("{device}/pool/items/properties"),
+            String::new(),
+        ),
+        (
+            "[[device]]\n[[device.rule]]".to_owned(),
+            format!("{device}/rule/items/properties"),
+            String::new(),
+        ),
+        (
+            "[[device]]\n[[device.policy]]".to_owned(),
+            format!("{device}/policy/items/properties"),
+            String::new(),
+        ),
         ("[[expect]]".to_owned(), "/properties/expect/items/properties".to_owned(), String::new()),
     ];
     for (head, path, _) in tables {
         let keys = keys(&path);
-        // a key that nobody knows is told as such; those of the schema are not, whatever else is wrong with them
+        // a key that nobody knows is told as such; those of the schema are not, whatever else is
+        // wrong with them
         let lines: String = keys.iter().map(|k| format!("{k} = 7.5\n")).collect();
-        std::fs::write(folder.path().join("keys.toml"), format!("{head}\n{lines}nobody-knows = 1\n")).unwrap();
+        std::fs::write(
+            folder.path().join("keys.toml"),
+            format!("{head}\n{lines}nobody-knows = 1\n"),
+        )
+        .unwrap();
         let output = zarnet(folder.path(), &["check", "keys.toml", "--format", "json"], "");
         let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
         let findings = said["findings"].as_array().unwrap();
-        let unknown: Vec<&str> =
-            findings.iter().filter(|f| f["name"] == "unknown-key").map(|f| f["message"].as_str().unwrap()).collect();
+        let unknown: Vec<&str> = findings
+            .iter()
+            .filter(|f| f["name"] == "unknown-key")
+            .map(|f| f["message"].as_str().unwrap())
+            .collect();
         assert_eq!(unknown.len(), 1, "{head}: {unknown:?}");
         assert!(unknown[0].contains("nobody-knows"), "{unknown:?}");
     }
@@ -75,24 +106,35 @@ fn the_schema_knows_the_keys_of_the_reader() {
 #[test]
 fn completions_and_manual_name_every_command() {
     let folder = tempfile::tempdir().unwrap();
-    let say = |arguments: &[&str]| String::from_utf8(zarnet(folder.path(), arguments, "").stdout).unwrap();
+    let say = |arguments: &[&str]| {
+        String::from_utf8(zarnet(folder.path(), arguments, "").stdout).unwrap()
+    };
     for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
         let text = say(&["completions", shell]);
-        assert!(["define", "impact", "capacity", "when-exhausted"].iter().all(|w| text.contains(w)), "{shell}");
+        assert!(
+            ["define", "impact", "capacity", "when-exhausted"].iter().all(|w| text.contains(w)),
+            "{shell}"
+        );
     }
     let manual = say(&["man"]);
-    assert!(manual.starts_with(".") && manual.contains("COMMAND: DEFINE") && manual.contains("COMMAND: IMPACT"));
+    assert!(
+        manual.starts_with(".")
+            && manual.contains("COMMAND: DEFINE")
+            && manual.contains("COMMAND: IMPACT")
+    );
 }
 
 /// Every stable name has an entry in the documentation.
 #[test]
 fn every_name_is_documented() {
     let read = |name: &str| {
-        std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name)).unwrap()
+        std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name))
+            .unwrap()
     };
     let missing = |page: &str, names: Vec<&str>| {
         let text = read(page);
-        let missing: Vec<&str> = names.into_iter().filter(|n| !text.contains(&format!("`{n}`"))).collect();
+        let missing: Vec<&str> =
+            names.into_iter().filter(|n| !text.contains(&format!("`{n}`"))).collect();
         assert!(missing.is_empty(), "docs/{page} lacks {missing:?}");
     };
     missing("reasons.md", zarnet_core::Reason::ALL.iter().map(|r| r.name()).collect());
@@ -102,20 +144,29 @@ fn every_name_is_documented() {
     missing("why.md", zarnet_core::compare::Why::ALL.iter().map(|w| w.name()).collect());
     missing("findings.md", zarnet_core::audit::FINDINGS.iter().map(|f| f.0).collect());
     missing("capacity.md", zarnet_core::capacity::Kind::ALL.iter().map(|k| k.name()).collect());
-    missing("capacity.md", zarnet_core::capacity::Assumption::ALL.iter().map(|a| a.name()).collect());
+    missing(
+        "capacity.md",
+        zarnet_core::capacity::Assumption::ALL.iter().map(|a| a.name()).collect(),
+    );
     missing("plan.md", zarnet_core::plan::Timers::NAMES.to_vec());
 }
 
 /// The page on limits says what the module says.
 #[test]
 fn every_limit_is_documented() {
-    let page = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/limits.md")).unwrap();
+    let page =
+        std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/limits.md"))
+            .unwrap();
     for limit in zarnet_core::limits::ALL {
         let digits = limit.most.to_string();
         let start = digits.len() % 3;
         let (head, tail) = digits.split_at(start);
         let groups = tail.as_bytes().chunks(3).map(|c| std::str::from_utf8(c).unwrap());
-        let most = std::iter::once(head).filter(|h| !h.is_empty()).chain(groups).collect::<Vec<_>>().join(",");
+        let most = std::iter::once(head)
+            .filter(|h| !h.is_empty())
+            .chain(groups)
+            .collect::<Vec<_>>()
+            .join(",");
         let row = page.lines().find(|l| l.starts_with(&format!("| {} |", limit.what)));
         let row = row.unwrap_or_else(|| panic!("docs/limits.md lacks \"{}\"", limit.what));
         assert!(row.contains(&format!("| {most}")), "{row}: {most}");

@@ -1,5 +1,6 @@
-//! The program itself, on files in a temporary folder. What it prints is held against snapshots that somebody has read:
-//! exit code, standard output, standard error. `SNAPSHOTS=overwrite cargo test` writes them anew, to be read again.
+//! The program itself, on files in a temporary folder. What it prints is held against snapshots
+//! that somebody has read: exit code, standard output, standard error.
+//! `SNAPSHOTS=overwrite cargo test` writes them anew, to be read again.
 
 mod documented;
 mod inputs;

@@ -218,7 +218,8 @@ timers = { per-port = { "53/udp" = 10 } }
   as = "uplink"
 "#;
 
-/// The address changes at 2m, another plan takes over at 5m, and a rule that only that one has is disabled at 7m.
+/// The address changes at 2m, another plan takes over at 5m, and a rule that only that one has is
+/// disabled at 7m.
 pub(crate) const DAY: &str = r#"
 [[flow]]
 start = 0

@@ -4,13 +4,21 @@ use std::path::Path;
 
 use super::{estate, snapshot, zarnet};
 
-/// A repair is written into the plan that it was tried on, and does there what it did; nothing else changes.
+/// A repair is written into the plan that it was tried on, and does there what it did; nothing else
+/// changes.
 #[test]
 fn a_repair_is_applied_as_it_was_shown() {
     let folder = tempfile::tempdir().unwrap();
     let faults = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults");
     let flow = "till -> 198.51.100.80:443/tcp";
-    for name in ["rule-disabled", "exempted", "egress-filter", "realms-swapped", "no-route-out", "empty-group"] {
+    for name in [
+        "rule-disabled",
+        "exempted",
+        "egress-filter",
+        "realms-swapped",
+        "no-route-out",
+        "empty-group",
+    ] {
         let path = folder.path().join("plan.toml");
         let before = std::fs::read_to_string(faults.join(format!("{name}.toml"))).unwrap();
         std::fs::write(&path, &before).unwrap();
@@ -24,16 +32,27 @@ fn a_repair_is_applied_as_it_was_shown() {
         let after = std::fs::read_to_string(&path).unwrap();
         let diff = shown["repairs"][0]["diff"].as_str().unwrap();
         let count = |mark: char| {
-            diff.lines().filter(|l| l.starts_with(mark) && !l.starts_with("+++") && !l.starts_with("---")).count()
+            diff.lines()
+                .filter(|l| l.starts_with(mark) && !l.starts_with("+++") && !l.starts_with("---"))
+                .count()
         };
         let lines = |text: &str| text.lines().count() as i64;
         assert_eq!(lines(&after) - lines(&before), count('+') as i64 - count('-') as i64, "{name}");
-        assert_eq!(zarnet(folder.path(), &["expect", "plan.toml"], "").status.code(), Some(0), "{name}");
-        assert_eq!(zarnet(folder.path(), &["why", "plan.toml", flow], "").status.code(), Some(0), "{name}");
+        assert_eq!(
+            zarnet(folder.path(), &["expect", "plan.toml"], "").status.code(),
+            Some(0),
+            "{name}"
+        );
+        assert_eq!(
+            zarnet(folder.path(), &["why", "plan.toml", flow], "").status.code(),
+            Some(0),
+            "{name}"
+        );
     }
 }
 
-/// The report for a build, and the capture, are whole files; a capture that is there stays unless told otherwise.
+/// The report for a build, and the capture, are whole files; a capture that is there stays unless
+/// told otherwise.
 #[test]
 fn reports_and_captures_are_written_whole() {
     let folder = estate();
@@ -41,25 +60,36 @@ fn reports_and_captures_are_written_whole() {
     let run = |arguments: &[&str]| zarnet(folder.path(), arguments, "").status.code();
     assert_eq!(run(&["expect", "harbour.toml", "--junit", "report.xml"]), Some(0));
     let report = String::from_utf8(read("report.xml")).unwrap();
-    assert!(report.contains("<testsuite name=\"harbour.toml\" tests=\"17\" failures=\"0\">"), "{report}");
-    assert!(report.contains("name=\"kiosk-1 -&gt; gauge-north:4010/tcp: refused, reason policy\""), "{report}");
+    assert!(
+        report.contains("<testsuite name=\"harbour.toml\" tests=\"17\" failures=\"0\">"),
+        "{report}"
+    );
+    assert!(
+        report.contains("name=\"kiosk-1 -&gt; gauge-north:4010/tcp: refused, reason policy\""),
+        "{report}"
+    );
     let flow = "kiosk-3 -> 198.51.100.80:443/tcp";
     assert_eq!(run(&["follow", "harbour.toml", flow, "--capture-to", "seen.pcapng"]), Some(0));
     let first = read("seen.pcapng");
     let other = "kiosk-2 -> 198.51.100.80:443/tcp";
     assert_eq!(run(&["follow", "harbour.toml", other, "--capture-to", "seen.pcapng"]), Some(2));
     assert_eq!(read("seen.pcapng"), first);
-    assert_eq!(run(&["follow", "harbour.toml", other, "--capture-to", "seen.pcapng", "--force"]), Some(0));
+    assert_eq!(
+        run(&["follow", "harbour.toml", other, "--capture-to", "seen.pcapng", "--force"]),
+        Some(0)
+    );
     assert_ne!(read("seen.pcapng"), first);
 }
 
-/// What `define` writes is what it shows, with the comments of the plan kept, and can be taken back.
+/// What `define` writes is what it shows, with the comments of the plan kept, and can be taken
+/// back.
 #[test]
 fn what_is_defined_is_written_and_can_be_taken_back() {
     let folder = estate();
     let read = || std::fs::read_to_string(folder.path().join("harbour.toml")).unwrap();
     let run = |arguments: &[&str]| {
-        let all = [&["define", "harbour.toml", "--device", "harbour-edge", "-q"], arguments].concat();
+        let all =
+            [&["define", "harbour.toml", "--device", "harbour-edge", "-q"], arguments].concat();
         zarnet(folder.path(), &all, "").status.code()
     };
     let before = read();
@@ -82,7 +112,16 @@ fn what_is_defined_is_written_and_can_be_taken_back() {
         &["disable", "tide-gauge-west"],
         &["enable", "tide-gauge-west"],
         &["move", "tide-gauge-west", "--before", "ticketing"],
-        &["exempt", "--name", "as-it-is", "--source", "offices", "--destination", "head-office", "--log"],
+        &[
+            "exempt",
+            "--name",
+            "as-it-is",
+            "--source",
+            "offices",
+            "--destination",
+            "head-office",
+            "--log",
+        ],
         &["answers-for", "203.0.113.14"],
     ];
     for command in commands {
@@ -91,8 +130,10 @@ fn what_is_defined_is_written_and_can_be_taken_back() {
     let after = read();
     let wanted = [
         "crews = [\"10.61.32.40-10.61.32.49\", \"office-4\"]",
-        "  [[device.pool]]\n  name = \"crew-lines\"\n  addresses = \"203.0.113.3-203.0.113.4\"\n  pick = \"in-turn\"\n",
-        "  name = \"crews-out\"\n  type = \"pool\"\n  as = \"crew-lines\"\n  when-exhausted = \"uplink\"\n  source = \"crews\"\n",
+        "  [[device.pool]]\n  name = \"crew-lines\"\n  addresses = \"203.0.113.3-203.0.113.4\"\n  \
+         pick = \"in-turn\"\n",
+        "  name = \"crews-out\"\n  type = \"pool\"\n  as = \"crew-lines\"\n  when-exhausted = \
+         \"uplink\"\n  source = \"crews\"\n",
         "  proxy-arp = [\"203.0.113.14\"]\n",
     ];
     for text in wanted {
@@ -109,7 +150,10 @@ fn what_is_defined_is_written_and_can_be_taken_back() {
     assert_eq!(zarnet(folder.path(), &["expect", "harbour.toml"], "").status.code(), Some(0));
     // what comes to nothing leaves the plan as it was
     let whole = read();
-    assert_eq!(run(&["forward", "uplink:24011/tcp", "gauge-south:4010", "--from", "yard"]), Some(2));
+    assert_eq!(
+        run(&["forward", "uplink:24011/tcp", "gauge-south:4010", "--from", "yard"]),
+        Some(2)
+    );
     assert_eq!(read(), whole);
 }
 
@@ -118,19 +162,31 @@ fn what_is_defined_is_written_and_can_be_taken_back() {
 fn pictures_are_drawn_and_remedies_written() {
     let folder = estate();
     let run = |arguments: &[&str]| {
-        zarnet(folder.path(), &[&["capacity", "terminal.toml", "saturday.toml", "-q"], arguments].concat(), "")
+        zarnet(
+            folder.path(),
+            &[&["capacity", "terminal.toml", "saturday.toml", "-q"], arguments].concat(),
+            "",
+        )
     };
     let read = |name: &str| std::fs::read(folder.path().join(name)).unwrap();
     assert_eq!(run(&["--brief", "--chart", "use.svg"]).status.code(), Some(1));
     let svg = String::from_utf8(read("use.svg")).unwrap();
-    for words in
-        ["<svg", "pool desk-lines: addresses in use over time", "all 1024", "first refused at", "target 0.10 %"]
-    {
+    for words in [
+        "<svg",
+        "pool desk-lines: addresses in use over time",
+        "all 1024",
+        "first refused at",
+        "target 0.10 %",
+    ] {
         assert!(svg.contains(words), "{words} is not in the picture");
     }
     assert_eq!(run(&["--brief", "--chart", "use.png"]).status.code(), Some(1));
     assert!(read("use.png").starts_with(b"\x89PNG\r\n\x1a\n"));
-    assert_eq!(run(&["--brief", "--chart", "use.png"]).status.code(), Some(2), "it is there already");
+    assert_eq!(
+        run(&["--brief", "--chart", "use.png"]).status.code(),
+        Some(2),
+        "it is there already"
+    );
     let refused = || {
         let answer = run(&["--brief", "--format", "json"]);
         let answer: serde_json::Value = serde_json::from_slice(&answer.stdout).unwrap();
@@ -148,7 +204,10 @@ fn pictures_are_drawn_and_remedies_written() {
 fn a_new_plan_checks_clean_and_stays_whole() {
     let folder = tempfile::tempdir().unwrap();
     let run = |arguments: &[&str]| zarnet(folder.path(), arguments, "");
-    snapshot("new.txt", &run(&["new", "edge.toml", "--internal", "10.7.0.1/22", "--external", "198.51.100.2/29"]));
+    snapshot(
+        "new.txt",
+        &run(&["new", "edge.toml", "--internal", "10.7.0.1/22", "--external", "198.51.100.2/29"]),
+    );
     snapshot("new-check.txt", &run(&["check", "edge.toml"]));
     let written = std::fs::read_to_string(folder.path().join("edge.toml")).unwrap();
     snapshot("new-again.txt", &run(&["new", "edge.toml"]));

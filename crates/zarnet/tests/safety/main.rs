@@ -1,5 +1,6 @@
-//! What must never happen to a user's files and terminal: a lost edit, a file half written, something left behind, text from
-//! a file that acts on the terminal. The built program on files in a temporary folder.
+//! What must never happen to a user's files and terminal: a lost edit, a file half written,
+//! something left behind, text from a file that acts on the terminal. The built program on files in
+//! a temporary folder.
 #![cfg(unix)]
 
 mod showing;
@@ -111,10 +112,13 @@ const GROUP: [&str; 5] = ["define", "plan.toml", "addresses", "quay", "10.20.0.1
 fn standard_input_is_kept_without_a_name() {
     let place = Place::new();
     let temporary = tempfile::tempdir().unwrap();
-    let mut command = place.command(&["why", "plan.toml", "desk -> 198.51.100.80:443/tcp", "--during", "-"]);
+    let mut command =
+        place.command(&["why", "plan.toml", "desk -> 198.51.100.80:443/tcp", "--during", "-"]);
     let mut child = command.env("TMPDIR", temporary.path()).stdin(Stdio::piped()).spawn().unwrap();
     let mut input = child.stdin.take().unwrap();
-    input.write_all("start,protocol,source,destination,destination-port\n".repeat(10_000).as_bytes()).unwrap();
+    input
+        .write_all("start,protocol,source,destination,destination-port\n".repeat(10_000).as_bytes())
+        .unwrap();
     assert_eq!(fs::read_dir(temporary.path()).unwrap().count(), 0);
     child.kill().unwrap();
     child.wait().unwrap();
@@ -125,7 +129,8 @@ fn standard_input_is_kept_without_a_name() {
 #[test]
 fn pipes_can_be_given_as_traffic() {
     let place = Place::new();
-    let list = "start,protocol,source,destination,destination-port\n5,udp,desk,198.51.100.53,53\n0,udp,desk,198.51.100.53,53\n";
+    let list = "start,protocol,source,destination,destination-port\n5,udp,desk,198.51.100.53,53\n\
+                0,udp,desk,198.51.100.53,53\n";
     let output = |arguments: &[&str]| {
         let mut child = place.command(arguments).stdin(Stdio::piped()).spawn().unwrap();
         child.stdin.take().unwrap().write_all(list.as_bytes()).unwrap();
@@ -135,7 +140,11 @@ fn pipes_can_be_given_as_traffic() {
     place.write("list.csv", list);
     let (wanted, text) = output(&["capacity", "plan.toml", "list.csv", "--runs", "2"]);
     for named in ["-", "/dev/stdin"] {
-        assert_eq!(output(&["capacity", "plan.toml", named, "--runs", "2"]), (wanted, text.clone()), "{named}");
+        assert_eq!(
+            output(&["capacity", "plan.toml", named, "--runs", "2"]),
+            (wanted, text.clone()),
+            "{named}"
+        );
     }
 }
 
@@ -156,7 +165,15 @@ fn arguments_are_bounded() {
         assert_eq!(code(&output), 2, "{arguments:?}: {}", said(&output));
     }
     for arguments in [
-        &["predict", "plan.toml", flow, "--rows", "18446744073709551615", "--seed", "18446744073709551615"][..],
+        &[
+            "predict",
+            "plan.toml",
+            flow,
+            "--rows",
+            "18446744073709551615",
+            "--seed",
+            "18446744073709551615",
+        ][..],
         &["capacity", "plan.toml", flow, "--growth", "1e300%", "--rows", "18446744073709551615"],
     ] {
         assert!(code(&place.run(arguments)) <= 1, "{arguments:?}");
@@ -172,8 +189,15 @@ fn an_empty_plan_is_an_error_and_an_empty_part_is_none() {
         assert_eq!(code(&output), 2);
         assert!(said(&output).contains("empty-plan"));
     }
-    place.write("plan.toml", &format!("include = \"empty.toml\"\n{}", PLAN.replace("plan = \"Quay Street\"", "")));
-    assert_eq!(code(&place.run(&["check", "plan.toml"])), 1, "its expectation fails, and nothing else");
+    place.write(
+        "plan.toml",
+        &format!("include = \"empty.toml\"\n{}", PLAN.replace("plan = \"Quay Street\"", "")),
+    );
+    assert_eq!(
+        code(&place.run(&["check", "plan.toml"])),
+        1,
+        "its expectation fails, and nothing else"
+    );
 }
 
 #[test]
@@ -184,8 +208,13 @@ fn files_outside_of_the_folder_need_leave() {
     place.write("plans/plan.toml", "include = \"../part.toml\"\n");
     let output = place.run(&["predict", "plans/plan.toml", "desk -> 198.51.100.80:443/tcp"]);
     assert_eq!(code(&output), 2);
-    assert!(said(&output).contains("include-outside") && !said(&output).contains("street sees"), "{}", said(&output));
-    let allowed = ["predict", "plans/plan.toml", "desk -> 198.51.100.80:443/tcp", "--allow-outside"];
+    assert!(
+        said(&output).contains("include-outside") && !said(&output).contains("street sees"),
+        "{}",
+        said(&output)
+    );
+    let allowed =
+        ["predict", "plans/plan.toml", "desk -> 198.51.100.80:443/tcp", "--allow-outside"];
     assert_eq!(code(&place.run(&allowed)), 0);
 }
 

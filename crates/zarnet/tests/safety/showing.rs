@@ -9,11 +9,13 @@ const EVIL: &str = "\u{1b}]0;owned\u{7}\u{9b}31m\u{202e}";
 /// Whether something would act on a terminal; our own colours would not.
 fn acts(text: &str) -> bool {
     let mut rest = text;
-    while let Some(at) = rest.find(|c: char| zarnet_core::net::is_hidden(c) && c != '\n' && c != '\t') {
+    while let Some(at) =
+        rest.find(|c: char| zarnet_core::net::is_hidden(c) && c != '\n' && c != '\t')
+    {
         rest = &rest[at..];
-        let colour = rest
-            .strip_prefix("\x1b[")
-            .and_then(|r| r.find('m').filter(|n| r[..*n].bytes().all(|b| b.is_ascii_digit() || b == b';')));
+        let colour = rest.strip_prefix("\x1b[").and_then(|r| {
+            r.find('m').filter(|n| r[..*n].bytes().all(|b| b.is_ascii_digit() || b == b';'))
+        });
         match colour {
             Some(length) => rest = &rest[length + 3..],
             None => return true,
@@ -48,7 +50,9 @@ fn names_that_act_on_a_terminal_are_refused_and_shown_harmlessly() {
 #[test]
 fn text_of_any_file_is_shown_harmlessly() {
     let place = Place::new();
-    let list = format!("start,protocol,source,destination,destination-port\n0,tcp,desk{EVIL},198.51.100.80,443\n");
+    let list = format!(
+        "start,protocol,source,destination,destination-port\n0,tcp,desk{EVIL},198.51.100.80,443\n"
+    );
     let (list_name, plan_name) = (format!("list{EVIL}.csv"), format!("plan{EVIL}.toml"));
     place.write(&list_name, &list);
     place.write("table.csv", &format!("internal,external,{EVIL}\n"));
@@ -98,7 +102,8 @@ fn cells_are_quoted_and_are_no_formulas() {
     let place = Place::new();
     let plan = PLAN.replace("\"all\"", "\"=1+1\"").replace("203.0.113.9", "203.0.113.2");
     place.write("a,b.toml", &plan);
-    let output = place.run(&["predict", "a,b.toml", "desk -> 198.51.100.80:443/tcp", "--format", "csv"]);
+    let output =
+        place.run(&["predict", "a,b.toml", "desk -> 198.51.100.80:443/tcp", "--format", "csv"]);
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(text.lines().nth(1).unwrap().starts_with("edge,'=1+1,overload"), "{text}");
     place.write("b,c.toml", "[[device]]\nnam = \"edge\"\n");

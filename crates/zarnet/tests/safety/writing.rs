@@ -12,7 +12,8 @@ use super::{GROUP, PLAN, Place, code, said};
 fn an_edit_is_written_before_it_is_shown() {
     for format in ["text", "json"] {
         let place = Place::new();
-        let mut child = place.command(&[&GROUP[..], &["--format", format]].concat()).spawn().unwrap();
+        let mut child =
+            place.command(&[&GROUP[..], &["--format", format]].concat()).spawn().unwrap();
         drop(child.stdout.take());
         drop(child.stderr.take());
         assert_eq!(child.wait().unwrap().code(), Some(0), "{format}");
@@ -40,7 +41,9 @@ fn a_closed_pipe_changes_no_exit_code() {
 #[test]
 fn a_full_disk_is_reported() {
     let place = Place::new();
-    for arguments in [&["--help"][..], &["--version"], &["check", "plan.toml"], &["schema"], &["man"]] {
+    for arguments in
+        [&["--help"][..], &["--version"], &["check", "plan.toml"], &["schema"], &["man"]]
+    {
         let full = File::options().write(true).open("/dev/full").unwrap();
         let output = place.command(arguments).stdout(full).output().unwrap();
         assert_eq!(code(&output), 3, "{arguments:?}");
@@ -53,8 +56,9 @@ fn of_two_writers_none_loses_a_change_in_silence() {
     for round in 0..20 {
         let place = Place::new();
         let names = ["left", "right"].map(|n| format!("{n}{round}"));
-        let edit =
-            |name: &String| place.command(&["define", "plan.toml", "addresses", name, "10.0.0.1"]).spawn().unwrap();
+        let edit = |name: &String| {
+            place.command(&["define", "plan.toml", "addresses", name, "10.0.0.1"]).spawn().unwrap()
+        };
         let writers = names.each_ref().map(edit);
         let outputs = writers.map(|w| w.wait_with_output().unwrap());
         let text = place.read("plan.toml");
@@ -62,13 +66,21 @@ fn of_two_writers_none_loses_a_change_in_silence() {
             let there = text.contains(name.as_str());
             match code(output) {
                 0 => assert!(there, "{name} is lost"),
-                2 => assert!(!there && said(output).contains("changed-meanwhile"), "{}", said(output)),
+                2 => assert!(
+                    !there && said(output).contains("changed-meanwhile"),
+                    "{}",
+                    said(output)
+                ),
                 other => panic!("{other}: {}", said(output)),
             }
         }
         assert!(outputs.iter().any(|o| code(o) == 0));
         assert_eq!(place.others(), [""; 0], "nothing is left behind");
-        assert_eq!(code(&place.run(&["check", "plan.toml"])), 1, "its expectation fails, and nothing else");
+        assert_eq!(
+            code(&place.run(&["check", "plan.toml"])),
+            1,
+            "its expectation fails, and nothing else"
+        );
     }
 }
 
@@ -114,7 +126,11 @@ fn files_that_must_not_be_replaced_are_refused_unless_forced() {
     fs::set_permissions(place.at("plan.toml"), fs::Permissions::from_mode(0o444)).unwrap();
     let output = place.run(&GROUP);
     assert_eq!(code(&output), 2);
-    assert!(said(&output).contains("read-only") && said(&output).contains("--force"), "{}", said(&output));
+    assert!(
+        said(&output).contains("read-only") && said(&output).contains("--force"),
+        "{}",
+        said(&output)
+    );
     assert_eq!(place.read("plan.toml"), PLAN);
     assert_eq!(code(&place.run(&forced)), 0);
     assert!(place.read("plan.toml").contains("quay"));
@@ -126,7 +142,10 @@ fn files_that_must_not_be_replaced_are_refused_unless_forced() {
     assert_eq!(code(&output), 2);
     assert!(said(&output).contains("2 names"), "{}", said(&output));
     assert_eq!(code(&place.run(&forced)), 0);
-    assert_eq!((place.read("plan.toml").contains("quay"), place.read("second.toml")), (true, PLAN.to_owned()));
+    assert_eq!(
+        (place.read("plan.toml").contains("quay"), place.read("second.toml")),
+        (true, PLAN.to_owned())
+    );
 }
 
 #[test]
@@ -161,7 +180,8 @@ fn reports_replace_only_reports() {
     assert_eq!(code(&output), 2, "{}", said(&output));
 }
 
-/// Sends a signal to a run that waits for the rest of its input, and tells how it ended: without the signal it never would.
+/// Sends a signal to a run that waits for the rest of its input, and tells how it ended: without
+/// the signal it never would.
 fn interrupted(place: &Place, temporary: &Path, arguments: &[&str], signal: &str) -> Option<i32> {
     let mut command = place.command(arguments);
     let mut child = command.env("TMPDIR", temporary).stdin(Stdio::piped()).spawn().unwrap();
@@ -169,7 +189,9 @@ fn interrupted(place: &Place, temporary: &Path, arguments: &[&str], signal: &str
     input.write_all(b"start,protocol,source,destination,destination-port\n").unwrap();
     // more than a pipe holds: once it is written, the run has begun to read
     input.write_all("0,udp,desk,198.51.100.80,53\n".repeat(10_000).as_bytes()).unwrap();
-    assert!(Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap().success());
+    assert!(
+        Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap().success()
+    );
     child.wait().unwrap().code()
 }
 
@@ -179,7 +201,11 @@ fn signals_end_a_run_and_nothing_is_left_behind() {
     let temporary = tempfile::tempdir().unwrap();
     for (signal, wanted) in [("-INT", 130), ("-TERM", 143)] {
         for command in [&["predict", "plan.toml", "-"][..], &["capacity", "plan.toml", "-"]] {
-            assert_eq!(interrupted(&place, temporary.path(), command, signal), Some(wanted), "{command:?}");
+            assert_eq!(
+                interrupted(&place, temporary.path(), command, signal),
+                Some(wanted),
+                "{command:?}"
+            );
         }
     }
     assert_eq!(place.others(), [""; 0]);

@@ -29,11 +29,16 @@ impl Context<'_> {
         peer: Endpoint,
     ) -> Result<ExternalEnd, Reason> {
         let config = self.compiled.targets.get(target);
-        let Some(host) = Key::of(sent.source().address) else { return Err(Reason::UnsupportedFamily) };
+        let Some(host) = Key::of(sent.source().address) else {
+            return Err(Reason::UnsupportedFamily);
+        };
         let mut draw = self.draw_for(config);
         let wish = Wish { protocol: sent.protocol, host, port: sent.source().port, peer };
-        let none_left =
-            if wish.protocol.is_multiplexed() { Reason::PortsExhausted } else { Reason::UnsupportedProtocol };
+        let none_left = if wish.protocol.is_multiplexed() {
+            Reason::PortsExhausted
+        } else {
+            Reason::UnsupportedProtocol
+        };
         let paired = self.compiled.plan.behaviour.paired && config.space.count() > 1;
         let is_stable = self.bindings.target(target).is_stable();
         if let Some(address) = self.paired_address(host, target).filter(|_| paired) {
@@ -43,7 +48,9 @@ impl Context<'_> {
                 return end.ok_or(none_left);
             }
         }
-        let found = |n: u32, draw: &mut Option<Draw>| self.end_on((target, config.space.nth(n)), true, wish, draw);
+        let found = |n: u32, draw: &mut Option<Draw>| {
+            self.end_on((target, config.space.nth(n)), true, wish, draw)
+        };
         self.first_position(config, host, found, &mut draw).ok_or(none_left)
     }
 
@@ -73,8 +80,13 @@ impl Context<'_> {
         Some(end)
     }
 
-    /// Whether a protocol without ports may use an address for a peer; `None` for a peer that no state is kept of.
-    fn is_free_portless(&self, (external, address): (Option<u32>, Key), wish: Wish) -> Option<bool> {
+    /// Whether a protocol without ports may use an address for a peer; `None` for a peer that no
+    /// state is kept of.
+    fn is_free_portless(
+        &self,
+        (external, address): (Option<u32>, Key),
+        wish: Wish,
+    ) -> Option<bool> {
         let peer = Key::of(wish.peer.address)?;
         // the address of a static rule is its own for whatever it serves, enabled or not
         let mut statics = self.compiled.destinations.statics(address.address()).iter();

@@ -1,4 +1,5 @@
-//! Which address of a target is picked (`pick`): every pick is told here, for whole addresses and for ports.
+//! Which address of a target is picked (`pick`): every pick is told here, for whole addresses and
+//! for ports.
 
 use super::draw::Draw;
 use crate::device::bindings::Context;
@@ -22,7 +23,8 @@ impl Context<'_> {
         }
     }
 
-    /// The first position at which a port is found, `found` tells at which, in the order in which they are tried.
+    /// The first position at which a port is found, `found` tells at which, in the order in which
+    /// they are tried.
     pub(super) fn first_position<T>(
         &self,
         config: &TargetConfig,

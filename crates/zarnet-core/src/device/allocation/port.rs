@@ -18,24 +18,35 @@ pub(super) struct Wish {
 }
 
 impl Context<'_> {
-    /// A port on an address: RFC 4787 §4.2.1 REQ-3 (no overloading, classes), §4.2.2 REQ-4 (parity), RFC 6056 §3.
-    pub(super) fn port_on(&self, choice: &mut ExternalEnd, wish: Wish, draw: &mut Option<Draw>) -> Option<()> {
+    /// A port on an address: RFC 4787 §4.2.1 REQ-3 (no overloading, classes), §4.2.2 REQ-4
+    /// (parity), RFC 6056 §3.
+    pub(super) fn port_on(
+        &self,
+        choice: &mut ExternalEnd,
+        wish: Wish,
+        draw: &mut Option<Draw>,
+    ) -> Option<()> {
         let behaviour = &self.compiled.plan.behaviour;
         let class = behaviour.port_class(wish.port);
         let range: PortSpan = behaviour.port_classes[class].into;
         choice.class = class as u8;
         let port_table = self.bindings.externals.find_port_table(choice.address, wish.protocol);
         let ports: Cow<'_, PortMap> = match port_table {
-            Some(port_table) => Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports),
+            Some(port_table) => {
+                Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports)
+            }
             None => {
                 let mut ports = PortMap::new();
-                self.compiled
-                    .reserved(choice.address.address(), wish.protocol, |first, last| ports.take_all(first, last));
+                self.compiled.reserved(choice.address.address(), wish.protocol, |first, last| {
+                    ports.take_all(first, last)
+                });
                 Cow::Owned(ports)
             }
         };
-        let mut rested =
-            port_table.into_iter().flat_map(|p| self.bindings.externals.resting_for(p, wish.host)).peekable();
+        let mut rested = port_table
+            .into_iter()
+            .flat_map(|p| self.bindings.externals.resting_for(p, wish.host))
+            .peekable();
         let ports = if rested.peek().is_none() {
             ports
         } else {
@@ -62,14 +73,20 @@ impl Context<'_> {
             }
             (PortAssignment::Random, shared) => {
                 choice.freely = true;
-                let usable = |p: &u16| ports.is_free(*p) || shared.is_some_and(|s| self.shareable(s, *p, wish));
+                let usable = |p: &u16| {
+                    ports.is_free(*p) || shared.is_some_and(|s| self.shareable(s, *p, wish))
+                };
                 let draw = draw.as_mut();
                 match shared {
                     None => any_free(&ports, spans, odd, draw)?,
                     Some(_) => {
                         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
-                        let all: Vec<u16> =
-                            spans.iter().flat_map(|s| s.0..=s.1).filter(parity).filter(usable).collect();
+                        let all: Vec<u16> = spans
+                            .iter()
+                            .flat_map(|s| s.0..=s.1)
+                            .filter(parity)
+                            .filter(usable)
+                            .collect();
                         let n = draw.map_or(0, |d| d.below((all.len() as u32).max(1)));
                         *all.get(n as usize)?
                     }
@@ -101,20 +118,26 @@ impl Context<'_> {
         let behind = spans.iter().flat_map(|s| s.0..=s.1).filter(|p| *p >= from);
         let before = spans.iter().flat_map(|s| s.0..=s.1).filter(|p| *p < from);
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
-        behind.chain(before).filter(parity).find(|p| ports.is_free(*p) || self.shareable(port_table, *p, wish))
+        behind
+            .chain(before)
+            .filter(parity)
+            .find(|p| ports.is_free(*p) || self.shareable(port_table, *p, wish))
     }
 
-    /// Whether the mappings of a port all have peers that `mapping` tells apart from the wished one.
+    /// Whether the mappings of a port all have peers that `mapping` tells apart from the wished
+    /// one.
     fn shareable(&self, port_table: u32, port: u16, wish: Wish) -> bool {
         let Some(peer) = Key::of(wish.peer.address) else { return false };
         if self.bindings.externals.port_table(port_table).is_withdrawn(port) {
             return false;
         }
         let mut others = self.bindings.externals.mappings(port_table, port).peekable();
-        others.peek().is_some() && others.all(|m| !self.bindings.is_own_peer(m, (peer, wish.peer.port)))
+        others.peek().is_some()
+            && others.all(|m| !self.bindings.is_own_peer(m, (peer, wish.peer.port)))
     }
 
-    /// RFC 7422: the blocks of a host in which a port is free, or else the lowest block that nobody has.
+    /// RFC 7422: the blocks of a host in which a port is free, or else the lowest block that nobody
+    /// has.
     #[allow(clippy::too_many_arguments)]
     fn block_spans(
         &self,
@@ -135,12 +158,15 @@ impl Context<'_> {
             let port_table = port_table.map(|p| self.bindings.externals.port_table(p))?;
             port_table.blocks.get(&((class as u32) << 16 | n)).map(|b| b.0)
         };
-        let own: Vec<PortSpan> = (0..count).filter(|n| owner(*n) == Some(wish.host)).map(span).collect();
+        let own: Vec<PortSpan> =
+            (0..count).filter(|n| owner(*n) == Some(wish.host)).map(span).collect();
         let shared = self.shared_ports(port_table);
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
         // a host shares the ports of its own blocks with itself
         let shareable = |s: &PortSpan| {
-            shared.is_some_and(|port_table| (s.0..=s.1).filter(parity).any(|p| self.shareable(port_table, p, wish)))
+            shared.is_some_and(|port_table| {
+                (s.0..=s.1).filter(parity).any(|p| self.shareable(port_table, p, wish))
+            })
         };
         if own.iter().any(|s| ports.lowest_free(*s, odd).is_some() || shareable(s)) {
             return Some(own);
@@ -152,17 +178,29 @@ impl Context<'_> {
 
 /// Where the search for a port begins: at the internal one, or behind the one handed out last.
 #[inline]
-pub(in crate::device) fn first_tried(behaviour: &Behaviour, range: PortSpan, last: u16, port: u16) -> u16 {
+pub(in crate::device) fn first_tried(
+    behaviour: &Behaviour,
+    range: PortSpan,
+    last: u16,
+    port: u16,
+) -> u16 {
     match behaviour.port_assignment {
         PortAssignment::Preserve if (range.0..=range.1).contains(&port) => port,
         PortAssignment::Preserve => range.0,
-        PortAssignment::Sequential | PortAssignment::Random if last == 0 || last >= range.1 => range.0,
+        PortAssignment::Sequential | PortAssignment::Random if last == 0 || last >= range.1 => {
+            range.0
+        }
         PortAssignment::Sequential | PortAssignment::Random => last + 1,
     }
 }
 
 /// Any free port, each equally likely: draws until one is free, and counts where few are.
-fn any_free(ports: &PortMap, spans: &[PortSpan], odd: Option<bool>, draw: Option<&mut Draw>) -> Option<u16> {
+fn any_free(
+    ports: &PortMap,
+    spans: &[PortSpan],
+    odd: Option<bool>,
+    draw: Option<&mut Draw>,
+) -> Option<u16> {
     let draw = draw?;
     if let [(low, high)] = *spans {
         let width = u32::from(high - low) + 1;

@@ -1,4 +1,5 @@
-//! Places for many small things, in pieces that never move: growing copies nothing, and a place is one line of a cache.
+//! Places for many small things, in pieces that never move: growing copies nothing, and a place is
+//! one line of a cache.
 
 /// No place: no mapping, no next session.
 pub(in crate::device) const NONE: u32 = u32::MAX;
@@ -23,7 +24,7 @@ impl<T: Copy> Arena<T> {
         self.len
     }
 
-    /// Adds a place.
+    /// Adds a value, and gives its place.
     #[inline]
     pub(super) fn push(&mut self, value: T) -> u32 {
         let id = self.len;

@@ -27,7 +27,8 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// A mapping has lost its last session: it goes, or an address mapping lingers for the `binding` timer.
+    /// A mapping has lost its last session: it goes, or an address mapping lingers for the
+    /// `binding` timer.
     fn leave_mapping(&mut self, id: u32, peer: EndKey, at: u64, cause: Cause) {
         let binding = self.context().binding_of(self.bindings.table.mapping(id));
         if binding > 0 {
@@ -86,7 +87,8 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is tracked (REQ-8a).
+    /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is
+    /// tracked (REQ-8a).
     fn free_port(&mut self, id: u32, m: &Mapping, protocol: Protocol, at: u64) {
         let (port_table, port) = (m.place(), m.external_port);
         let hold = self.compiled.timers.hold_down;
@@ -98,7 +100,8 @@ impl<S: Sink> Engine<'_, S> {
         let behaviour = &self.compiled.plan.behaviour;
         if let Some(size) = behaviour.block_size {
             let class = behaviour.port_class(m.internal_port);
-            let block = (class as u32) << 16 | u32::from((port - behaviour.port_classes[class].into.0) / size);
+            let block = (class as u32) << 16
+                | u32::from((port - behaviour.port_classes[class].into.0) / size);
             let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
             if let Some(used) = blocks.get_mut(&block).map(|b| &mut b.1) {
                 *used -= 1;
@@ -141,8 +144,8 @@ impl<S: Sink> Engine<'_, S> {
         self.compiled.targets.of(m.rule).fallback.is_none().then_some(m)
     }
 
-    /// Closes a session that is due, and its mapping with it, if there is nothing more to either: both doors in one step.
-    /// `false`: there is more, and nothing was done.
+    /// Closes a session that is due, and its mapping with it, if there is nothing more to either:
+    /// both doors in one step. `false`: there is more, and nothing was done.
     pub(super) fn close_both(&mut self, id: u32) -> bool {
         if !self.compiled.mappings_are_simple {
             return false;
@@ -157,14 +160,15 @@ impl<S: Sink> Engine<'_, S> {
             self.bindings.paired.remove(m.internal, m.target);
         }
         // the peer is of no account: mappings of such a device do not depend on it
-        let hash = self.bindings.endpoint_hash(protocol, (m.internal, m.internal_port), (Key::NONE, 0));
+        let hash =
+            self.bindings.endpoint_hash(protocol, (m.internal, m.internal_port), (Key::NONE, 0));
         self.bindings.table.remove_lone(id, hash);
         self.out_of_use(external, at);
         true
     }
 
-    /// The same when no packet will come any more: nothing is looked up then, so that ports, indexes and pairs are left as
-    /// they are.
+    /// The same when no packet will come any more: nothing is looked up then, so that ports,
+    /// indexes and pairs are left as they are.
     pub(super) fn close_both_finally(&mut self, id: u32, at: u64) -> bool {
         let Some(m) = self.lone_mapping(id) else { return false };
         self.both_closed(at, id, m.rule);
@@ -182,6 +186,9 @@ impl<S: Sink> Engine<'_, S> {
         live.sessions -= 1;
         let cause = Cause::Expired;
         self.report(at, TableEvent::MappingClosed { mapping: id, rule, cause });
-        self.report(at, TableEvent::SessionClosed { session: id, rules: [Some(RuleId(rule)), None], cause });
+        self.report(
+            at,
+            TableEvent::SessionClosed { session: id, rules: [Some(RuleId(rule)), None], cause },
+        );
     }
 }

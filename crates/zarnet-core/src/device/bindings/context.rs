@@ -48,21 +48,25 @@ impl<'a> Context<'a> {
         ]
     }
 
-    /// How long a mapping outlasts its last session: an address mapping of a rule that takes part does.
+    /// How long a mapping outlasts its last session: an address mapping of a rule that takes part
+    /// does.
     pub(in crate::device) fn binding_of(&self, m: &Mapping) -> u64 {
         let lingers = m.kind() == Kind::Address && self.active.has(m.rule);
         if lingers { self.compiled.timers.binding } else { 0 }
     }
 
-    /// The external address that a host has on a target that pairs them; of one with stable addresses, the one that it has or
-    /// gets, unless that has no room for it.
+    /// The external address that a host has on a target that pairs them; of one with stable
+    /// addresses, the one that it has or gets, unless that has no room for it.
     #[inline]
     pub(in crate::device) fn paired_address(&self, host: Key, target: u16) -> Option<Key> {
         if self.bindings.target(target).is_stable() {
             let space = &self.compiled.targets.get(target).space;
             return Some(space.nth(space.first_for(host)));
         }
-        self.bindings.paired.find(host, target).map(|found| self.bindings.externals.get(found.0).address)
+        self.bindings
+            .paired
+            .find(host, target)
+            .map(|found| self.bindings.externals.get(found.0).address)
     }
 
     /// Whether a host has mappings of a rule on its fallback, and stays there while it has.
@@ -71,13 +75,15 @@ impl<'a> Context<'a> {
         self.compiled.plan.behaviour.paired && host.is_some_and(stays)
     }
 
-    /// The targets of a rule that a host is given something of: one that stays on the fallback gets nothing of the other.
+    /// The targets of a rule that a host is given something of: one that stays on the fallback gets
+    /// nothing of the other.
     pub(in crate::device) fn tried_targets(&self, rule: u16, host: IpAddr) -> [Option<u16>; 2] {
         let targets = self.compiled.targets.of(rule);
         [targets.main.filter(|_| !self.stays_on_fallback(Key::of(host), rule)), targets.fallback]
     }
 
-    /// The external address that a host has on a target with one address, or with stable ones, if it has been used.
+    /// The external address that a host has on a target with one address, or with stable ones, if
+    /// it has been used.
     #[inline(always)]
     pub(in crate::device) fn fixed_external(&self, host: Key, target: u16) -> Option<u32> {
         let state = self.bindings.target(target);

@@ -3,7 +3,8 @@
 use super::{Bindings, Context, Sink, TableEvent};
 use crate::device::compiled::{ActiveRules, Compiled};
 
-/// A device at work: its plan, which of its rules take part, its table, and who is told of what happens to that.
+/// A device at work: its plan, which of its rules take part, its table, and who is told of what
+/// happens to that.
 pub(in crate::device) struct Engine<'a, S> {
     pub compiled: &'a Compiled,
     pub active: &'a ActiveRules,

@@ -4,11 +4,12 @@ use super::Bindings;
 use crate::plan::RuleId;
 use crate::reason::Reason;
 
-/// Something that happened to the table of a device, or to what it hands out. Mappings, sessions, addresses and port tables
-/// are named by their place, where a sink finds the rest of it.
+/// Something that happened to the table of a device, or to what it hands out. Mappings, sessions,
+/// addresses and port tables are named by their place, where a sink finds the rest of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(in crate::device) enum TableEvent {
-    /// A dynamic mapping was opened: its place, its rule, its external address, and how many are on that then.
+    /// A dynamic mapping was opened: its place, its rule, its external address, and how many are on
+    /// that then.
     MappingOpened { mapping: u32, rule: u16, external: u32, on_address: u32 },
     /// A dynamic mapping is about to be closed.
     MappingClosed { mapping: u32, rule: u16, cause: Cause },
@@ -30,7 +31,8 @@ pub(in crate::device) enum TableEvent {
     AddressTaken { target: u16, in_use: u32 },
     /// An address of a target is out of use.
     AddressFreed { target: u16, in_use: u32 },
-    /// A packet was refused, by a rule if one is to blame, with nothing to be had from these targets.
+    /// A packet was refused, by a rule if one is to blame, with nothing to be had from these
+    /// targets.
     Refused { rule: Option<RuleId>, reason: Reason, targets: [Option<u16>; 2] },
 }
 
@@ -39,9 +41,9 @@ pub(in crate::device) enum TableEvent {
 pub enum Cause {
     /// Its time was up.
     Expired,
-    /// It was cleared.
+    /// An event of the traffic cleared it.
     Cleared,
-    /// The device restarted.
+    /// The device restarted with an empty table.
     Restarted,
     /// The device lost the address that it was on.
     AddressLost,

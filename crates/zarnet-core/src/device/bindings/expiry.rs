@@ -50,8 +50,8 @@ impl Bindings {
         self.next_expiry = 0;
     }
 
-    /// Reads what the sessions that are about to expire are found by, and hold. For many at once: what has to be waited for
-    /// is then waited for together.
+    /// Reads what the sessions that are about to expire are found by, and hold. For many at once:
+    /// what has to be waited for is then waited for together.
     fn prefetch_expiring(&mut self) {
         let mut expiring = std::mem::take(&mut self.expiring);
         expiring.clear();
@@ -59,13 +59,19 @@ impl Bindings {
         self.table.next_expiring(|m, peer| {
             if m.kind() == Kind::Endpoint {
                 let end = (m.internal, m.internal_port);
-                expiring.push((*m, endpoint_hash(dependence, externals.protocol_of(m.place()), end, peer)));
+                expiring.push((
+                    *m,
+                    endpoint_hash(dependence, externals.protocol_of(m.place()), end, peer),
+                ));
             }
         });
         let found = expiring.iter().fold(0, |sum, l| sum ^ self.table.by_internal.touch(l.1));
-        let port = |m: &Mapping| self.externals.port_table(m.place()).mapping(m.external_port).unwrap_or(0);
+        let port = |m: &Mapping| {
+            self.externals.port_table(m.place()).mapping(m.external_port).unwrap_or(0)
+        };
         let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
-        let hosts = expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
+        let hosts =
+            expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
         std::hint::black_box((found, ports, hosts));
         self.expiring = expiring;
     }

@@ -1,4 +1,5 @@
-//! The external addresses in use: who has borrowed one whole, which ports of it are taken and by what.
+//! The external addresses in use: who has borrowed one whole, which ports of it are taken and by
+//! what.
 
 use std::collections::HashMap;
 
@@ -42,10 +43,11 @@ pub(in crate::device) struct ExternalAddresses {
     by_address: HashMap<Key, u32, RandomState>,
     list: Vec<ExternalAddress>,
     port_tables: Vec<PortTable>,
-    /// Whose each port_table is: the position of its address, and the protocol. Apart from the port_tables, as what follows: all of
-    /// them together are few lines of a cache.
+    /// Whose each port_table is: the position of its address, and the protocol. Apart from the
+    /// port_tables, as what follows: all of them together are few lines of a cache.
     owners: Vec<(u32, Protocol)>,
-    /// The port last handed out, by port_table and class, for sequential assignment; 0 before the first.
+    /// The port last handed out, by port_table and class, for sequential assignment; 0 before the
+    /// first.
     lasts: Vec<u16>,
     classes: usize,
     /// Further mappings of a port, where ports are overloaded.
@@ -71,7 +73,13 @@ impl ExternalAddresses {
     pub(in crate::device) fn obtain(&mut self, address: Key) -> u32 {
         *self.by_address.entry(address).or_insert_with(|| {
             let port_tables = [NONE; TABLED.len()];
-            self.list.push(ExternalAddress { address, whole: NONE, endpoints: 0, returns: None, port_tables });
+            self.list.push(ExternalAddress {
+                address,
+                whole: NONE,
+                endpoints: 0,
+                returns: None,
+                port_tables,
+            });
             self.list.len() as u32 - 1
         })
     }
@@ -116,16 +124,22 @@ impl ExternalAddresses {
     /// Reads the place of the port behind the one handed out last.
     #[inline(always)]
     pub(in crate::device) fn touch_next(&self, port_table: u32) -> u32 {
-        let (next, port_table) = (self.last(port_table, 0).wrapping_add(1), self.port_table(port_table));
+        let (next, port_table) =
+            (self.last(port_table, 0).wrapping_add(1), self.port_table(port_table));
         port_table.held_by(next) ^ u32::from(port_table.ports.is_free(next))
     }
 
     /// The port_table of an address and protocol, if it has been used.
-    pub(in crate::device) fn find_port_table(&self, address: Key, protocol: Protocol) -> Option<u32> {
+    pub(in crate::device) fn find_port_table(
+        &self,
+        address: Key,
+        protocol: Protocol,
+    ) -> Option<u32> {
         self.get(self.find(address)?).port_table(protocol)
     }
 
-    /// The port_table of an address and protocol, new if need be: then `reserve` takes out what is never handed out.
+    /// The port_table of an address and protocol, new if need be: then `reserve` takes out what is
+    /// never handed out.
     pub(super) fn obtain_port_table(
         &mut self,
         address: Key,
@@ -148,12 +162,20 @@ impl ExternalAddresses {
     }
 
     /// Every mapping at a port.
-    pub(in crate::device) fn mappings(&self, port_table: u32, port: u16) -> impl Iterator<Item = u32> + '_ {
+    pub(in crate::device) fn mappings(
+        &self,
+        port_table: u32,
+        port: u16,
+    ) -> impl Iterator<Item = u32> + '_ {
         let more = if self.shared.is_empty() { None } else { self.shared.get(&(port_table, port)) };
-        self.port_table(port_table).mapping(port).into_iter().chain(more.into_iter().flatten().copied())
+        self.port_table(port_table)
+            .mapping(port)
+            .into_iter()
+            .chain(more.into_iter().flatten().copied())
     }
 
-    /// Gives a port to a mapping, and tells whether it was free, whose port it is, and how many mappings are on that then.
+    /// Gives a port to a mapping, and tells whether it was free, whose port it is, and how many
+    /// mappings are on that then.
     #[inline(always)]
     pub(super) fn bind(&mut self, port_table: u32, port: u16, mapping: u32) -> (bool, u32, u32) {
         let p = &mut self.port_tables[port_table as usize];
@@ -171,8 +193,8 @@ impl ExternalAddresses {
         (was_free, external, *endpoints)
     }
 
-    /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or rests until `rest_until`
-    /// but for `host`.
+    /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or
+    /// rests until `rest_until` but for `host`.
     #[inline]
     pub(super) fn unbind(
         &mut self,
@@ -184,7 +206,8 @@ impl ExternalAddresses {
     ) -> bool {
         let p = &mut self.port_tables[port_table as usize];
         self.list[self.owners[port_table as usize].0 as usize].endpoints -= 1;
-        let more = if self.shared.is_empty() { None } else { self.shared.get_mut(&(port_table, port)) };
+        let more =
+            if self.shared.is_empty() { None } else { self.shared.get_mut(&(port_table, port)) };
         if let Some(more) = more {
             if p.held_by(port) == mapping + 1 {
                 *p.holder(port) = more.remove(0) + 1;
@@ -204,7 +227,8 @@ impl ExternalAddresses {
         true
     }
 
-    /// Counts one mapping less on a port_table's address, and gives the address if it is out of use.
+    /// Counts one mapping less on a port_table's address, and gives the address if it is out of
+    /// use.
     pub(super) fn leave(&mut self, port_table: u32) -> Option<Key> {
         let external = self.external_of(port_table);
         let external = self.get_mut(external);
@@ -226,12 +250,18 @@ impl ExternalAddresses {
         self.list.iter().filter(|e| e.is_used()).map(|e| e.address)
     }
 
-    /// Finds anew which ports can be handed out: all but those that `reserve` takes out, those in use, and those that rest.
-    /// Blocks are forgotten.
+    /// Finds anew which ports can be handed out: all but those that `reserve` takes out, those in
+    /// use, and those that rest. Blocks are forgotten.
     pub(super) fn reopen(&mut self, classes: usize, reserve: impl Fn(Key, Protocol, &mut PortMap)) {
-        let before =
-            |n: usize| if n % classes < self.classes { self.last((n / classes) as u32, n % classes) } else { 0 };
-        (self.lasts, self.classes) = ((0..self.port_tables.len() * classes).map(before).collect(), classes);
+        let before = |n: usize| {
+            if n % classes < self.classes {
+                self.last((n / classes) as u32, n % classes)
+            } else {
+                0
+            }
+        };
+        (self.lasts, self.classes) =
+            ((0..self.port_tables.len() * classes).map(before).collect(), classes);
         for (port_table, (external, protocol)) in self.port_tables.iter_mut().zip(&self.owners) {
             port_table.ports = PortMap::new();
             reserve(self.list[*external as usize].address, *protocol, &mut port_table.ports);
@@ -253,7 +283,9 @@ impl ExternalAddresses {
         let list = std::mem::take(&mut self.list);
         let by_address = std::mem::take(&mut self.by_address);
         *self = Self { list, by_address, ..Self::default() };
-        self.list.iter_mut().for_each(|e| (e.returns, e.port_tables) = (None, [NONE; TABLED.len()]));
+        self.list
+            .iter_mut()
+            .for_each(|e| (e.returns, e.port_tables) = (None, [NONE; TABLED.len()]));
     }
 
     /// Forgets which answers come back: something has been done to the device.
@@ -266,8 +298,15 @@ impl ExternalAddresses {
         self.resting.next_end()
     }
 
-    /// Resting ports of a port_table that `host` had: to it they are free, unless a plan has taken them out since.
-    pub(in crate::device) fn resting_for(&self, port_table: u32, host: Key) -> impl Iterator<Item = u16> + '_ {
-        self.resting.of(port_table, host).filter(move |port| !self.port_table(port_table).is_withdrawn(*port))
+    /// Resting ports of a port_table that `host` had: to it they are free, unless a plan has taken
+    /// them out since.
+    pub(in crate::device) fn resting_for(
+        &self,
+        port_table: u32,
+        host: Key,
+    ) -> impl Iterator<Item = u16> + '_ {
+        self.resting
+            .of(port_table, host)
+            .filter(move |port| !self.port_table(port_table).is_withdrawn(*port))
     }
 }

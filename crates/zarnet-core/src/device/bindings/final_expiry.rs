@@ -1,5 +1,6 @@
-//! The end of a run: what is due by then ends at once, in no order. Nothing is looked up any more, so that ports, indexes and
-//! pairs are left as they are, and only what is counted and listed matters.
+//! The end of a run: what is due by then ends at once, in no order. Nothing is looked up any more,
+//! so that ports, indexes and pairs are left as they are, and only what is counted and listed
+//! matters.
 
 use super::arena::NONE;
 use super::{Bindings, Cause, Engine, PairedAddresses, Sink};
@@ -14,8 +15,8 @@ impl Bindings {
 }
 
 impl<S: Sink> Engine<'_, S> {
-    /// Ends everything whose time is up at `now`, after [`Bindings::release`]. `ordered`: in the order of expiry, for
-    /// somebody who is told of it.
+    /// Ends everything whose time is up at `now`, after [`Bindings::release`]. `ordered`: in the
+    /// order of expiry, for somebody who is told of it.
     pub(in crate::device) fn expire_finally(&mut self, now: Instant, ordered: bool) {
         if !self.compiled.mappings_are_simple || ordered {
             return self.expire(now);

@@ -15,7 +15,11 @@ pub(in crate::device) struct KnownSession {
 
 impl Context<'_> {
     /// Step 3: the session that a packet belongs to.
-    pub(in crate::device) fn find(&self, packet: Packet, ingress: Option<InterfaceId>) -> Option<KnownSession> {
+    pub(in crate::device) fn find(
+        &self,
+        packet: Packet,
+        ingress: Option<InterfaceId>,
+    ) -> Option<KnownSession> {
         // of two sessions that a packet fits, it belongs to the one that was made first
         let (compact, explicit) = (self.find_compact(packet), self.find_explicit(packet, ingress));
         let (Some(one), Some(other)) = (compact, explicit) else { return compact.or(explicit) };
@@ -42,13 +46,17 @@ impl Context<'_> {
                 oldest = Some(hit);
             }
         };
-        for mapping in bindings.mappings_of(packet.protocol, (from, source.port), (to, destination.port)) {
+        for mapping in
+            bindings.mappings_of(packet.protocol, (from, source.port), (to, destination.port))
+        {
             if let Some(id) = bindings.table.under(mapping, to, destination.port) {
                 fits(id, true);
             }
         }
         let port_table = || bindings.externals.find_port_table(to, packet.protocol);
-        if let Some(port_table) = self.compiled.concerns(destination.address).then(port_table).flatten() {
+        if let Some(port_table) =
+            self.compiled.concerns(destination.address).then(port_table).flatten()
+        {
             for mapping in bindings.externals.mappings(port_table, destination.port) {
                 if let Some(id) = bindings.table.under(mapping, from, source.port) {
                     fits(id, false);
@@ -69,7 +77,8 @@ impl Context<'_> {
             let side = if forth { explicit.interfaces.0 } else { explicit.interfaces.1 };
             !ambiguous || ingress.is_none_or(|i| i.0 == side || side == u16::MAX)
         })?;
-        // outbound for any of its mappings, fixed ones included: it comes from that one's internal end
+        // outbound for any of its mappings, fixed ones included: it comes from that one's internal
+        // end
         let (inward, outward) = self.bindings.rules_of(self.bindings.table.session(id));
         let outbound = match (inward, outward, forth) {
             (None, None, forth) => forth,

@@ -1,7 +1,7 @@
 //! Which addresses of a target can be borrowed whole: by their position in it.
 
-/// A set of positions in which the next member is found in a few steps, however few there are: each level has one bit
-/// for every 64 of the level below that is not empty.
+/// A set of positions in which the next member is found in a few steps, however few there are: each
+/// level has one bit for every 64 of the level below that is not empty.
 #[derive(Debug, Clone)]
 pub(in crate::device) struct FreeSet {
     levels: Vec<Vec<u64>>,
@@ -73,7 +73,7 @@ impl FreeSet {
         None
     }
 
-    /// The highest member.
+    /// The highest position in the set.
     pub(in crate::device) fn highest(&self) -> Option<u32> {
         let mut at = 0;
         for level in self.levels.iter().rev() {
@@ -103,7 +103,11 @@ mod tests {
 
     proptest! {
         #[test]
-        fn members_are_found_however_few(count in 1u32..9000, steps in proptest::collection::vec((any::<bool>(), 0u32..9000), 0..60), from in 0u32..9000) {
+        fn members_are_found_however_few(
+            count in 1u32..9000,
+            steps in proptest::collection::vec((any::<bool>(), 0u32..9000), 0..60),
+            from in 0u32..9000,
+        ) {
             let (mut set, mut model) = (FreeSet::full(count), vec![true; count as usize]);
             // nearly empty, as a pool is when it matters
             for position in 40.min(count)..count {
@@ -112,14 +116,21 @@ mod tests {
             }
             for (put, position) in steps {
                 let position = position % count;
-                if put { set.insert(position) } else { set.remove(position) }
+                if put {
+                    set.insert(position)
+                } else {
+                    set.remove(position)
+                }
                 model[position as usize] = put;
             }
             let members: Vec<u32> = (0..count).filter(|p| model[*p as usize]).collect();
             prop_assert_eq!(set.len() as usize, members.len());
             prop_assert_eq!(set.at_or_above(from), members.iter().find(|m| **m >= from).copied());
             prop_assert_eq!(set.highest(), members.last().copied());
-            prop_assert_eq!(set.nth(members.len() as u32 / 2), members.get(members.len() / 2).copied());
+            prop_assert_eq!(
+                set.nth(members.len() as u32 / 2),
+                members.get(members.len() / 2).copied()
+            );
         }
     }
 }

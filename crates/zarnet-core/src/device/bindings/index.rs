@@ -1,12 +1,12 @@
-//! A hash index from keys to positions in an arena: buckets of eight places, each one line of a cache, whose hashes are
-//! compared all at once. Neither growth nor most misses touch the arena.
+//! A hash index from keys to positions in an arena: buckets of eight places, each one line of a
+//! cache, whose hashes are compared all at once. Neither growth nor most misses touch the arena.
 
 use wide::u32x8;
 
 /// Positions by hash. The caller compares keys; the index only narrows down.
 ///
-/// What finds its bucket full goes to the next one with room. So all buckets between an entry's own and the one that it is
-/// in are full, and a search ends at the first that is not.
+/// What finds its bucket full goes to the next one with room. So all buckets between an entry's own
+/// and the one that it is in are full, and a search ends at the first that is not.
 #[derive(Debug, Clone)]
 pub(super) struct Index {
     buckets: Vec<Bucket>,
@@ -101,7 +101,8 @@ impl Index {
         if bucket.is_full() { self.candidates(hash).next() } else { None }
     }
 
-    /// Reads the bucket where a search for `hash` begins, so that the processor has it at hand when the search comes.
+    /// Reads the bucket where a search for `hash` begins, so that the processor has it at hand when
+    /// the search comes.
     #[inline]
     pub(super) fn touch(&self, hash: u32) -> u64 {
         self.buckets[self.home(tag_of(hash))].tags[0].into()
@@ -176,7 +177,8 @@ impl Index {
         while self.buckets[at].is_full()
             && let Some((next, other)) = self.find_follower(at)
         {
-            let (tag, position) = (self.buckets[next].tags[other], self.buckets[next].positions[other]);
+            let (tag, position) =
+                (self.buckets[next].tags[other], self.buckets[next].positions[other]);
             (self.buckets[at].tags[place], self.buckets[at].positions[place]) = (tag, position);
             (at, place) = (next, other);
         }
@@ -211,7 +213,9 @@ mod tests {
     proptest! {
         /// Against a plain list, with hashes that collide all the time.
         #[test]
-        fn finds_what_was_put_in(steps in proptest::collection::vec((0u32..3, 0u32..12, 0u32..60), 0..800)) {
+        fn finds_what_was_put_in(
+            steps in proptest::collection::vec((0u32..3, 0u32..12, 0u32..60), 0..800),
+        ) {
             let (mut index, mut model) = (Index::new(), Vec::new());
             for (choice, hash, position) in steps {
                 let hash = hash.wrapping_mul(0x1000_0001);
@@ -227,7 +231,8 @@ mod tests {
             }
             for hash in (0u32..12).map(|h| h.wrapping_mul(0x1000_0001)) {
                 let mut found: Vec<u32> = index.candidates(hash).collect();
-                let mut wanted: Vec<u32> = model.iter().filter(|m| m.0 == hash).map(|m| m.1).collect();
+                let mut wanted: Vec<u32> =
+                    model.iter().filter(|m| m.0 == hash).map(|m| m.1).collect();
                 found.sort_unstable();
                 wanted.sort_unstable();
                 prop_assert_eq!(found, wanted);

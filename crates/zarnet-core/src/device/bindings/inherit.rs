@@ -62,7 +62,9 @@ impl<S: Sink> Engine<'_, S> {
             }
             let free = *free;
             inherited.ends.remove(&end);
-            if let Some(port_table) = self.bindings.externals.find_port_table(address, protocol).filter(|_| free) {
+            if let Some(port_table) =
+                self.bindings.externals.find_port_table(address, protocol).filter(|_| free)
+            {
                 self.bindings.externals.port_table_mut(port_table).ports.release(port);
             }
             if let Some(held) = self.bindings.inherited.by_address.get_mut(&address) {
@@ -80,7 +82,9 @@ impl<S: Sink> Engine<'_, S> {
         let free = !self.bindings.holds(address);
         for target in self.compiled.targets.holding(address) {
             let position = self.compiled.targets.get(*target).space.position(address);
-            if let (Some(all), Some(position)) = (&mut self.bindings.target_mut(*target).free, position) {
+            if let (Some(all), Some(position)) =
+                (&mut self.bindings.target_mut(*target).free, position)
+            {
                 if free { all.insert(position) } else { all.remove(position) }
             }
         }

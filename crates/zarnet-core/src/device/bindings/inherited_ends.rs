@@ -1,5 +1,5 @@
-//! What sessions of fixed rules hold that were made before another plan took over. Their external ends are theirs as long as
-//! they live, although the plan may say nothing of them any more.
+//! What sessions of fixed rules hold that were made before another plan took over. Their external
+//! ends are theirs as long as they live, although the plan may say nothing of them any more.
 
 use std::collections::HashMap;
 

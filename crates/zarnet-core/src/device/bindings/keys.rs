@@ -9,7 +9,12 @@ use crate::plan::Dependence;
 
 /// Of an endpoint mapping, by as much of the peer as mappings depend on (RFC 4787 §4.1).
 #[inline(always)]
-pub(super) fn endpoint_hash(dependence: Dependence, protocol: Protocol, end: EndKey, peer: EndKey) -> u32 {
+pub(super) fn endpoint_hash(
+    dependence: Dependence,
+    protocol: Protocol,
+    end: EndKey,
+    peer: EndKey,
+) -> u32 {
     let peer = match dependence {
         Dependence::EndpointIndependent => 0,
         Dependence::AddressDependent => peer.0.port_number(0),

@@ -40,7 +40,8 @@ impl Lingering {
         self.queue.peek().map_or(u64::MAX, |l| l.0.0)
     }
 
-    /// The next one that ends at `now` or before: when, and which; no mapping if that was used again meanwhile.
+    /// The next one that ends at `now` or before: when, and which; no mapping if that was used
+    /// again meanwhile.
     pub(super) fn next_over(&mut self, now: u64) -> Option<(u64, Option<u32>)> {
         if self.next_end() > now {
             return None;

@@ -12,11 +12,17 @@ use crate::plan::{Dependence, RuleId};
 impl Bindings {
     /// What an endpoint mapping is found by.
     #[inline(always)]
-    pub(in crate::device) fn endpoint_hash(&self, protocol: Protocol, end: EndKey, peer: EndKey) -> u32 {
+    pub(in crate::device) fn endpoint_hash(
+        &self,
+        protocol: Protocol,
+        end: EndKey,
+        peer: EndKey,
+    ) -> u32 {
         endpoint_hash(self.dependence, protocol, end, peer)
     }
 
-    /// Endpoint mappings of an internal endpoint that a packet to this peer may use, whichever rule made them.
+    /// Endpoint mappings of an internal endpoint that a packet to this peer may use, whichever rule
+    /// made them.
     #[inline]
     pub(in crate::device) fn mappings_of(
         &self,
@@ -37,13 +43,23 @@ impl Bindings {
 
     /// The mapping of an internal endpoint, where mappings do not depend on the peer.
     #[inline(always)]
-    pub(in crate::device) fn find_endpoint(&self, hash: u32, protocol: Protocol, end: EndKey) -> Option<u32> {
+    pub(in crate::device) fn find_endpoint(
+        &self,
+        hash: u32,
+        protocol: Protocol,
+        end: EndKey,
+    ) -> Option<u32> {
         self.table.by_internal.candidates(hash).find(|id| self.is_mapping_of(*id, protocol, end))
     }
 
     /// Whether a place holds a mapping of an internal endpoint.
     #[inline(always)]
-    pub(in crate::device) fn is_mapping_of(&self, id: u32, protocol: Protocol, end: EndKey) -> bool {
+    pub(in crate::device) fn is_mapping_of(
+        &self,
+        id: u32,
+        protocol: Protocol,
+        end: EndKey,
+    ) -> bool {
         let m = self.table.mapping(id);
         m.internal == end.0
             && m.internal_port == end.1
@@ -56,7 +72,8 @@ impl Bindings {
         self.details.peers.get(&mapping).copied()
     }
 
-    /// Whether a peer is the one that an endpoint mapping was made for, as far as mappings tell peers apart.
+    /// Whether a peer is the one that an endpoint mapping was made for, as far as mappings tell
+    /// peers apart.
     pub(in crate::device) fn is_own_peer(&self, mapping: u32, peer: EndKey) -> bool {
         self.peer_of(mapping).is_none_or(|own| match self.dependence {
             Dependence::EndpointIndependent => true,
@@ -87,19 +104,27 @@ impl Bindings {
                 && m.internal == host
                 && m.rule == rule
                 && m.internal_port == u16::from(protocol.0)
-                && self.table.sessions_of(id).next().is_some_and(|s| self.table.session(s).remote == peer)
+                && self
+                    .table
+                    .sessions_of(id)
+                    .next()
+                    .is_some_and(|s| self.table.session(s).remote == peer)
         })
     }
 
     /// Portless mappings on an external address.
     pub(in crate::device) fn portless_at(&self, external: u32, protocol: Protocol) -> Vec<u32> {
-        let all = self.details.portless.iter().filter(|(key, _)| key.0 == external && key.1 == protocol);
+        let all =
+            self.details.portless.iter().filter(|(key, _)| key.0 == external && key.1 == protocol);
         all.map(|(_, id)| *id).collect()
     }
 
     /// Whether a host has a mapping on a target: found by going through all.
     pub(in crate::device) fn is_on(&self, host: Key, target: u16) -> bool {
-        self.table.all_mappings().map(|id| self.table.mapping(id)).any(|m| m.internal == host && m.target == target)
+        self.table
+            .all_mappings()
+            .map(|id| self.table.mapping(id))
+            .any(|m| m.internal == host && m.target == target)
     }
 
     /// The position of the external address that a mapping is on.
@@ -114,13 +139,15 @@ impl Bindings {
         external.is_some_and(|e| self.externals.get(e).is_used()) || self.inherited.are_on(address)
     }
 
-    /// Protocol and port that a session's timers depend on: the destination's port as the initiator sent it.
+    /// Protocol and port that a session's timers depend on: the destination's port as the initiator
+    /// sent it.
     pub(in crate::device) fn timed_by(&self, session: &Session) -> (Protocol, u16) {
         match self.table.explicit(session) {
             Some(explicit) => (explicit.protocol, explicit.original.destination.port),
             None => {
                 let mapping = self.table.mapping(session.owner);
-                let port = if session.has(INBOUND) { mapping.external_port } else { session.remote_port };
+                let port =
+                    if session.has(INBOUND) { mapping.external_port } else { session.remote_port };
                 (self.externals.protocol_of(mapping.place()), port)
             }
         }
@@ -150,9 +177,14 @@ impl Bindings {
     }
 
     /// Rules of steps 4 and 8 that a session was made by.
-    pub(in crate::device) fn rules_of(&self, session: &Session) -> (Option<RuleId>, Option<RuleId>) {
+    pub(in crate::device) fn rules_of(
+        &self,
+        session: &Session,
+    ) -> (Option<RuleId>, Option<RuleId>) {
         match self.table.explicit(session) {
-            Some(explicit) => (explicit.inbound_rule.map(RuleId), explicit.outbound_rule.map(RuleId)),
+            Some(explicit) => {
+                (explicit.inbound_rule.map(RuleId), explicit.outbound_rule.map(RuleId))
+            }
             None => {
                 let rule = Some(RuleId(self.table.mapping(session.owner).rule));
                 if session.has(INBOUND) { (rule, None) } else { (None, rule) }

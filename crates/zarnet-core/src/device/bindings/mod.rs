@@ -1,8 +1,8 @@
 //! What a device knows: mappings, sessions, the external ends that they hold, and when they end.
 //!
-//! Whoever has a [`Context`] may look; only the four doors of an [`Engine`] change the table: [`Engine::open_mapping`],
-//! [`Engine::close_mapping`], [`Engine::open_session`] and [`Engine::close_session`]. Each reports what it did to a
-//! [`Sink`].
+//! Whoever has a [`Context`] may look; only the four doors of an [`Engine`] change the table:
+//! [`Engine::open_mapping`], [`Engine::close_mapping`], [`Engine::open_session`] and
+//! [`Engine::close_session`]. Each reports what it did to a [`Sink`].
 
 mod arena;
 mod close;
@@ -130,8 +130,10 @@ impl Bindings {
     pub(super) fn new(compiled: &Compiled, seed: u64) -> Self {
         let (pools, rules) = (compiled.plan.pools.len(), compiled.plan.rules.len());
         let random = ChaCha12Rng::seed_from_u64(seed);
-        let choices = ChoiceState { last_picked: vec![None; pools], next_server: vec![0; rules], random };
-        let mut targets: Vec<TargetUse> = compiled.targets.list.iter().map(TargetUse::unused).collect();
+        let choices =
+            ChoiceState { last_picked: vec![None; pools], next_server: vec![0; rules], random };
+        let mut targets: Vec<TargetUse> =
+            compiled.targets.list.iter().map(TargetUse::unused).collect();
         for (state, config) in targets.iter_mut().zip(&compiled.targets.list) {
             state.set_pairing(config, compiled.plan.behaviour.paired);
         }

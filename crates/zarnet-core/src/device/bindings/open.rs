@@ -40,7 +40,8 @@ pub(in crate::device) struct NewMapping {
     pub external: ExternalEnd,
 }
 
-/// The next port of an address that is in use already, for a mapping that nothing but that port is kept of.
+/// The next port of an address that is in use already, for a mapping that nothing but that port is
+/// kept of.
 #[derive(Debug, Clone, Copy)]
 pub(in crate::device) struct NewPort {
     pub rule: u16,
@@ -112,12 +113,20 @@ impl<S: Sink> Engine<'_, S> {
         let classes = self.compiled.plan.behaviour.port_classes.len();
         let compiled = self.compiled;
         self.bindings.externals.obtain_port_table(address, protocol, classes, |ports| {
-            compiled.reserved(address.address(), protocol, |first, last| ports.take_all(first, last));
+            compiled
+                .reserved(address.address(), protocol, |first, last| ports.take_all(first, last));
         })
     }
 
     /// Gives an external port to a new endpoint mapping.
-    fn take_port(&mut self, now: u64, id: u32, host: Key, peer: EndKey, (port_table, end): (u32, ExternalEnd)) {
+    fn take_port(
+        &mut self,
+        now: u64,
+        id: u32,
+        host: Key,
+        peer: EndKey,
+        (port_table, end): (u32, ExternalEnd),
+    ) {
         if self.bindings.dependence != Dependence::EndpointIndependent {
             self.bindings.details.peers.insert(id, peer);
         }
@@ -138,8 +147,8 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// Opens a session under a mapping, or one with tuples of its own, and gives its place. Its mappings are in use again, if
-    /// they were about to go. `rules`: those that made it, each once.
+    /// Opens a session under a mapping, or one with tuples of its own, and gives its place. Its
+    /// mappings are in use again, if they were about to go. `rules`: those that made it, each once.
     #[inline(always)]
     pub(in crate::device) fn open_session(
         &mut self,
@@ -159,7 +168,8 @@ impl<S: Sink> Engine<'_, S> {
         id
     }
 
-    /// Opens an endpoint mapping and its first session, which changes the source only: both doors in one step.
+    /// Opens an endpoint mapping and its first session, which changes the source only: both doors
+    /// in one step.
     #[inline(always)]
     pub(in crate::device) fn open_both(&mut self, session: Session, new: &NewPort) -> u32 {
         let now = session.created;
@@ -177,8 +187,14 @@ impl<S: Sink> Engine<'_, S> {
         let live = &mut self.bindings.live[usize::from(new.rule)];
         live.mappings += 1;
         live.sessions += 1;
-        self.report(now, TableEvent::MappingOpened { mapping: id, rule: new.rule, external, on_address });
-        self.report(now, TableEvent::SessionOpened { session: id, rules: [Some(RuleId(new.rule)), None] });
+        self.report(
+            now,
+            TableEvent::MappingOpened { mapping: id, rule: new.rule, external, on_address },
+        );
+        self.report(
+            now,
+            TableEvent::SessionOpened { session: id, rules: [Some(RuleId(new.rule)), None] },
+        );
         id
     }
 
@@ -205,12 +221,14 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// Some host found no room where it has its stable address: from now on it is kept who has which address of a target.
+    /// Some host found no room where it has its stable address: from now on it is kept who has
+    /// which address of a target.
     pub(in crate::device) fn keep_pairs(&mut self, target: u16) {
         if !self.bindings.target(target).is_stable() {
             return;
         }
-        let (config, paired) = (self.compiled.targets.get(target), self.compiled.plan.behaviour.paired);
+        let (config, paired) =
+            (self.compiled.targets.get(target), self.compiled.plan.behaviour.paired);
         self.bindings.target_mut(target).keep_pairs(config, paired);
         for id in self.bindings.table.all_mappings() {
             let m = self.bindings.table.mapping(id);
@@ -224,7 +242,9 @@ impl<S: Sink> Engine<'_, S> {
     pub(super) fn note_use(&mut self, address: Key, used: bool, now: u64) {
         let compiled = self.compiled;
         for &target in compiled.targets.holding(address) {
-            let Some(position) = compiled.targets.get(target).space.position(address) else { continue };
+            let Some(position) = compiled.targets.get(target).space.position(address) else {
+                continue;
+            };
             let inherited = self.bindings.inherited.are_on(address);
             let state = self.bindings.target_mut(target);
             if used {

@@ -1,4 +1,5 @@
-//! Flows that run on one session at the same time: nearly always two, and there may be many such sessions.
+//! Flows that run on one session at the same time: nearly always two, and there may be many such
+//! sessions.
 
 use crate::traffic::Ending;
 
@@ -6,7 +7,10 @@ use crate::traffic::Ending;
 #[derive(Debug, Clone, Default)]
 pub(super) struct Overlap {
     two: [Run; 2],
-    #[expect(clippy::box_collection, reason = "nearly always none: eight octets, where a list takes twenty-four")]
+    #[expect(
+        clippy::box_collection,
+        reason = "nearly always none: eight octets, where a list takes twenty-four"
+    )]
     more: Option<Box<Vec<Run>>>,
 }
 
@@ -51,9 +55,12 @@ impl Overlap {
         all.map(|run| run.0 >> 2).max().unwrap_or(0)
     }
 
-    /// When and how the session ends for all: with the first that closes it, or else with the longest.
+    /// When and how the session ends for all: with the first that closes it, or else with the
+    /// longest.
     pub(super) fn end(&self) -> Option<(u64, Ending)> {
-        let all = || self.two.iter().chain(self.more.iter().flat_map(|m| m.iter())).filter(|run| run.0 > 0);
+        let all = || {
+            self.two.iter().chain(self.more.iter().flat_map(|m| m.iter())).filter(|run| run.0 > 0)
+        };
         let first_to_close = all().filter(|run| run.ending() == Ending::Close).min();
         first_to_close.or(all().max()).map(|run| (run.0 >> 2, run.ending()))
     }
@@ -68,7 +75,9 @@ mod tests {
     proptest! {
         /// Against a plain list.
         #[test]
-        fn ends_like_a_list(steps in proptest::collection::vec((0u64..20, 1u64..60, 0u8..3), 1..40)) {
+        fn ends_like_a_list(
+            steps in proptest::collection::vec((0u64..20, 1u64..60, 0u8..3), 1..40),
+        ) {
             let (mut overlap, mut list, mut now) = (Overlap::default(), Vec::new(), 0);
             for (forward, lasts, kind) in steps {
                 now += forward;
@@ -79,7 +88,10 @@ mod tests {
                 let closing = list.iter().filter(|f| f.1 == Ending::Close).map(|f| f.0).min();
                 let end = closing.or(list.iter().map(|f| f.0).max());
                 prop_assert_eq!(overlap.end().map(|e| e.0), end);
-                prop_assert_eq!(overlap.end().map(|e| e.1 == Ending::Close), Some(closing.is_some()));
+                prop_assert_eq!(
+                    overlap.end().map(|e| e.1 == Ending::Close),
+                    Some(closing.is_some())
+                );
             }
         }
     }

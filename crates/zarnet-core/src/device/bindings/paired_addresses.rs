@@ -1,5 +1,5 @@
-//! Which external address an internal host was given, so that it gets the same one again (RFC 4787 §4.1 REQ-2): looked up
-//! for every new mapping, and therefore a table of its own.
+//! Which external address an internal host was given, so that it gets the same one again (RFC 4787
+//! §4.1 REQ-2): looked up for every new mapping, and therefore a table of its own.
 
 use super::index::mix;
 use crate::device::key::Key;
@@ -46,7 +46,8 @@ impl PairedAddresses {
         }
     }
 
-    /// The external address that a host has on a target, and where that is noted until the next change.
+    /// The external address that a host has on a target, and where that is noted until the next
+    /// change.
     #[inline]
     pub(in crate::device) fn find(&self, host: Key, target: u16) -> Option<(u32, usize)> {
         let at = self.search(host, target).ok()?;
@@ -62,7 +63,9 @@ impl PairedAddresses {
     pub(in crate::device) fn add(&mut self, host: Key, target: u16, external: u32) {
         if (self.len + 1) * 2 > self.places.len() {
             let larger = vec![Pair::default(); self.places.len() * 2];
-            for pair in std::mem::replace(&mut self.places, larger).into_iter().filter(|p| p.count > 0) {
+            for pair in
+                std::mem::replace(&mut self.places, larger).into_iter().filter(|p| p.count > 0)
+            {
                 if let Err(free) = self.search(pair.host, pair.target) {
                     self.places[free] = pair;
                 }
@@ -115,7 +118,9 @@ mod tests {
     proptest! {
         /// Against a plain map, crowded enough for places to be moved.
         #[test]
-        fn counts_like_a_map(steps in proptest::collection::vec((any::<bool>(), 0u32..40, 0u16..2), 0..600)) {
+        fn counts_like_a_map(
+            steps in proptest::collection::vec((any::<bool>(), 0u32..40, 0u16..2), 0..600),
+        ) {
             let (mut pairs, mut model) = (PairedAddresses::new(), HashMap::new());
             for (n, (add, host, target)) in steps.into_iter().enumerate() {
                 let host = Key::from_number(host.into());
@@ -133,7 +138,10 @@ mod tests {
                 }
                 let hosts = (0..40).map(Key::from_number);
                 for key in hosts.flat_map(|h| [(h, 0), (h, 1)]) {
-                    prop_assert_eq!(pairs.find(key.0, key.1).map(|f| f.0), model.get(&key).map(|m| m.0));
+                    prop_assert_eq!(
+                        pairs.find(key.0, key.1).map(|f| f.0),
+                        model.get(&key).map(|m| m.0)
+                    );
                 }
                 prop_assert_eq!(pairs.len, model.len());
             }

@@ -16,7 +16,8 @@ pub(in crate::device) struct PortMap {
 /// Words of a group.
 const GROUP: usize = 64;
 
-/// Numbers that are all 0, in memory that is not written before it is needed: of most ports nobody hears.
+/// Numbers that are all 0, in memory that is not written before it is needed: of most ports nobody
+/// hears.
 pub(in crate::device) fn zeros<T: Copy + Default, const N: usize>() -> Box<[T; N]> {
     vec![T::default(); N].try_into().unwrap_or_else(|_| Box::new([T::default(); N]))
 }
@@ -92,7 +93,12 @@ impl PortMap {
 
     /// The first free port at or behind `from` in `spans` (sorted), going on from their low end.
     #[inline]
-    pub(in crate::device) fn next_free(&self, spans: &[PortSpan], from: u16, odd: Option<bool>) -> Option<u16> {
+    pub(in crate::device) fn next_free(
+        &self,
+        spans: &[PortSpan],
+        from: u16,
+        odd: Option<bool>,
+    ) -> Option<u16> {
         // the port itself or one close by, most of the time
         if let ([span], None) = (spans, odd)
             && span.0 <= from
@@ -113,9 +119,14 @@ impl PortMap {
         behind.chain(before).find_map(|s| self.lowest_free(s, odd))
     }
 
-    /// Free ports of the groups and words that make up a span, one after the other: what is counted already is not counted
-    /// again. Gives the first word of each part, and how many are free there.
-    fn parts(&self, span: PortSpan, odd: Option<bool>) -> impl Iterator<Item = (usize, bool, u32)> + '_ {
+    /// Free ports of the groups and words that make up a span, one after the other: what is counted
+    /// already is not counted again. Gives the first word of each part, and how many are free
+    /// there.
+    fn parts(
+        &self,
+        span: PortSpan,
+        odd: Option<bool>,
+    ) -> impl Iterator<Item = (usize, bool, u32)> + '_ {
         let (mut word, last) = (usize::from(span.0 >> 6), usize::from(span.1 >> 6));
         std::iter::from_fn(move || {
             let at = word;
@@ -123,8 +134,10 @@ impl PortMap {
                 return None;
             }
             // a whole group inside the span, which does not end in it
-            let whole =
-                odd.is_none() && at.is_multiple_of(GROUP) && at + GROUP <= last && at > usize::from(span.0 >> 6);
+            let whole = odd.is_none()
+                && at.is_multiple_of(GROUP)
+                && at + GROUP <= last
+                && at > usize::from(span.0 >> 6);
             word += if whole { GROUP } else { 1 };
             let free = match whole {
                 true => u32::from(self.free[at / GROUP]),
@@ -140,7 +153,12 @@ impl PortMap {
     }
 
     /// The `n`-th free port of `spans`, from 0.
-    pub(in crate::device) fn nth_free(&self, spans: &[PortSpan], mut n: u32, odd: Option<bool>) -> Option<u16> {
+    pub(in crate::device) fn nth_free(
+        &self,
+        spans: &[PortSpan],
+        mut n: u32,
+        odd: Option<bool>,
+    ) -> Option<u16> {
         for span in spans {
             for (word, whole, free) in self.parts(*span, odd) {
                 if n >= free {
@@ -150,7 +168,8 @@ impl PortMap {
                 if whole {
                     // once: the words of the group one by one
                     let group = ((word << 6) as u16, ((word + GROUP) << 6).wrapping_sub(1) as u16);
-                    return (word..word + GROUP).find_map(|w| self.nth_in_word(w, group, &mut n, odd));
+                    return (word..word + GROUP)
+                        .find_map(|w| self.nth_in_word(w, group, &mut n, odd));
                 }
                 return self.nth_in_word(word, *span, &mut n, odd);
             }
@@ -159,7 +178,13 @@ impl PortMap {
     }
 
     /// The `n`-th free port of a word, or `n` less those that it has.
-    fn nth_in_word(&self, word: usize, span: PortSpan, n: &mut u32, odd: Option<bool>) -> Option<u16> {
+    fn nth_in_word(
+        &self,
+        word: usize,
+        span: PortSpan,
+        n: &mut u32,
+        odd: Option<bool>,
+    ) -> Option<u16> {
         let mut free = self.free_in_word(word, span, odd);
         if *n >= free.count_ones() {
             *n -= free.count_ones();
@@ -189,13 +214,21 @@ mod tests {
         /// Every search against a walk over all ports, in nearly full and nearly empty maps.
         #[test]
         fn searches_agree_with_a_walk(
-            spans in spans(), from in 1u16.., odd in any::<Option<bool>>(), keep in 0u16..200, step in 1u16..700,
+            spans in spans(),
+            from in 1u16..,
+            odd in any::<Option<bool>>(),
+            keep in 0u16..200,
+            step in 1u16..700,
         ) {
             let mut map = PortMap::new();
             (1..=u16::MAX).filter(|p| p % step >= keep % step).for_each(|p| map.take(p));
             let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
-            let free: Vec<u16> =
-                spans.iter().flat_map(|s| s.0..=s.1).filter(|p| map.is_free(*p)).filter(parity).collect();
+            let free: Vec<u16> = spans
+                .iter()
+                .flat_map(|s| s.0..=s.1)
+                .filter(|p| map.is_free(*p))
+                .filter(parity)
+                .collect();
             let next = free.iter().find(|p| **p >= from).or(free.first()).copied();
             prop_assert_eq!(map.next_free(&spans, from, odd), next);
             prop_assert_eq!(map.count_free(&spans, odd) as usize, free.len());

@@ -1,4 +1,5 @@
-//! The ports of one external address and protocol: which are taken, by which mapping, and whose blocks they lie in.
+//! The ports of one external address and protocol: which are taken, by which mapping, and whose
+//! blocks they lie in.
 
 use std::collections::HashMap;
 
@@ -9,7 +10,8 @@ use crate::device::key::Key;
 use crate::net::Protocol;
 
 /// The protocols that are translated by port or query id; each has a port table of an address.
-pub(super) const TABLED: [Protocol; 5] = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
+pub(super) const TABLED: [Protocol; 5] =
+    [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
 
 /// Which port table of an address is a protocol's: looked up, for protocols come in no order.
 pub(super) fn table_slot(protocol: Protocol) -> Option<usize> {
@@ -29,8 +31,8 @@ pub(super) fn table_slot(protocol: Protocol) -> Option<usize> {
 #[derive(Debug, Clone)]
 pub(in crate::device) struct PortTable {
     pub ports: PortMap,
-    /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed: few addresses use all
-    /// their ports.
+    /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed:
+    /// few addresses use all their ports.
     by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
     /// Owner and number of ports in use of each block that has an owner.
     pub blocks: HashMap<u32, (Key, u32), RandomState>,

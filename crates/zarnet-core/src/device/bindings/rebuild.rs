@@ -1,5 +1,5 @@
-//! What is found anew when another plan takes over: numbers, indexes, counts by host, ports that can be handed out. No mapping
-//! and no session is opened or closed by it.
+//! What is found anew when another plan takes over: numbers, indexes, counts by host, ports that
+//! can be handed out. No mapping and no session is opened or closed by it.
 
 use super::index::Index;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
@@ -17,7 +17,8 @@ pub(in crate::device) struct Renumbered<'a> {
 }
 
 impl<S: Sink> Engine<'_, S> {
-    /// Gives everything the numbers of the new plan, which this engine has already, and finds anew what follows from it.
+    /// Gives everything the numbers of the new plan, which this engine has already, and finds anew
+    /// what follows from it.
     pub(in crate::device) fn rebuild(&mut self, now: u64, new: &Renumbered<'_>) {
         self.renumber_table(new);
         self.renumber_turns(new.renaming);
@@ -34,11 +35,20 @@ impl<S: Sink> Engine<'_, S> {
 
     fn renumber_table(&mut self, new: &Renumbered<'_>) {
         let rules = |id: u16| new.renaming.rules[usize::from(id)].0;
-        let interfaces =
-            |id: u16| new.renaming.interfaces.get(usize::from(id)).copied().flatten().map_or(u16::MAX, |i| i.0);
+        let interfaces = |id: u16| {
+            new.renaming
+                .interfaces
+                .get(usize::from(id))
+                .copied()
+                .flatten()
+                .map_or(u16::MAX, |i| i.0)
+        };
         self.bindings.table.rename(rules, |t| new.targets[usize::from(t)], interfaces);
         self.bindings.details.sharing.values_mut().flatten().for_each(|r| *r = rules(*r));
-        let live = std::mem::replace(&mut self.bindings.live, vec![Live::default(); self.compiled.plan.rules.len()]);
+        let live = std::mem::replace(
+            &mut self.bindings.live,
+            vec![Live::default(); self.compiled.plan.rules.len()],
+        );
         for (rule, live) in new.renaming.rules.iter().zip(live) {
             self.bindings.live[rule.index()] = live;
         }
@@ -73,7 +83,8 @@ impl<S: Sink> Engine<'_, S> {
 
     /// What mappings are found by, and what is counted by host.
     fn index_mappings(&mut self, peer_bound: bool) {
-        (self.bindings.paired, self.bindings.hosts) = (PairedAddresses::new(), HostCounts::default());
+        (self.bindings.paired, self.bindings.hosts) =
+            (PairedAddresses::new(), HostCounts::default());
         let mut index = Index::new();
         let limited = self.compiled.plan.behaviour.ports_per_host.is_some();
         let all: Vec<u32> = self.bindings.table.all_mappings().collect();
@@ -90,15 +101,26 @@ impl<S: Sink> Engine<'_, S> {
                     if limited {
                         *self.bindings.hosts.ports.entry(m.internal).or_default() += 1;
                     }
-                    endpoint_hash(self.bindings.dependence, protocol, (m.internal, m.internal_port), peer)
+                    endpoint_hash(
+                        self.bindings.dependence,
+                        protocol,
+                        (m.internal, m.internal_port),
+                        peer,
+                    )
                 }
                 Kind::Address => address_hash(m.internal, m.target),
-                Kind::Portless => portless_hash(Protocol(m.internal_port as u8), m.internal, peer.0),
+                Kind::Portless => {
+                    portless_hash(Protocol(m.internal_port as u8), m.internal, peer.0)
+                }
             };
             index.insert(hash, id);
             if m.kind() != Kind::Address {
                 if self.bindings.target(m.target).keeps_pairs() {
-                    self.bindings.paired.add(m.internal, m.target, self.bindings.external_under(id));
+                    self.bindings.paired.add(
+                        m.internal,
+                        m.target,
+                        self.bindings.external_under(id),
+                    );
                 }
                 if self.compiled.targets.is_fallback(m.rule, m.target) {
                     *self.bindings.hosts.on_fallback.entry((m.internal, m.rule)).or_default() += 1;
@@ -112,7 +134,8 @@ impl<S: Sink> Engine<'_, S> {
     fn reopen_ports(&mut self) {
         let (compiled, behaviour) = (self.compiled, &self.compiled.plan.behaviour);
         self.bindings.externals.reopen(behaviour.port_classes.len(), |address, protocol, ports| {
-            compiled.reserved(address.address(), protocol, |first, last| ports.take_all(first, last));
+            compiled
+                .reserved(address.address(), protocol, |first, last| ports.take_all(first, last));
         });
         let Some(size) = behaviour.block_size else { return };
         for id in self.bindings.table.all_mappings() {
@@ -121,7 +144,13 @@ impl<S: Sink> Engine<'_, S> {
             let into = behaviour.port_classes[class].into;
             if m.kind() == Kind::Endpoint && (into.0..=into.1).contains(&m.external_port) {
                 let block = (class as u32) << 16 | u32::from((m.external_port - into.0) / size);
-                self.bindings.externals.port_table_mut(m.place()).blocks.entry(block).or_insert((m.internal, 0)).1 += 1;
+                self.bindings
+                    .externals
+                    .port_table_mut(m.place())
+                    .blocks
+                    .entry(block)
+                    .or_insert((m.internal, 0))
+                    .1 += 1;
             }
         }
     }

@@ -6,8 +6,8 @@ use foldhash::fast::RandomState;
 
 use crate::device::key::Key;
 
-/// The ports that rest after their mapping ended (RFC 6888 §3 REQ-8), the longest resting first, and whose they were:
-/// that host may have them again.
+/// The ports that rest after their mapping ended (RFC 6888 §3 REQ-8), the longest resting first,
+/// and whose they were: that host may have them again.
 #[derive(Debug, Clone, Default)]
 pub(super) struct RestingPorts {
     queue: VecDeque<(u64, u32, u16)>,
@@ -22,7 +22,8 @@ impl RestingPorts {
         self.by_host.entry((port_table, host)).or_default().push(port);
     }
 
-    /// Ends the rest of a port; `until` is the one that was agreed, for a port may have begun another rest since.
+    /// Ends the rest of a port; `until` is the one that was agreed, for a port may have begun
+    /// another rest since.
     #[inline]
     pub(super) fn end(&mut self, port_table: u32, port: u16, until: Option<u64>) -> bool {
         !self.hosts.is_empty() && self.end_one(port_table, port, until)
@@ -43,7 +44,8 @@ impl RestingPorts {
         true
     }
 
-    /// The next port whose rest is over at `now`: the table that it is in, the port, and until when it was to rest.
+    /// The next port whose rest is over at `now`: the table that it is in, the port, and until when
+    /// it was to rest.
     pub(super) fn next_over(&mut self, now: u64) -> Option<(u32, u16, u64)> {
         let (until, port_table, port) = *self.queue.front().filter(|r| r.0 <= now)?;
         self.queue.pop_front();

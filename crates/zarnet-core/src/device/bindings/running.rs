@@ -1,4 +1,5 @@
-//! What packets and flows do to a session that is there: it lasts longer, or less long; none is opened or closed.
+//! What packets and flows do to a session that is there: it lasts longer, or less long; none is
+//! opened or closed.
 
 use super::session::{SHARED, Session};
 use super::{Bindings, Context, Engine, KnownSession, Sink};
@@ -13,15 +14,21 @@ impl Bindings {
         self.bring_forward(id, session.expires);
     }
 
-    /// A session was changed so that it may expire earlier than before. One that expires later needs nothing: it is looked at
-    /// when it would have expired.
+    /// A session was changed so that it may expire earlier than before. One that expires later
+    /// needs nothing: it is looked at when it would have expired.
     fn bring_forward(&mut self, id: u32, expires: u64) {
         self.due_by(expires);
         self.table.bring_forward(id);
     }
 
     /// A packet that was entered ahead of its time, at `entered`, passes at `at`.
-    pub(in crate::device) fn put_off(&mut self, passed: SessionRef, refreshed: bool, entered: Instant, at: Instant) {
+    pub(in crate::device) fn put_off(
+        &mut self,
+        passed: SessionRef,
+        refreshed: bool,
+        entered: Instant,
+        at: Instant,
+    ) {
         let mut session = *self.table.session(passed.id);
         // of a flow that runs on it, other packets pass later still
         if self.is_alive(passed) && session.last == entered.0 {
@@ -46,16 +53,26 @@ impl Context<'_> {
 
 impl<S: Sink> Engine<'_, S> {
     /// Enters an accepted packet of a session. Tells whether it keeps it alive for longer.
-    pub(in crate::device) fn refresh(&mut self, now: Instant, hit: KnownSession, signal: Signal) -> bool {
+    pub(in crate::device) fn refresh(
+        &mut self,
+        now: Instant,
+        hit: KnownSession,
+        signal: Signal,
+    ) -> bool {
         let mut session = *self.bindings.table.session(hit.id);
-        let refreshes = session.on_packet(now.0, signal, hit.heading, self.context().timing(&session));
+        let refreshes =
+            session.on_packet(now.0, signal, hit.heading, self.context().timing(&session));
         self.bindings.put_session(hit.id, session);
         refreshes
     }
 
     /// Enters a packet of a session where it stands. `change` tells of what it does.
     #[inline(always)]
-    pub(in crate::device) fn change_in_place(&mut self, id: u32, change: impl FnOnce(&mut Session)) {
+    pub(in crate::device) fn change_in_place(
+        &mut self,
+        id: u32,
+        change: impl FnOnce(&mut Session),
+    ) {
         let session = self.bindings.table.session_mut(id);
         let before = session.expires;
         change(session);
@@ -65,9 +82,15 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of packet by packet: the
-    /// session's state at any moment in between follows from it.
-    pub(in crate::device) fn run_until(&mut self, now: Instant, session: SessionRef, end: Instant, ending: Ending) {
+    /// A flow runs on a session until `end`, both ways without a pause. Entered at once instead of
+    /// packet by packet: the session's state at any moment in between follows from it.
+    pub(in crate::device) fn run_until(
+        &mut self,
+        now: Instant,
+        session: SessionRef,
+        end: Instant,
+        ending: Ending,
+    ) {
         if self.bindings.is_alive(session) {
             self.run_on(now, session.id, *self.bindings.table.session(session.id), (end.0, ending));
         }
@@ -87,13 +110,20 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// The same as [`Self::run_until`] for a living session as it has become meanwhile.
-    pub(in crate::device) fn run_on(&mut self, now: Instant, id: u32, mut s: Session, flow: (u64, Ending)) {
+    pub(in crate::device) fn run_on(
+        &mut self,
+        now: Instant,
+        id: u32,
+        mut s: Session,
+        flow: (u64, Ending),
+    ) {
         let running = s.running(now.0);
         let (mut end, mut ending) = flow;
         if let (Some(other), false) = (running, s.has(SHARED) || ending == Ending::Close)
             && other.1 != Ending::Close
         {
-            // neither ends the session for the other: it lasts as long as the longer one, and the shorter is of no account
+            // neither ends the session for the other: it lasts as long as the longer one, and the
+            // shorter is of no account
             if other.0 > end {
                 (end, ending) = other;
             }

@@ -1,4 +1,5 @@
-//! One conversation: its state and how long it lasts. Read first: RFC 5382 §5, RFC 7857 §2 and figure 1, RFC 4787 §4.3.
+//! One conversation: its state and how long it lasts. Read first: RFC 5382 §5, RFC 7857 §2 and
+//! figure 1, RFC 4787 §4.3.
 
 use super::arena::NONE;
 use crate::device::compiled::Timing;
@@ -10,7 +11,7 @@ use crate::traffic::Ending;
 /// A conversation. 40 octets: a device holds millions.
 #[derive(Debug, Clone, Copy)]
 pub(in crate::device) struct Session {
-    /// Nanoseconds.
+    /// When it was created, in nanoseconds.
     pub created: u64,
     /// The last packet; in the future while a flow is running that will end then.
     pub last: u64,
@@ -37,7 +38,8 @@ pub(in crate::device) const ANSWERED: u8 = 4;
 pub(in crate::device) const SWAPPED: u8 = 8;
 /// Another flow runs on it too.
 pub(in crate::device) const SHARED: u8 = 16;
-/// A flow is running: it closes, resets or just ends at `last`. A bit for each ending, in their order.
+/// A flow is running: it closes, resets or just ends at `last`. A bit for each ending, in their
+/// order.
 const RUNNING: u8 = 32 + 64 + 128;
 const RUNS_TO_CLOSE: u8 = 32 << Ending::Close as u8;
 const RUNS_TO_RESET: u8 = 32 << Ending::Reset as u8;
@@ -52,7 +54,7 @@ pub(in crate::device) struct Heading {
 }
 
 impl Session {
-    /// None at all.
+    /// The session that stands where there is none.
     pub(in crate::device) const NONE: Self = Self {
         created: 0,
         last: 0,
@@ -124,8 +126,8 @@ impl Session {
         self.flags &= !RUNNING;
     }
 
-    /// A flow runs on it from now until `end`, both ways without a pause. RFC 7857 §2.2 and figure 1 for what the last
-    /// packet does.
+    /// A flow runs on it from now until `end`, both ways without a pause. RFC 7857 §2.2 and figure
+    /// 1 for what the last packet does.
     #[inline(always)]
     pub(in crate::device) fn run_until(&mut self, end: u64, ending: Ending, timing: Timing<'_>) {
         if !self.state.is_refreshable() && self.run_beside(end, ending) {
@@ -137,8 +139,9 @@ impl Session {
         self.expires = end.saturating_add(timing.span(last_state));
     }
 
-    /// A flow runs on a session that its packets do not keep: one that is not answered on it, or closed by another flow. Tells
-    /// whether that is so; a session that was reset its next packet revives at once.
+    /// A flow runs on a session that its packets do not keep: one that is not answered on it, or
+    /// closed by another flow. Tells whether that is so; a session that was reset its next packet
+    /// revives at once.
     #[cold]
     #[inline(never)]
     fn run_beside(&mut self, end: u64, ending: Ending) -> bool {
@@ -180,7 +183,8 @@ impl Session {
     ///
     /// Tells whether it keeps the session alive for longer.
     ///
-    /// RFC 5382 §5 REQ-5, RFC 7857 §2.2 (RST), RFC 4787 §4.3 REQ-6 (refresh), RFC 5508 §3.2 REQ-2 (queries).
+    /// RFC 5382 §5 REQ-5, RFC 7857 §2.2 (RST), RFC 4787 §4.3 REQ-6 (refresh), RFC 5508 §3.2 REQ-2
+    /// (queries).
     #[inline(always)]
     pub(in crate::device) fn on_packet(
         &mut self,
@@ -196,7 +200,8 @@ impl Session {
         self.flags |= ANSWERED * u8::from(!heading.from_initiator);
         let before = self.state;
         let from_client = heading.from_initiator != self.has(SWAPPED);
-        let Step { mut state, refreshes, begins } = STEPS[before as usize][signal as usize][usize::from(from_client)];
+        let Step { mut state, refreshes, begins } =
+            STEPS[before as usize][signal as usize][usize::from(from_client)];
         if begins {
             self.flags = self.flags & !SWAPPED | if heading.from_initiator { 0 } else { SWAPPED };
         }
@@ -216,7 +221,8 @@ impl Session {
             self.flags &= !RUNNING;
         }
         (self.state, self.last) = (state, now);
-        // without connections a refresh is outbound, where there are ports and the device is not told otherwise
+        // without connections a refresh is outbound, where there are ports and the device is not
+        // told otherwise
         let open = heading.outbound | timing.refresh_both | !timing.protocol.has_ports();
         let expires = now.saturating_add(timing.span(state));
         let refreshes = refreshes & (open | (state != State::Open));
@@ -287,11 +293,16 @@ mod tests {
             session.expires = 9999 * S;
             session.on_packet(10 * S, signal, heading, t);
             let expires = seconds.map_or(9999 * S, |s| (10 + s) * S);
-            assert_eq!((session.state, session.expires), (next, expires), "{state:?} {signal:?} {heading:?}");
+            assert_eq!(
+                (session.state, session.expires),
+                (next, expires),
+                "{state:?} {signal:?} {heading:?}"
+            );
         }
     }
 
-    /// RFC 4787 §4.3 REQ-6: outbound packets refresh, inbound ones only where the device is told so.
+    /// RFC 4787 §4.3 REQ-6: outbound packets refresh, inbound ones only where the device is told
+    /// so.
     #[test]
     fn rfc4787_req6_udp_refresh() {
         let timers = nanoseconds(&plan::Timers::default());
@@ -328,9 +339,15 @@ mod tests {
             session.on_packet(0, Signal::SynAck, SERVER, t);
             session.run_until(30 * S, ending, t);
             let during = session.at(10 * S, t);
-            assert_eq!((during.state, during.last, during.expires), (State::Established, 10 * S, 7450 * S));
+            assert_eq!(
+                (during.state, during.last, during.expires),
+                (State::Established, 10 * S, 7450 * S)
+            );
             let after = session.at(31 * S, t);
-            assert_eq!((after.state, after.last, after.expires), (state, 30 * S, (30 + seconds) * S));
+            assert_eq!(
+                (after.state, after.last, after.expires),
+                (state, 30 * S, (30 + seconds) * S)
+            );
         }
     }
 }

@@ -13,24 +13,26 @@ pub(in crate::device) struct TargetUse {
     /// Addresses with a mapping.
     pub in_use: u32,
     pub pairing: Pairing,
-    /// Of a target with one address, or with stable ones: where its first addresses stand among those that have been used, by
-    /// position; [`NONE`] for one that has not been.
+    /// Of a target with one address, or with stable ones: where its first addresses stand among
+    /// those that have been used, by position; [`NONE`] for one that has not been.
     pub used_as: Vec<u32>,
 }
 
-/// How it is known which address of a target a host has, so that it gets the same one again (RFC 4787 §4.1 REQ-2).
+/// How it is known which address of a target a host has, so that it gets the same one again (RFC
+/// 4787 §4.1 REQ-2).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(in crate::device) enum Pairing {
     /// There is one address only, or any other would do.
     Needless,
     /// It is kept by host.
     Kept,
-    /// Every host with mappings has them where `by-source` begins for it. As long as that is so, nothing is kept.
+    /// Every host with mappings has them where `by-source` begins for it. As long as that is so,
+    /// nothing is kept.
     StableBySource,
 }
 
 impl TargetUse {
-    /// None of it.
+    /// A target of which nothing is in use.
     pub(super) fn unused(config: &TargetConfig) -> Self {
         let free = config.whole.then(|| FreeSet::full(config.space.count()));
         Self { free, in_use: 0, pairing: Pairing::Needless, used_as: Vec::new() }
@@ -38,7 +40,8 @@ impl TargetUse {
 
     /// Of a target that no host has mappings on. `paired`: whether the device pairs addresses.
     pub(super) fn set_pairing(&mut self, config: &TargetConfig, paired: bool) {
-        let stable = paired && !config.whole && config.pick == Pick::BySource && config.space.count() > 1;
+        let stable =
+            paired && !config.whole && config.pick == Pick::BySource && config.space.count() > 1;
         self.keep_pairs(config, paired);
         if stable {
             self.pairing = Pairing::StableBySource;

@@ -1,4 +1,5 @@
-//! Each door on its own: what it enters into the table, what it reports, and that closing gives everything back.
+//! Each door on its own: what it enters into the table, what it reports, and that closing gives
+//! everything back.
 
 use super::{ANSWERED, Cause, ExternalEnd, Kind, NONE, NewMapping, NewPort, Session, TableEvent};
 use crate::device::testing::{Bench, OVERLOAD, POOL, SECOND_POOL, key, plan};
@@ -65,7 +66,10 @@ fn open_mapping_takes_a_port_and_an_address() {
     let new = endpoint(&bench, "10.0.0.5", 4000, 50_000);
     let id = bench.engine().open_mapping(7, &new);
     let m = *bench.bindings.table.mapping(id);
-    assert_eq!((m.internal, m.internal_port, m.external_port, m.rule), (key("10.0.0.5"), 4000, 50_000, OVERLOAD));
+    assert_eq!(
+        (m.internal, m.internal_port, m.external_port, m.rule),
+        (key("10.0.0.5"), 4000, 50_000, OVERLOAD)
+    );
     let target = new.external.target;
     let external = bench.bindings.externals.find(key("203.0.113.1")).unwrap();
     let expected = [
@@ -75,7 +79,8 @@ fn open_mapping_takes_a_port_and_an_address() {
     ];
     assert_eq!(reported(&mut bench), expected);
     assert!(!bench.bindings.externals.port_table(m.place()).ports.is_free(50_000));
-    let found = bench.bindings.mappings_of(Protocol::UDP, new.internal, new.peer).collect::<Vec<_>>();
+    let found =
+        bench.bindings.mappings_of(Protocol::UDP, new.internal, new.peer).collect::<Vec<_>>();
     assert_eq!((found, bench.bindings.live[0].mappings), (vec![id], 1));
 }
 
@@ -87,12 +92,18 @@ fn open_session_lists_a_session_under_its_mapping() {
     reported(&mut bench);
     let first = session(&bench, 3, mapping, 53);
     let id = bench.engine().open_session(first, None, rules(OVERLOAD));
-    assert_eq!(reported(&mut bench), [(3, TableEvent::SessionOpened { session: id, rules: rules(OVERLOAD) })]);
+    assert_eq!(
+        reported(&mut bench),
+        [(3, TableEvent::SessionOpened { session: id, rules: rules(OVERLOAD) })]
+    );
     assert_eq!(bench.bindings.table.sessions_of(mapping).collect::<Vec<_>>(), [id]);
     let (original, translated) = bench.bindings.tuples(id);
     assert_eq!(original.source.to_string(), "10.0.0.5:4000");
     assert_eq!(translated.source.to_string(), "203.0.113.1:50000");
-    assert_eq!((original.destination, bench.bindings.live[0].sessions), (translated.destination, 1));
+    assert_eq!(
+        (original.destination, bench.bindings.live[0].sessions),
+        (translated.destination, 1)
+    );
 }
 
 #[test]
@@ -107,7 +118,11 @@ fn close_session_closes_the_mapping_behind_the_last_one() {
     let place = bench.bindings.table.mapping(mapping).place();
     reported(&mut bench);
     bench.engine().close_session(sessions[0], 9, Cause::Cleared);
-    let closed = |session| TableEvent::SessionClosed { session, rules: rules(OVERLOAD), cause: Cause::Cleared };
+    let closed = |session| TableEvent::SessionClosed {
+        session,
+        rules: rules(OVERLOAD),
+        cause: Cause::Cleared,
+    };
     assert_eq!(reported(&mut bench), [(9, closed(sessions[0]))]);
     bench.engine().close_session(sessions[1], 10, Cause::Cleared);
     let expected = [
@@ -119,7 +134,10 @@ fn close_session_closes_the_mapping_behind_the_last_one() {
     assert_eq!(reported(&mut bench), expected);
     assert!(bench.bindings.externals.port_table(place).ports.is_free(50_000));
     let (table, live) = (&bench.bindings.table, bench.bindings.live[0]);
-    assert_eq!((table.mapping_count(), table.session_count(), live.mappings, live.sessions), (0, 0, 0, 0));
+    assert_eq!(
+        (table.mapping_count(), table.session_count(), live.mappings, live.sessions),
+        (0, 0, 0, 0)
+    );
     assert_eq!(bench.bindings.mappings_of(Protocol::UDP, new.internal, new.peer).count(), 0);
 }
 
@@ -128,7 +146,8 @@ fn close_mapping_gives_a_whole_address_back() {
     let mut bench = bench();
     let new = whole(&bench, "10.0.0.5", "203.0.113.10");
     let id = bench.engine().open_mapping(0, &new);
-    let free = |bench: &TestBench| bench.bindings.target(new.external.target).free.as_ref().unwrap().len();
+    let free =
+        |bench: &TestBench| bench.bindings.target(new.external.target).free.as_ref().unwrap().len();
     assert_eq!(free(&bench), 1);
     reported(&mut bench);
     bench.engine().close_mapping(id, 5, Cause::RuleDisabled);
@@ -139,7 +158,8 @@ fn close_mapping_gives_a_whole_address_back() {
     assert_eq!((reported(&mut bench).as_slice(), free(&bench)), (&expected[..], 2));
 }
 
-/// RFC 4787 §4.3 REQ-5 for what a device keeps beyond sessions: an address mapping lasts for the `binding` timer.
+/// RFC 4787 §4.3 REQ-5 for what a device keeps beyond sessions: an address mapping lasts for the
+/// `binding` timer.
 #[test]
 fn an_address_mapping_lingers_and_is_used_again() {
     let mut plan = plan();
@@ -156,7 +176,10 @@ fn an_address_mapping_lingers_and_is_used_again() {
     bench.engine().open_session(again, None, rules(POOL));
     assert_eq!(bench.bindings.lingering.until(id), None, "it is in use again");
     let never = bench.bindings.address_mapping(key("10.0.0.6"), new.external.target);
-    assert_eq!((bench.bindings.address_mapping(key("10.0.0.5"), new.external.target), never), (Some(id), None));
+    assert_eq!(
+        (bench.bindings.address_mapping(key("10.0.0.5"), new.external.target), never),
+        (Some(id), None)
+    );
 }
 
 #[test]
@@ -172,7 +195,8 @@ fn a_mapping_is_handed_over_to_another_rule() {
     assert_eq!(live, [0, 1]);
 }
 
-/// Both doors in one step do what they do one after the other, and report the same, opening and closing.
+/// Both doors in one step do what they do one after the other, and report the same, opening and
+/// closing.
 #[test]
 fn both_doors_at_once_are_both_doors() {
     let (mut once, mut twice) = (bench(), bench());
@@ -190,19 +214,26 @@ fn both_doors_at_once_are_both_doors() {
     twice.engine().open_session(first, None, rules(OVERLOAD));
     let (internal, target, rule) = (new.internal, new.external.target, OVERLOAD);
     let hash = once.bindings.endpoint_hash(Protocol::UDP, internal, new.peer);
-    let port_table = once.bindings.externals.find_port_table(key("203.0.113.1"), Protocol::UDP).unwrap();
+    let port_table =
+        once.bindings.externals.find_port_table(key("203.0.113.1"), Protocol::UDP).unwrap();
     let first = session(&once, S, NONE, 53);
-    let port = NewPort { rule, target, internal, hash, port_table, class: 0, port: 50_000, pair: None };
+    let port =
+        NewPort { rule, target, internal, hash, port_table, class: 0, port: 50_000, pair: None };
     once.engine().open_both(first, &port);
     assert_eq!(reported(&mut once), reported(&mut twice));
     for bench in [&mut once, &mut twice] {
         bench.engine().expire(Instant(3600 * S));
-        assert_eq!((bench.bindings.table.mapping_count(), bench.bindings.table.session_count()), (0, 0));
+        assert_eq!(
+            (bench.bindings.table.mapping_count(), bench.bindings.table.session_count()),
+            (0, 0)
+        );
     }
     let closed = reported(&mut once);
     assert_eq!(closed, reported(&mut twice));
     let causes = closed.iter().filter_map(|(_, event)| match event {
-        TableEvent::MappingClosed { cause, .. } | TableEvent::SessionClosed { cause, .. } => Some(*cause),
+        TableEvent::MappingClosed { cause, .. } | TableEvent::SessionClosed { cause, .. } => {
+            Some(*cause)
+        }
         _ => None,
     });
     assert_eq!(causes.collect::<Vec<_>>(), [Cause::Expired; 4]);
@@ -216,7 +247,8 @@ fn a_compiled_plan_can_be_shared() {
     shared::<crate::device::Device>();
 }
 
-/// A random life of mappings and sessions: whatever is opened and closed, events add up to what is in the table.
+/// A random life of mappings and sessions: whatever is opened and closed, events add up to what is
+/// in the table.
 mod adds_up {
     use proptest::prelude::*;
 
@@ -224,23 +256,29 @@ mod adds_up {
 
     proptest! {
         #[test]
-        fn events_tell_what_lives(steps in proptest::collection::vec((0u8..4, 0u16..6, 0u16..4), 1..120)) {
+        fn events_tell_what_lives(
+            steps in proptest::collection::vec((0u8..4, 0u16..6, 0u16..4), 1..120),
+        ) {
             let mut bench = bench();
             for (n, (what, host, peer)) in steps.into_iter().enumerate() {
                 let now = n as u64 * 20 * S;
                 bench.engine().expire(Instant(now));
                 let new = endpoint(&bench, &format!("10.0.0.{}", 10 + host), 4000, 50_000 + host);
-                let known = bench.bindings.mappings_of(Protocol::UDP, new.internal, new.peer).next();
+                let known =
+                    bench.bindings.mappings_of(Protocol::UDP, new.internal, new.peer).next();
                 if what > 0 {
                     let mapping = known.unwrap_or_else(|| bench.engine().open_mapping(now, &new));
                     if bench.bindings.table.under(mapping, key("198.51.100.1"), peer).is_none() {
                         let session = session(&bench, now, mapping, peer);
                         bench.engine().open_session(session, None, rules(OVERLOAD));
                     }
-                } else if let Some(id) = known.and_then(|m| bench.bindings.table.sessions_of(m).next()) {
+                } else if let Some(id) =
+                    known.and_then(|m| bench.bindings.table.sessions_of(m).next())
+                {
                     bench.engine().close_session(id, now, Cause::Cleared);
                 }
-                let count = |f: fn(&TableEvent) -> i64| bench.sink.iter().map(|(_, e)| f(e)).sum::<i64>();
+                let count =
+                    |f: fn(&TableEvent) -> i64| bench.sink.iter().map(|(_, e)| f(e)).sum::<i64>();
                 let mappings = count(|e| match e {
                     TableEvent::MappingOpened { .. } => 1,
                     TableEvent::MappingClosed { .. } => -1,
@@ -257,9 +295,16 @@ mod adds_up {
                     _ => 0,
                 });
                 let table = &bench.bindings.table;
-                prop_assert_eq!((mappings, sessions), (table.mapping_count() as i64, table.session_count() as i64));
+                prop_assert_eq!(
+                    (mappings, sessions),
+                    (table.mapping_count() as i64, table.session_count() as i64)
+                );
                 prop_assert_eq!(ports, mappings);
-                prop_assert!(bench.sink.is_sorted_by_key(|e| e.0), "events come in the order of time");
+                prop_assert!(
+                    bench.sink.is_sorted_by_key(|e| e.0),
+                    "events come in the order of \
+                            time"
+                );
                 let live = bench.bindings.live[0];
                 prop_assert_eq!((live.mappings as i64, live.sessions as i64), (mappings, sessions));
             }

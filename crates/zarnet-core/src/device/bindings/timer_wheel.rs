@@ -1,11 +1,12 @@
 //! When sessions expire: a timer wheel of three levels, whose current slot is kept in exact order.
 //!
-//! A slot of the first level is an eighth of a second explicit, one of the second 18 minutes, one of the third 104 days: together
-//! they reach further than a clock of 64 bits does. When a slot of an upper level begins, its entries move down. The clock
-//! jumps from one slot that holds something to the next, so that a hundred idle years cost no more than a second.
+//! A slot of the first level is an eighth of a second explicit, one of the second 18 minutes, one
+//! of the third 104 days: together they reach further than a clock of 64 bits does. When a slot of
+//! an upper level begins, its entries move down. The clock jumps from one slot that holds something
+//! to the next, so that a hundred idle years cost no more than a second.
 //!
-//! Postponing an expiry costs nothing: the entry is looked at when its old slot begins, and put back. Bringing one
-//! forward leaves a stale entry behind, which `armed` tells apart.
+//! Postponing an expiry costs nothing: the entry is looked at when its old slot begins, and put
+//! back. Bringing one forward leaves a stale entry behind, which `armed` tells apart.
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
@@ -34,13 +35,13 @@ pub(super) trait Timed {
     fn armed(&mut self, id: u32) -> &mut u16;
 }
 
-/// The wheel.
+/// Timers of sessions, in slots by the tick in which they expire.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Wheel {
     levels: [Level; LEVELS],
     pieces: Pieces,
-    /// Entries of the current tick in the order of their expiry: nanoseconds into the tick, then the entry, in one word
-    /// that is quickly sorted.
+    /// Entries of the current tick in the order of their expiry: nanoseconds into the tick, then
+    /// the entry, in one word that is quickly sorted.
     due: Vec<u64>,
     /// How many of them have been given out.
     given: usize,
@@ -55,7 +56,8 @@ pub(super) struct Wheel {
     origin: Option<u64>,
     /// The current tick, counted from the origin.
     now: u64,
-    /// Entries that wait to be put into their slots, together: so that places far apart are waited for together.
+    /// Entries that wait to be put into their slots, together: so that places far apart are waited
+    /// for together.
     waiting: Vec<(u16, u32)>,
     /// Room for the entries of the slot whose tick begins.
     turning: Vec<u32>,
@@ -89,7 +91,8 @@ impl Wheel {
         let expires = arena.expires(id);
         let armed = arena.armed(id);
         let tick = self.tick(expires);
-        // of what the current tick holds, the order is fixed: what comes into it late is filed once more
+        // of what the current tick holds, the order is fixed: what comes into it late is filed once
+        // more
         if *armed == UNARMED || tick < self.begins(*armed) || tick <= self.now {
             *armed = self.file(expires, id);
         }
@@ -115,7 +118,8 @@ impl Wheel {
 
     /// The slot of a tick beyond the first level.
     fn far_slot(&self, tick: u64) -> u16 {
-        let slots_ahead = |level: u32| (tick >> (SLOT_BITS * level)) - (self.now >> (SLOT_BITS * level));
+        let slots_ahead =
+            |level: u32| (tick >> (SLOT_BITS * level)) - (self.now >> (SLOT_BITS * level));
         slot_of(if slots_ahead(1) < SLOTS { 1 } else { 2 }, tick)
     }
 
@@ -143,7 +147,8 @@ impl Wheel {
         slot_of(0, self.now)
     }
 
-    /// The next entry that expires at `now` or before, in the order of expiry. It is then no longer filed.
+    /// The next entry that expires at `now` or before, in the order of expiry. It is then no longer
+    /// filed.
     pub(super) fn next_due(&mut self, arena: &mut impl Timed, now: u64) -> Option<u32> {
         if self.origin.is_none() {
             self.origin = Some(now >> SHIFT);
@@ -181,7 +186,8 @@ impl Wheel {
         }
     }
 
-    /// The first tick after the current one at which a slot that holds something begins, on whichever level.
+    /// The first tick after the current one at which a slot that holds something begins, on
+    /// whichever level.
     fn next_occupied(&self) -> Option<u64> {
         let begins = |(level, slots): (u32, &Level)| {
             let now = self.now >> (SLOT_BITS * level);
@@ -196,7 +202,8 @@ impl Wheel {
         self.given >= self.fetched && self.fetched < self.due.len()
     }
 
-    /// The next entries of the current tick, once each, so that what they need can be fetched ahead.
+    /// The next entries of the current tick, once each, so that what they need can be fetched
+    /// ahead.
     pub(super) fn ahead(&mut self) -> impl Iterator<Item = u32> + '_ {
         let from = self.given.max(self.fetched).min(self.due.len());
         self.fetched = self.due.len().min(from + AHEAD);
@@ -210,8 +217,8 @@ impl Wheel {
         self.peek().map_or(next_tick, |(expires, _)| expires.min(next_tick))
     }
 
-    /// Takes over the slots that begin with the current tick: those of upper levels first, for their entries move down, into
-    /// the slot of the tick itself too.
+    /// Takes over the slots that begin with the current tick: those of upper levels first, for
+    /// their entries move down, into the slot of the tick itself too.
     fn turn(&mut self, arena: &mut impl Timed) {
         #[cfg(test)]
         {
@@ -257,7 +264,8 @@ impl Wheel {
         self.levels[level].drain(&mut self.pieces, slot, into);
     }
 
-    /// Puts the entries of the tick in order: into buckets first where they are many, for times are spread evenly.
+    /// Puts the entries of the tick in order: into buckets first where they are many, for times are
+    /// spread evenly.
     fn order_due(&mut self) {
         const BUCKETS: usize = 256;
         if self.due.len() < BUCKETS / 2 {
@@ -344,7 +352,8 @@ mod tests {
         assert!(wheel.next_server < 10, "{} slots were looked at", wheel.next_server);
     }
 
-    /// What was about to expire, was postponed, and has expired since comes after what expired between.
+    /// What was about to expire, was postponed, and has expired since comes after what expired
+    /// between.
     #[test]
     fn what_was_postponed_at_the_last_moment_keeps_its_turn() {
         let (mut wheel, mut arena) = (Wheel::default(), Arena(vec![(NEVER, UNARMED); 2]));
@@ -363,14 +372,18 @@ mod tests {
     }
 
     proptest! {
-        /// Each entry comes out once, at the first look at or after its expiry, in order, whatever was postponed or
-        /// brought forward in between.
+        /// Each entry comes out once, at the first look at or after its expiry, in order, whatever
+        /// was postponed or brought forward in between.
         #[test]
         fn everything_comes_out_when_it_is_due(
             start in 0u64..1 << 60,
-            steps in proptest::collection::vec((0u64..3000, FAR, 0u32..20, 0u64..3000, FAR), 1..200),
+            steps in proptest::collection::vec(
+                (0u64..3000, FAR, 0u32..20, 0u64..3000, FAR),
+                1..200,
+            ),
         ) {
-            let (mut wheel, mut arena, mut now) = (Wheel::default(), Arena(vec![(NEVER, UNARMED); 20]), start);
+            let (mut wheel, mut arena, mut now) =
+                (Wheel::default(), Arena(vec![(NEVER, UNARMED); 20]), start);
             for (forward, by, id, life, scale) in steps {
                 now += forward << by;
                 let mut last = 0;

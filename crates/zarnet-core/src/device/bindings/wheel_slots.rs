@@ -25,8 +25,8 @@ pub(super) struct Slot {
     pub filled: u32,
 }
 
-/// The slots' entries, in pieces that are used again: growing moves nothing, and nothing is left unused but half a piece a
-/// slot.
+/// The slots' entries, in pieces that are used again: growing moves nothing, and nothing is left
+/// unused but half a piece a slot.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Pieces {
     pieces: Vec<Piece>,
@@ -92,7 +92,10 @@ impl Level {
             return;
         }
         let before = into.len();
-        pieces.drain(std::mem::replace(&mut self.slots[slot], Slot { last: NO_PIECE, filled: 0 }), into);
+        pieces.drain(
+            std::mem::replace(&mut self.slots[slot], Slot { last: NO_PIECE, filled: 0 }),
+            into,
+        );
         self.occupied[slot / 64] &= !(1 << (slot % 64));
         self.filed -= into.len() - before;
     }
@@ -104,7 +107,8 @@ impl Level {
         }
         let first = (slot + 1) % SLOTS;
         let words = self.occupied.len() as u64;
-        // the word that the search begins in is looked at twice: its upper bits first, its lower ones last
+        // the word that the search begins in is looked at twice: its upper bits first, its lower
+        // ones last
         for step in 0..=words {
             let word = (first / 64 + step) % words;
             let bits = self.occupied[word as usize];

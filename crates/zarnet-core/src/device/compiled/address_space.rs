@@ -16,7 +16,7 @@ pub(in crate::device) struct AddressSpace {
 struct Run {
     first: Key,
     last: Key,
-    /// Position of `first`.
+    /// Position that the first address has.
     base: u32,
 }
 
@@ -34,8 +34,9 @@ impl AddressSpace {
         space
     }
 
-    /// The position where `by-source` begins for a host: its address modulo [`AddressSpace::count`], which is not 0. By two
-    /// multiplications in place of a division (Lemire, Kaser and Kurz, 2019): every new flow asks.
+    /// The position where `by-source` begins for a host: its address modulo
+    /// [`AddressSpace::count`], which is not 0. By two multiplications in place of a division
+    /// (Lemire, Kaser and Kurz, 2019): every new flow asks.
     #[inline(always)]
     pub(in crate::device) fn first_for(&self, host: Key) -> u32 {
         let part = self.magic.wrapping_mul(host.number());
@@ -53,14 +54,17 @@ impl AddressSpace {
     }
 
     pub(in crate::device) fn position(&self, address: Key) -> Option<u32> {
-        let run = self.runs.get(self.runs.partition_point(|r| r.first <= address).checked_sub(1)?)?;
+        let run =
+            self.runs.get(self.runs.partition_point(|r| r.first <= address).checked_sub(1)?)?;
         (address <= run.last).then(|| run.base + address.minus(run.first))
     }
 
     /// The position of the first address above `address`, wrapping.
     pub(in crate::device) fn position_after(&self, address: Key) -> u32 {
         let i = self.runs.partition_point(|r| r.last <= address);
-        self.runs.get(i).map_or(0, |r| if r.first > address { r.base } else { r.base + address.minus(r.first) + 1 })
+        self.runs.get(i).map_or(0, |r| {
+            if r.first > address { r.base } else { r.base + address.minus(r.first) + 1 }
+        })
     }
 
     pub(in crate::device) fn runs(&self) -> impl Iterator<Item = (Key, Key)> + '_ {
@@ -69,7 +73,8 @@ impl AddressSpace {
 
     /// The same as ranges of addresses.
     pub(in crate::device) fn ranges(&self) -> impl Iterator<Item = AddressRange> + '_ {
-        self.runs().filter_map(|(first, last)| AddressRange::new(first.address(), last.address()).ok())
+        self.runs()
+            .filter_map(|(first, last)| AddressRange::new(first.address(), last.address()).ok())
     }
 }
 
@@ -79,12 +84,18 @@ mod tests {
 
     #[test]
     fn positions_run_through_holes() {
-        let set =
-            ["203.0.113.12-203.0.113.13", "203.0.113.9", "2001:db8::/64"].map(|t| t.parse::<AddressRange>().unwrap());
+        let set = ["203.0.113.12-203.0.113.13", "203.0.113.9", "2001:db8::/64"]
+            .map(|t| t.parse::<AddressRange>().unwrap());
         let space = AddressSpace::new(&set.into_iter().collect());
         let address = |last: u8| Key::of([203, 0, 113, last].into()).unwrap();
-        assert_eq!((0..space.count()).map(|n| space.nth(n)).collect::<Vec<_>>(), [9, 12, 13].map(address));
+        assert_eq!(
+            (0..space.count()).map(|n| space.nth(n)).collect::<Vec<_>>(),
+            [9, 12, 13].map(address)
+        );
         assert_eq!([9, 10, 13].map(|a| space.position(address(a))), [Some(0), None, Some(2)]);
-        assert_eq!([8, 9, 10, 12, 13, 99].map(|a| space.position_after(address(a))), [0, 1, 1, 2, 0, 0]);
+        assert_eq!(
+            [8, 9, 10, 12, 13, 99].map(|a| space.position_after(address(a))),
+            [0, 1, 1, 2, 0, 0]
+        );
     }
 }

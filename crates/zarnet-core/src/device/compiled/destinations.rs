@@ -1,4 +1,5 @@
-//! Which fixed rules hold an external end, and which ports of an address they and the device itself keep from others.
+//! Which fixed rules hold an external end, and which ports of an address they and the device itself
+//! keep from others.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -48,12 +49,18 @@ impl DestinationRules {
         let statics_v6 = statics.iter().filter(|s| s.2.first().is_ipv6()).map(|s| s.1).collect();
         let v4 = statics.iter().filter_map(|s| Some((Key::ends_of(s.2)?, s.1)));
         let v4 = v4.map(|((first, last), rule)| ((first.number(), last.number()), rule)).collect();
-        let forwards = forwards.into_iter().map(|(protocol, list)| (protocol, by_end(list))).collect();
+        let forwards =
+            forwards.into_iter().map(|(protocol, list)| (protocol, by_end(list))).collect();
         Self { forwards, forwards_at, statics: by_end(v4), statics_v6 }
     }
 
     /// Forward rules whose external end holds a destination.
-    pub(in crate::device) fn forwards(&self, protocol: Protocol, address: IpAddr, port: u16) -> &[u16] {
+    pub(in crate::device) fn forwards(
+        &self,
+        protocol: Protocol,
+        address: IpAddr,
+        port: u16,
+    ) -> &[u16] {
         let map = self.forwards.get(&protocol);
         map.zip(Key::of(address)).map_or(&[], |(m, a)| m.get(a.port_number(port)).as_slice())
     }

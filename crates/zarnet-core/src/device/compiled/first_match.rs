@@ -1,6 +1,6 @@
-//! Which of many rules match a packet, in their order, without looking at each: for every property of a packet there is a
-//! map from its values to the rules that do not mind them, one bit a rule, and the rules that mind none are what the maps
-//! have in common.
+//! Which of many rules match a packet, in their order, without looking at each: for every property
+//! of a packet there is a map from its values to the rules that do not mind them, one bit a rule,
+//! and the rules that mind none are what the maps have in common.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -48,9 +48,12 @@ struct Dimension(IntervalMap<Arc<Bits>>);
 
 impl Dimension {
     fn new<'a>(count: usize, spans: impl Iterator<Item = &'a Vec<Span>>) -> Self {
-        let spans = spans.enumerate().flat_map(|(rule, spans)| spans.iter().map(move |s| (rule, *s)));
+        let spans =
+            spans.enumerate().flat_map(|(rule, spans)| spans.iter().map(move |s| (rule, *s)));
         let (owners, ranges): (Vec<usize>, Vec<Span>) = spans.unzip();
-        let value = |active: &BTreeSet<usize>| Arc::new(Bits::new(count, active.iter().map(|r| owners[*r])));
+        let value = |active: &BTreeSet<usize>| {
+            Arc::new(Bits::new(count, active.iter().map(|r| owners[*r])))
+        };
         Self(IntervalMap::new(&ranges, value))
     }
 }
@@ -88,8 +91,17 @@ impl FirstMatch {
     }
 
     /// The rules that mind neither source, destination nor service.
-    pub(super) fn candidates(&self, source: u64, destination: u64, service: u64) -> impl Iterator<Item = u16> + '_ {
-        let maps = [self.sources.0.get(source), self.destinations.0.get(destination), self.services.0.get(service)];
+    pub(super) fn candidates(
+        &self,
+        source: u64,
+        destination: u64,
+        service: u64,
+    ) -> impl Iterator<Item = u16> + '_ {
+        let maps = [
+            self.sources.0.get(source),
+            self.destinations.0.get(destination),
+            self.services.0.get(service),
+        ];
         self.common(maps)
     }
 
@@ -100,9 +112,16 @@ impl FirstMatch {
     }
 
     fn common<'a>(&'a self, [a, b, c]: [&'a Arc<Bits>; 3]) -> impl Iterator<Item = u16> + 'a {
-        let groups = a.summary.iter().zip(&b.summary).zip(&c.summary).map(|((a, b), c)| a & b & c).enumerate();
+        let groups = a
+            .summary
+            .iter()
+            .zip(&b.summary)
+            .zip(&c.summary)
+            .map(|((a, b), c)| a & b & c)
+            .enumerate();
         let words = groups.flat_map(|(g, summary)| ones(summary).map(move |w| g * 64 + w));
-        let rules = words.flat_map(move |w| ones(a.words[w] & b.words[w] & c.words[w]).map(move |r| w * 64 + r));
+        let rules = words
+            .flat_map(move |w| ones(a.words[w] & b.words[w] & c.words[w]).map(move |r| w * 64 + r));
         rules.map(|r| self.order[r])
     }
 
@@ -118,29 +137,38 @@ mod tests {
     use proptest::prelude::*;
 
     fn spans() -> impl Strategy<Value = Vec<Span>> {
-        let span = (0u64..100, prop_oneof![Just(0u64), 0u64..10, Just(200)]).prop_map(|(a, n)| (a, a + n));
+        let span =
+            (0u64..100, prop_oneof![Just(0u64), 0u64..10, Just(200)]).prop_map(|(a, n)| (a, a + n));
         proptest::collection::vec(span, 0..4)
     }
 
     proptest! {
-        /// Against a look at each rule, in order, with more rules than fit into a word, and into a word of words.
+        /// Against a look at each rule, in order, with more rules than fit into a word, and into a
+        /// word of words.
         #[test]
         fn finds_what_a_scan_finds(
-            kinds in proptest::collection::vec((spans(), spans(), spans()), 1..12), count in 1usize..9000,
+            kinds in proptest::collection::vec((spans(), spans(), spans()), 1..12),
+            count in 1usize..9000,
             (a, b, c) in (0u64..120, 0u64..120, 0u64..120),
         ) {
             let wants = |i: usize| {
                 let (sources, destinations, services) = kinds[i * 7 % kinds.len()].clone();
                 Wants { sources, destinations, services }
             };
-            let rules: Vec<(u16, Wants)> = (0..count).map(|i| ((i * 5 % 9001) as u16, wants(i))).collect();
+            let rules: Vec<(u16, Wants)> =
+                (0..count).map(|i| ((i * 5 % 9001) as u16, wants(i))).collect();
             let first_match = FirstMatch::new(&rules);
             let holds = |spans: &[Span], x: u64| spans.iter().any(|s| s.0 <= x && x <= s.1);
             let scan = rules.iter().filter(|r| holds(&r.1.sources, a));
             let by_source: Vec<u16> = scan.clone().map(|r| r.0).collect();
-            let all = scan.filter(|r| holds(&r.1.destinations, b) && holds(&r.1.services, c)).map(|r| r.0);
+            let all = scan
+                .filter(|r| holds(&r.1.destinations, b) && holds(&r.1.services, c))
+                .map(|r| r.0);
             prop_assert_eq!(first_match.of_source(a).collect::<Vec<_>>(), by_source);
-            prop_assert_eq!(first_match.candidates(a, b, c).collect::<Vec<_>>(), all.collect::<Vec<_>>());
+            prop_assert_eq!(
+                first_match.candidates(a, b, c).collect::<Vec<_>>(),
+                all.collect::<Vec<_>>()
+            );
         }
     }
 }

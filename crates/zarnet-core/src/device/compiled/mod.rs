@@ -1,5 +1,5 @@
-//! A device's plan, turned into what packets are looked up in. Nothing here changes once it is made: whoever needs it shares
-//! it.
+//! A device's plan, turned into what packets are looked up in. Nothing here changes once it is
+//! made: whoever needs it shares it.
 
 mod active;
 mod address_space;
@@ -40,11 +40,13 @@ pub(super) struct Compiled {
     pub claimed: AddressSet,
     /// All of these and its own, for IPv4: any other address needs no second look.
     concerned: IntervalMap<bool>,
-    /// Whether an endpoint mapping is known by its internal end alone, and leaves nothing behind but a free port.
+    /// Whether an endpoint mapping is known by its internal end alone, and leaves nothing behind
+    /// but a free port.
     pub mappings_are_simple: bool,
     /// Whether no rule takes part for ICMP queries.
     lacks_icmp: bool,
-    /// By ingress, then egress: whether no filter and no policy between them can drop a packet or its answer.
+    /// By ingress, then egress: whether no filter and no policy between them can drop a packet or
+    /// its answer.
     open: Vec<Vec<bool>>,
     pub routes: Routes,
     pub timers: Timers,
@@ -69,17 +71,20 @@ fn in_force(plan: &plan::DevicePlan) -> impl Iterator<Item = (u16, &Rule)> {
 }
 
 impl Compiled {
-    /// `taken`: addresses of the plan's interfaces, hosts and next hops, which no pool hands out. `used`: external addresses
-    /// that mappings and sessions from before are on. `more`: targets that such mappings draw on, whether or not a rule does.
+    /// `taken`: addresses of the plan's interfaces, hosts and next hops, which no pool hands out.
+    /// `used`: external addresses that mappings and sessions from before are on. `more`: targets
+    /// that such mappings draw on, whether or not a rule does.
     pub(super) fn new(
         plan: plan::DevicePlan,
         taken: &Arc<AddressSet>,
         used: &AddressSet,
         more: impl Iterator<Item = (Target, bool)>,
     ) -> Self {
-        let own_of =
-            |(i, interface): (u16, &plan::Interface)| interface.own().map(|a| (a, InterfaceId(i))).collect::<Vec<_>>();
-        let own: HashMap<_, _, RandomState> = (0..).zip(&plan.interfaces).flat_map(own_of).collect();
+        let own_of = |(i, interface): (u16, &plan::Interface)| {
+            interface.own().map(|a| (a, InterfaceId(i))).collect::<Vec<_>>()
+        };
+        let own: HashMap<_, _, RandomState> =
+            (0..).zip(&plan.interfaces).flat_map(own_of).collect();
         let mut targets = Targets::new(&plan, taken.clone());
         let claimed = claimed(&plan, &targets);
         let own_ranges = own.keys().map(|a| AddressRange::one(*a));
@@ -114,16 +119,23 @@ impl Compiled {
     /// What a session is timed by. `port`: the destination's as the initiator sent it.
     #[inline(always)]
     pub(super) fn timing(&self, protocol: Protocol, port: u16) -> Timing<'_> {
-        Timing { timers: &self.timers, protocol, port, refresh_both: self.plan.behaviour.refresh_both }
+        Timing {
+            timers: &self.timers,
+            protocol,
+            port,
+            refresh_both: self.plan.behaviour.refresh_both,
+        }
     }
 
-    /// Whether a packet is of a protocol that no rule takes part for: ICMP queries, where the device cannot translate them.
+    /// Whether a packet is of a protocol that no rule takes part for: ICMP queries, where the
+    /// device cannot translate them.
     #[inline]
     pub(super) fn is_beyond_rules(&self, protocol: Protocol) -> bool {
         self.lacks_icmp && protocol.has_query_id()
     }
 
-    /// Whether the way of a session's packets depends on the interfaces that its first packet passed.
+    /// Whether the way of a session's packets depends on the interfaces that its first packet
+    /// passed.
     pub(super) fn remembers_interfaces(&self) -> bool {
         self.routes.ambiguous || self.plan.behaviour.answers_leave_as_came
     }
@@ -140,8 +152,14 @@ impl Compiled {
         self.open[ingress.index()][egress.index()]
     }
 
-    /// Ports of an address that fixed rules or the device itself use, as ranges with both ends included.
-    pub(super) fn reserved(&self, address: IpAddr, protocol: Protocol, mut take: impl FnMut(u16, u16)) {
+    /// Ports of an address that fixed rules or the device itself use, as ranges with both ends
+    /// included.
+    pub(super) fn reserved(
+        &self,
+        address: IpAddr,
+        protocol: Protocol,
+        mut take: impl FnMut(u16, u16),
+    ) {
         let statics = self.destinations.statics(address);
         for id in self.destinations.forwards_at(address).iter().chain(statics) {
             let rule = self.rule(*id);
@@ -152,7 +170,10 @@ impl Compiled {
                     let held = services.filter(|s| s.protocol.is_none_or(|p| p == protocol));
                     held.for_each(|s| take(s.ports.first, s.ports.last));
                 }
-                RuleKind::Forward(_) | RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {}
+                RuleKind::Forward(_)
+                | RuleKind::Exempt
+                | RuleKind::Pool { .. }
+                | RuleKind::Overload { .. } => {}
             }
         }
         if let Some(interface) = self.own.get(&address) {
@@ -172,8 +193,8 @@ impl Compiled {
         [self.concerned.edges(), self.sources.edges(), self.routes.edges()].concat()
     }
 
-    /// Whether an address is one of its own, or an external one of its rules or of what is from before them. If not, it
-    /// is somebody else's, and only the route matters.
+    /// Whether an address is one of its own, or an external one of its rules or of what is from
+    /// before them. If not, it is somebody else's, and only the route matters.
     #[inline]
     pub(super) fn concerns(&self, address: IpAddr) -> bool {
         super::key::Key::of(address).is_none_or(|a| *self.concerned.get(a.number()))
@@ -181,7 +202,12 @@ impl Compiled {
 }
 
 /// The external addresses of a rule: its own ends, and what it can hand out.
-fn external_addresses(plan: &plan::DevicePlan, targets: &Targets, id: u16, rule: &Rule) -> AddressSet {
+fn external_addresses(
+    plan: &plan::DevicePlan,
+    targets: &Targets,
+    id: u16,
+    rule: &Rule,
+) -> AddressSet {
     let of = targets.of(id);
     let runs = of.main.into_iter().chain(of.fallback).flat_map(|t| targets.get(t).space.ranges());
     plan.external_end(rule).into_iter().chain(runs).collect()
@@ -191,15 +217,22 @@ fn external_addresses(plan: &plan::DevicePlan, targets: &Targets, id: u16, rule:
 fn claimed(plan: &plan::DevicePlan, targets: &Targets) -> AddressSet {
     let mut claimed = AddressSet::default();
     plan.interfaces.iter().for_each(|i| claimed.extend(&i.proxy_arp));
-    in_force(plan).for_each(|(id, rule)| claimed.extend(&external_addresses(plan, targets, id, rule)));
+    in_force(plan)
+        .for_each(|(id, rule)| claimed.extend(&external_addresses(plan, targets, id, rule)));
     claimed
 }
 
-/// By ingress, then egress: whether no filter and no policy between them can drop a packet or its answer.
+/// By ingress, then egress: whether no filter and no policy between them can drop a packet or its
+/// answer.
 fn open_pairs(plan: &plan::DevicePlan, routes: &Routes) -> Vec<Vec<bool>> {
-    let unfiltered = |i: usize| plan.interfaces[i].ingress_acl.is_none() && plan.interfaces[i].egress_acl.is_none();
-    let accepts = |i: usize, e: usize| plan.accepts_all(InterfaceId(i as u16), InterfaceId(e as u16));
-    let open = |i, e| plan.forwarding && routes.are_plain() && unfiltered(i) && unfiltered(e) && accepts(i, e);
+    let unfiltered = |i: usize| {
+        plan.interfaces[i].ingress_acl.is_none() && plan.interfaces[i].egress_acl.is_none()
+    };
+    let accepts =
+        |i: usize, e: usize| plan.accepts_all(InterfaceId(i as u16), InterfaceId(e as u16));
+    let open = |i, e| {
+        plan.forwarding && routes.are_plain() && unfiltered(i) && unfiltered(e) && accepts(i, e)
+    };
     let count = plan.interfaces.len();
     // that nothing can object is only a short way: with very many pairs it is not looked for
     let few = count * count * (plan.policies.len() + 1) <= limits::OPEN_PAIRS;

@@ -1,5 +1,5 @@
-//! IPv6 prefix translation: one prefix is put in place of another, and one word of the address is adjusted so that no
-//! checksum changes. Read first: RFC 6296 §3.
+//! IPv6 prefix translation: one prefix is put in place of another, and one word of the address is
+//! adjusted so that no checksum changes. Read first: RFC 6296 §3.
 
 use std::net::{IpAddr, Ipv6Addr};
 
@@ -27,9 +27,12 @@ fn add(a: u16, b: u16) -> u16 {
 }
 
 impl PrefixPair {
-    /// The pair of two ranges, if these are IPv6 prefixes of one length, up to 64: longer ones leave no word to adjust.
+    /// The pair of two ranges, if these are IPv6 prefixes of one length, up to 64: longer ones
+    /// leave no word to adjust.
     pub(in crate::device) fn new(internal: AddressRange, external: AddressRange) -> Option<Self> {
-        let (IpAddr::V6(a), IpAddr::V6(b)) = (internal.first(), external.first()) else { return None };
+        let (IpAddr::V6(a), IpAddr::V6(b)) = (internal.first(), external.first()) else {
+            return None;
+        };
         let (a, b, count) = (a.to_bits(), b.to_bits(), internal.count());
         let aligned = count.is_power_of_two() && a.is_multiple_of(count) && b.is_multiple_of(count);
         if !aligned || count != external.count() || count < 1 << 64 {
@@ -86,7 +89,8 @@ mod tests {
     #[test]
     fn rfc6296_s3_6_example() {
         let pair = pair("fd01:203:405::/48", "2001:db8:1::/48").unwrap();
-        let (inside, outside) = ("fd01:203:405:1::1234".parse().unwrap(), "2001:db8:1:d550::1234".parse().unwrap());
+        let (inside, outside) =
+            ("fd01:203:405:1::1234".parse().unwrap(), "2001:db8:1:d550::1234".parse().unwrap());
         assert_eq!(pair.outward(inside), Some(outside));
         assert_eq!(pair.inward(outside), Some(inside));
     }
@@ -119,7 +123,10 @@ mod tests {
         /// RFC 6296 §2.6: no checksum changes, and what goes out comes back.
         #[test]
         fn rfc6296_neutral_and_reversible(
-            internal: u128, external: u128, host: u128, length in prop_oneof![Just(32u32), Just(48), Just(56), Just(64)],
+            internal: u128,
+            external: u128,
+            host: u128,
+            length in prop_oneof![Just(32u32), Just(48), Just(56), Just(64)],
         ) {
             let mask = !(u128::MAX >> length);
             let range = |bits: u128| {

@@ -1,4 +1,5 @@
-//! Which way a packet leaves: routes that are for some packets only before those for all, each by the longest prefix.
+//! Which way a packet leaves: routes that are for some packets only before those for all, each by
+//! the longest prefix.
 
 use std::collections::HashSet;
 use std::net::IpAddr;
@@ -7,7 +8,7 @@ use crate::device::key::Key;
 use crate::net::{IntervalMap, Prefix, PrefixMap};
 use crate::plan::{self, InterfaceId, InterfaceSet, RouteCondition};
 
-/// A way out.
+/// A way out of the device: interface and next hop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(in crate::device) struct Way {
     pub interface: InterfaceId,
@@ -21,7 +22,8 @@ pub(in crate::device) struct Way {
 #[derive(Debug, Clone, Copy)]
 pub(in crate::device) struct Query<'a> {
     pub destination: IpAddr,
-    /// The source, as it is before its translation; `None`: routes that are for some packets only do not count.
+    /// The source, as it is before its translation; `None`: routes that are for some packets only
+    /// do not count.
     pub source: Option<IpAddr>,
     /// Where the packet came in; `None` for the device's own.
     pub ingress: Option<InterfaceId>,
@@ -88,9 +90,11 @@ pub(in crate::device) struct Routes {
     all: PrefixTable,
     /// The others, longest first, then as listed.
     conditional: Vec<(Entry, RouteCondition)>,
-    /// By interface, those that are for all packets and lead over it; empty where nobody asks for them.
+    /// By interface, those that are for all packets and lead over it; empty where nobody asks for
+    /// them.
     over: Vec<PrefixTable>,
-    /// Whether two interfaces have one prefix, so that the way out depends on more than the destination.
+    /// Whether two interfaces have one prefix, so that the way out depends on more than the
+    /// destination.
     pub ambiguous: bool,
     /// Whether two interfaces lead to one prefix: who is there may come in by either.
     several: bool,
@@ -107,7 +111,10 @@ impl Routes {
         let ambiguous = !entries.iter().all(|e| prefixes.insert(e.to));
         let mut conditional = Vec::new();
         for (i, r) in device.routes.iter().enumerate() {
-            let entry = Entry { to: r.to, way: Way { interface: r.interface, via: Some(r.via), route: Some(i) } };
+            let entry = Entry {
+                to: r.to,
+                way: Way { interface: r.interface, via: Some(r.via), route: Some(i) },
+            };
             match &r.condition {
                 None => entries.push(entry),
                 Some(condition) => conditional.push((entry, condition.clone())),
@@ -116,9 +123,12 @@ impl Routes {
         conditional.sort_by_key(|(e, _)| std::cmp::Reverse(e.to.length()));
         let mut leading = std::collections::HashMap::new();
         let mut everywhere = entries.iter().chain(conditional.iter().map(|c| &c.0));
-        let several = everywhere.any(|e| *leading.entry(e.to).or_insert(e.way.interface) != e.way.interface);
-        let count = if device.behaviour.answers_leave_as_came { device.interfaces.len() } else { 0 };
-        let over = |i: usize| entries.iter().filter(|e| e.way.interface.index() == i).copied().collect();
+        let several =
+            everywhere.any(|e| *leading.entry(e.to).or_insert(e.way.interface) != e.way.interface);
+        let count =
+            if device.behaviour.answers_leave_as_came { device.interfaces.len() } else { 0 };
+        let over =
+            |i: usize| entries.iter().filter(|e| e.way.interface.index() == i).copied().collect();
         let over = (0..count).map(|i| PrefixTable::new(over(i))).collect();
         Self { all: PrefixTable::new(entries), conditional, over, ambiguous, several }
     }
@@ -148,22 +158,30 @@ impl Routes {
         let first = self.all.first(query.destination)?;
         let best = self.all.entries[first];
         if let (true, None, Some(set)) = (self.ambiguous, best.way.via, query.preferred) {
-            let equals = self.all.entries[first..].iter().take_while(|e| e.to.length() == best.to.length());
+            let equals =
+                self.all.entries[first..].iter().take_while(|e| e.to.length() == best.to.length());
             let mut equals = equals.filter(|e| e.to == best.to && e.way.via.is_none());
-            return equals.find(|e| set.contains(e.way.interface)).map_or(Some(best.way), |e| Some(e.way));
+            return equals
+                .find(|e| set.contains(e.way.interface))
+                .map_or(Some(best.way), |e| Some(e.way));
         }
         Some(best.way)
     }
 
     fn find_conditional(&self, query: Query<'_>) -> Option<Way> {
-        let holds = |condition: &RouteCondition| query.source.is_some_and(|s| condition.holds(s, query.ingress));
+        let holds = |condition: &RouteCondition| {
+            query.source.is_some_and(|s| condition.holds(s, query.ingress))
+        };
         let leads = |e: &Entry| e.to.contains(query.destination);
         let holding = self.conditional.iter().filter(|(e, c)| leads(e) && holds(c)).map(|c| c.0);
         if let Some(interface) = query.over {
             // the longest of both kinds, a connected one before others, then as listed
-            let for_all = self.over.get(interface.index()).and_then(|t| t.longest(query.destination));
+            let for_all =
+                self.over.get(interface.index()).and_then(|t| t.longest(query.destination));
             let both = for_all.into_iter().chain(holding.filter(|e| e.way.interface == interface));
-            return both.min_by_key(|e| (std::cmp::Reverse(e.to.length()), e.way.route)).map(|e| e.way);
+            return both
+                .min_by_key(|e| (std::cmp::Reverse(e.to.length()), e.way.route))
+                .map(|e| e.way);
         }
         let for_all = self.find_for_all(query);
         // who is on the link is reached there
@@ -178,7 +196,8 @@ impl Routes {
         (entry.to.length() > 0).then_some(entry.way.interface)
     }
 
-    /// Whether somebody with an address may be behind an interface: no other leads to a longer prefix that holds it.
+    /// Whether somebody with an address may be behind an interface: no other leads to a longer
+    /// prefix that holds it.
     #[inline]
     pub(in crate::device) fn lead_over(&self, interface: InterfaceId, address: IpAddr) -> bool {
         let longest = self.all.longest(address);
@@ -186,7 +205,8 @@ impl Routes {
             || self.several && {
                 let length = longest.map_or(0, |e| e.to.length());
                 let all = self.all.entries.iter().chain(self.conditional.iter().map(|c| &c.0));
-                let mut ways = all.filter(|e| e.way.interface == interface && e.to.length() >= length);
+                let mut ways =
+                    all.filter(|e| e.way.interface == interface && e.to.length() >= length);
                 ways.any(|e| e.to.contains(address))
             }
     }

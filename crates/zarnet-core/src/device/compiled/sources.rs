@@ -1,5 +1,5 @@
-//! Which rules look at a packet's source, and in which order: by its address where rules are few, by all that rules ask of it
-//! where they are many.
+//! Which rules look at a packet's source, and in which order: by its address where rules are few,
+//! by all that rules ask of it where they are many.
 
 use std::net::IpAddr;
 
@@ -35,10 +35,12 @@ impl SourceRules {
                 (group, senders(rule).count(), rule.parties.destination.count(), i)
             });
         }
-        let v6 = |i: &u16| senders(&plan.rules[usize::from(*i)]).ranges().any(|r| r.first().is_ipv6());
+        let v6 =
+            |i: &u16| senders(&plan.rules[usize::from(*i)]).ranges().any(|r| r.first().is_ipv6());
         let v6: Vec<u16> = order.iter().copied().filter(v6).collect();
         if order.len() > FEW {
-            let rules: Vec<(u16, Wants)> = order.iter().map(|i| (*i, wants(&plan.rules[usize::from(*i)]))).collect();
+            let rules: Vec<(u16, Wants)> =
+                order.iter().map(|i| (*i, wants(&plan.rules[usize::from(*i)]))).collect();
             let by_source = IntervalMap::new(&[], |_| Vec::new());
             return Self { by_source, first_match: Some(FirstMatch::new(&rules)), v6 };
         }
@@ -59,7 +61,9 @@ impl SourceRules {
     /// Rules that may translate a source, in the order in which they are looked at.
     #[inline]
     pub(in crate::device) fn of_source(&self, source: IpAddr) -> impl Iterator<Item = u16> + '_ {
-        let many = Key::of(source).zip(self.first_match.as_ref()).map(|(a, many)| many.of_source(a.number()));
+        let many = Key::of(source)
+            .zip(self.first_match.as_ref())
+            .map(|(a, many)| many.of_source(a.number()));
         let few = many.is_none().then(|| self.few_rules(source));
         many.into_iter().flatten().chain(few.into_iter().flatten().copied())
     }
@@ -97,7 +101,8 @@ pub(in crate::device) fn senders(rule: &Rule) -> AddressSet {
     }
 }
 
-/// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its source and destination.
+/// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its
+/// source and destination.
 fn wants(rule: &Rule) -> Wants {
     let all = (0, service_number(Protocol(u8::MAX), u16::MAX));
     let fixed = rule.kind.is_fixed();
@@ -106,7 +111,11 @@ fn wants(rule: &Rule) -> Wants {
         Some(p) if !p.has_ports() => (service_number(p, 0), service_number(p, u16::MAX)),
         Some(p) => (service_number(p, s.ports.first), service_number(p, s.ports.last)),
     };
-    let services = if fixed || rule.service.is_any() { vec![all] } else { rule.service.0.iter().map(span).collect() };
+    let services = if fixed || rule.service.is_any() {
+        vec![all]
+    } else {
+        rule.service.0.iter().map(span).collect()
+    };
     let (sources, destinations) = (numbered(&senders(rule)), numbered(&rule.parties.destination));
     Wants { sources, destinations, services }
 }

@@ -45,14 +45,19 @@ impl Targets {
     pub(super) fn new(plan: &plan::DevicePlan, taken: std::sync::Arc<AddressSet>) -> Self {
         let (positions, by_address) = (HashMap::default(), IntervalMap::new(&[], |_| Vec::new()));
         let bound = [bound(plan, false), bound(plan, true)];
-        let mut targets = Self { list: Vec::new(), of_rule: Vec::new(), positions, by_address, taken, bound };
+        let mut targets =
+            Self { list: Vec::new(), of_rule: Vec::new(), positions, by_address, taken, bound };
         for rule in &plan.rules {
             let (main, fallback) = match &rule.kind {
                 RuleKind::Exempt => (None, None),
                 RuleKind::Static(s) => (s.translate_as.map(|t| (t, false)), None),
                 RuleKind::Forward(f) => (f.translate_as.map(|t| (t, false)), None),
-                RuleKind::Pool { pool, fallback } => (Some((Target::Pool(*pool), true)), Some(*fallback)),
-                RuleKind::Overload { target, fallback } => (Some((*target, false)), Some(*fallback)),
+                RuleKind::Pool { pool, fallback } => {
+                    (Some((Target::Pool(*pool), true)), Some(*fallback))
+                }
+                RuleKind::Overload { target, fallback } => {
+                    (Some((*target, false)), Some(*fallback))
+                }
             };
             let fallback = match fallback {
                 Some(Fallback::Overload(target)) => Some(targets.obtain(plan, target, false)),
@@ -65,7 +70,8 @@ impl Targets {
         let number = |(first, last): (Key, Key)| (first.number(), last.number());
         let runs = runs.flat_map(|(i, t)| t.space.runs().map(move |r| (i as u16, number(r))));
         let (owners, ranges): (Vec<u16>, Vec<(u64, u64)>) = runs.unzip();
-        targets.by_address = IntervalMap::new(&ranges, |active| active.iter().map(|r| owners[*r]).collect());
+        targets.by_address =
+            IntervalMap::new(&ranges, |active| active.iter().map(|r| owners[*r]).collect());
         targets
     }
 
@@ -103,7 +109,9 @@ impl Targets {
             return *known;
         }
         let (set, pick, pool) = match target {
-            Target::Interface(_) | Target::Address(_) => (plan.listed_by(target), Pick::Lowest, None),
+            Target::Interface(_) | Target::Address(_) => {
+                (plan.listed_by(target), Pick::Lowest, None)
+            }
             Target::Pool(id) => {
                 let pool = &plan.pools[id.index()];
                 (self.usable(pool, whole), pool.pick, Some(id))
@@ -115,7 +123,8 @@ impl Targets {
         position
     }
 
-    /// What a pool can hand out: what it lists, less network and broadcast of its prefixes, less what is somebody's.
+    /// What a pool can hand out: what it lists, less network and broadcast of its prefixes, less
+    /// what is somebody's.
     fn usable(&self, pool: &Pool, whole: bool) -> AddressSet {
         let mut set = pool.listed();
         pool.lost_to_prefixes().for_each(|a| set.remove(AddressRange::one(a)));
@@ -133,7 +142,8 @@ impl Targets {
 
 /// The external ends of fixed rules: of those that bind an address wholly, or of all of them.
 fn bound(plan: &plan::DevicePlan, all: bool) -> AddressSet {
-    let binds_wholly = |rule: &Rule| matches!(rule.kind, RuleKind::Static(_)) && rule.service.is_any();
+    let binds_wholly =
+        |rule: &Rule| matches!(rule.kind, RuleKind::Static(_)) && rule.service.is_any();
     let rules = super::in_force(plan).filter(|(_, rule)| all || binds_wholly(rule));
     rules.filter_map(|(_, rule)| plan.external_end(rule)).collect()
 }

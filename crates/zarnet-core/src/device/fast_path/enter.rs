@@ -3,7 +3,8 @@
 use super::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
 use crate::device::allocation::first_tried;
 use crate::device::bindings::{
-    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, NewPort, Session, Sink,
+    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, NewPort,
+    Session, Sink,
 };
 use crate::device::key::{EndKey, Key};
 use crate::device::pipeline::Source;
@@ -12,10 +13,15 @@ use crate::net::{Instant, Protocol, Signal};
 use crate::plan::RuleId;
 
 impl FlowKey {
-    /// What is to be done with a session that was answered already, where it is not certain that answers to its external
-    /// address come in by the flow's exit.
+    /// What is to be done with a session that was answered already, where it is not certain that
+    /// answers to its external address come in by the flow's exit.
     #[inline]
-    fn doubts(&self, session: &Session, returns: Option<bool>, address: Key) -> Option<FastOutcome> {
+    fn doubts(
+        &self,
+        session: &Session,
+        returns: Option<bool>,
+        address: Key,
+    ) -> Option<FastOutcome> {
         match returns {
             Some(false) if session.has(ANSWERED) => Some(FastOutcome::SlowPath),
             None if session.has(ANSWERED) => Some(FastOutcome::Ask(address, self.egress)),
@@ -78,12 +84,18 @@ impl Context<'_> {
         self.bindings.table.under(mapping, flow.destination.0, flow.destination.1)
     }
 
-    /// Whether the session between a flow's ends is beside the mapping that was found beforehand: both may have ended since.
+    /// Whether the session between a flow's ends is beside the mapping that was found beforehand:
+    /// both may have ended since.
     #[inline(always)]
     fn is_beside(&self, flow: &FlowKey) -> bool {
         flow.found != NONE
             && self.bindings.is_mapping_of(flow.found, flow.protocol, flow.source)
-            && self.bindings.table.is_of(flow.found, flow.found, flow.destination.0, flow.destination.1)
+            && self.bindings.table.is_of(
+                flow.found,
+                flow.found,
+                flow.destination.0,
+                flow.destination.1,
+            )
     }
 }
 
@@ -103,7 +115,8 @@ impl<S: Sink> Engine<'_, S> {
         }
         (session.remote, session.remote_port) = flow.destination;
         // the server's SYN establishes it: RFC 7857 figure 1
-        session.state = [State::Open, State::Established][usize::from(flow.protocol == Protocol::TCP)];
+        session.state =
+            [State::Open, State::Established][usize::from(flow.protocol == Protocol::TCP)];
         session.run_until(schedule.end.0, schedule.ending, timing);
         let mapping = self.context().mapping_of_flow(flow);
         if let Some(known) = mapping.and_then(|m| self.context().session_of_flow(m, flow)) {
@@ -120,10 +133,16 @@ impl<S: Sink> Engine<'_, S> {
         self.enter_new(now, session, flow, mapping)
     }
 
-    /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be but for its owner; one
-    /// that was answered already is only entered where answers come back.
+    /// Enters a new session, under a mapping that is known or a new one. `session`: as it is to be
+    /// but for its owner; one that was answered already is only entered where answers come back.
     #[inline(always)]
-    fn enter_new(&mut self, now: Instant, mut session: Session, flow: &FlowKey, mapping: Option<u32>) -> FastOutcome {
+    fn enter_new(
+        &mut self,
+        now: Instant,
+        mut session: Session,
+        flow: &FlowKey,
+        mapping: Option<u32>,
+    ) -> FastOutcome {
         // it may be an answer in a session that was let in as it was
         if self.context().may_be_explicit(flow) && self.context().finds_explicit(flow) {
             return FastOutcome::SlowPath;
@@ -139,7 +158,8 @@ impl<S: Sink> Engine<'_, S> {
             return self.open_under(flow.rule, session);
         }
         let (external, pair) = self.context().external_for(flow);
-        // the first mapping of a host on a pool, or on an address, picks its place with all due care
+        // the first mapping of a host on a pool, or on an address, picks its place with all due
+        // care
         let Some(external) = external else { return self.enter_first(now, session, flow) };
         let e = self.bindings.externals.get(external);
         let Some(port_table) = e.port_table(flow.protocol).filter(|_| e.endpoints > 0) else {
@@ -151,19 +171,30 @@ impl<S: Sink> Engine<'_, S> {
         let (behaviour, internal) = (&self.compiled.plan.behaviour, flow.source);
         let class = behaviour.port_class(internal.1);
         let range = behaviour.port_classes[class].into;
-        let from = first_tried(behaviour, range, self.bindings.externals.last(port_table, class), internal.1);
-        let Some(port) = self.bindings.externals.port_table(port_table).ports.next_free(&[range], from, None) else {
+        let from = first_tried(
+            behaviour,
+            range,
+            self.bindings.externals.last(port_table, class),
+            internal.1,
+        );
+        let Some(port) =
+            self.bindings.externals.port_table(port_table).ports.next_free(&[range], from, None)
+        else {
             return FastOutcome::SlowPath;
         };
         if self.context().is_contested_by_explicit(flow, (e.address, port)) {
             return FastOutcome::SlowPath;
         }
         let (rule, target, hash) = (flow.rule, flow.target, flow.hash);
-        self.open_both(session, &NewPort { rule, target, internal, hash, port_table, class, port, pair });
+        self.open_both(
+            session,
+            &NewPort { rule, target, internal, hash, port_table, class, port, pair },
+        );
         FastOutcome::Entered
     }
 
-    /// Enters a packet that was seen on the path's interface: one of a flow from there, or `back` to who began it.
+    /// Enters a packet that was seen on the path's interface: one of a flow from there, or `back`
+    /// to who began it.
     #[inline(always)]
     pub(in crate::device) fn enter_packet(
         &mut self,
@@ -177,7 +208,8 @@ impl<S: Sink> Engine<'_, S> {
         let table = &self.bindings.table;
         let inside = table.may_be_inside(flow.destination.0);
         if back & (inside | table.has_explicit()) {
-            let other = inside && table.first_by_internal(self.context().reverse_hash(flow)).is_some();
+            let other =
+                inside && table.first_by_internal(self.context().reverse_hash(flow)).is_some();
             if other || table.may_be_explicit(flow.protocol, flow.destination, flow.source) {
                 return FastPacket::SlowPath;
             }
@@ -210,11 +242,18 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// A packet of no session that is known: it may begin one.
-    fn enter_first_packet(&mut self, now: Instant, flow: &FlowKey, signal: Signal, mapping: Option<u32>) -> FastPacket {
+    fn enter_first_packet(
+        &mut self,
+        now: Instant,
+        flow: &FlowKey,
+        signal: Signal,
+        mapping: Option<u32>,
+    ) -> FastPacket {
         if signal != flow.packet().signal {
             return FastPacket::SlowPath;
         }
-        let mut session = Session::new(now.0, self.compiled.timing(flow.protocol, flow.destination.1), NONE, 0);
+        let mut session =
+            Session::new(now.0, self.compiled.timing(flow.protocol, flow.destination.1), NONE, 0);
         (session.remote, session.remote_port) = flow.destination;
         match self.enter_new(now, session, flow, mapping) {
             FastOutcome::Entered => FastPacket::New,
@@ -226,11 +265,13 @@ impl<S: Sink> Engine<'_, S> {
     #[cold]
     fn enter_first(&mut self, now: Instant, mut session: Session, flow: &FlowKey) -> FastOutcome {
         let packet = flow.packet();
-        let Ok(Source::New(rule, external, _)) = self.context().overload(flow.rule, packet, packet.destination())
+        let Ok(Source::New(rule, external, _)) =
+            self.context().overload(flow.rule, packet, packet.destination())
         else {
             return FastOutcome::SlowPath;
         };
-        let contested = self.context().is_contested_by_explicit(flow, (external.address, external.port));
+        let contested =
+            self.context().is_contested_by_explicit(flow, (external.address, external.port));
         if external.kind != Kind::Endpoint || contested {
             return FastOutcome::SlowPath;
         }
@@ -239,8 +280,10 @@ impl<S: Sink> Engine<'_, S> {
         if let Some(unsure) = flow.doubts(&session, returns, external.address) {
             return unsure;
         }
-        let (rule, protocol, internal, peer) = (rule.0, flow.protocol, flow.source, flow.destination);
-        session.owner = self.open_mapping(now.0, &NewMapping { rule, protocol, internal, peer, external });
+        let (rule, protocol, internal, peer) =
+            (rule.0, flow.protocol, flow.source, flow.destination);
+        session.owner =
+            self.open_mapping(now.0, &NewMapping { rule, protocol, internal, peer, external });
         self.open_under(flow.rule, session)
     }
 
@@ -251,7 +294,13 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// Another flow on a living session.
-    fn enter_again(&mut self, now: Instant, id: u32, flow: &FlowKey, schedule: FlowSchedule) -> FastOutcome {
+    fn enter_again(
+        &mut self,
+        now: Instant,
+        id: u32,
+        flow: &FlowKey,
+        schedule: FlowSchedule,
+    ) -> FastOutcome {
         let mut session = *self.bindings.table.session(id);
         if session.expires <= schedule.answer.0 {
             return FastOutcome::SlowPath;

@@ -1,9 +1,10 @@
-//! A shorter way through the pipeline, for what most traffic is: flows from an inner segment to somebody outside, on a
-//! way on which no filter and no policy can object, under an overload that sets no limits.
+//! A shorter way through the pipeline, for what most traffic is: flows from an inner segment to
+//! somebody outside, on a way on which no filter and no policy can object, under an overload that
+//! sets no limits.
 //!
-//! [`FastPath`] holds what is known beforehand about such flows, found by asking the same questions as the pipeline. What it
-//! does not cover for certain is left to the pipeline, with nothing changed; a test holds one against the other, and another
-//! counts what takes it.
+//! [`FastPath`] holds what is known beforehand about such flows, found by asking the same questions
+//! as the pipeline. What it does not cover for certain is left to the pipeline, with nothing
+//! changed; a test holds one against the other, and another counts what takes it.
 
 mod enter;
 mod prefetch;
@@ -61,7 +62,8 @@ pub(crate) struct FlowKey {
     egress: InterfaceId,
     /// What its mapping is found by.
     hash: u32,
-    /// The external address that it is on, where that does not depend on what other mappings there are; or [`NONE`].
+    /// The external address that it is on, where that does not depend on what other mappings there
+    /// are; or [`NONE`].
     external: u32,
     /// The mapping that was found under that hash beforehand; or [`NONE`]. It may have ended since.
     found: u32,
@@ -86,7 +88,7 @@ impl FlowKey {
 pub(crate) struct FlowSchedule {
     /// When the answer passes.
     pub answer: Instant,
-    /// The last packet.
+    /// When the last packet of the flow passes.
     pub end: Instant,
     pub ending: Ending,
 }
@@ -127,10 +129,12 @@ impl Context<'_> {
             && !b.port_parity
     }
 
-    /// The rule that translates whatever comes from a source by an interface, if it is one for the fast path.
+    /// The rule that translates whatever comes from a source by an interface, if it is one for the
+    /// fast path.
     fn simple_rule(&self, ingress: InterfaceId, source: IpAddr) -> Option<u16> {
         let mut rules = self.compiled.sources.of_source(source);
-        let first = rules.find(|r| self.active.has(*r) && self.rule(*r).from.interfaces.contains(ingress))?;
+        let first = rules
+            .find(|r| self.active.has(*r) && self.rule(*r).from.interfaces.contains(ingress))?;
         let rule = self.rule(first);
         let simple = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. })
             && !self.compiled.concerns(source)
@@ -140,8 +144,8 @@ impl Context<'_> {
         simple.then_some(first)
     }
 
-    /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an interface for a destination
-    /// reaches somebody outside; `edges`: where its answer may change.
+    /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an
+    /// interface for a destination reaches somebody outside; `edges`: where its answer may change.
     pub(in crate::device) fn fast_path(
         &self,
         ingress: InterfaceId,
@@ -155,19 +159,31 @@ impl Context<'_> {
         let exit = |n: u64| {
             let to = address(n);
             let way = self.compiled.routes.find(Query::to(to))?;
-            let leads = !self.compiled.concerns(to) && leads_out(way.interface, to, way.via.unwrap_or(to));
+            let leads =
+                !self.compiled.concerns(to) && leads_out(way.interface, to, way.via.unwrap_or(to));
             (leads && self.compiled.is_open(ingress, way.interface)).then_some(way.interface)
         };
         let mut all = edges.to_vec();
         all.extend(self.compiled.edges());
         let rules = IntervalMap::from_edges(all.clone(), |n| self.simple_rule(ingress, address(n)));
         let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some);
-        let translation = |(rule, targets): (&crate::plan::Rule, u16)| match self.compiled.targets.of(targets).main {
+        let translation = |(rule, targets): (&crate::plan::Rule, u16)| match self
+            .compiled
+            .targets
+            .of(targets)
+            .main
+        {
             Some(target) => Translation { target, into: rule.into.interfaces.clone() },
             None => Translation { target: u16::MAX, into: InterfaceSet::default() },
         };
         let translations = self.compiled.plan.rules.iter().zip(0..).map(translation).collect();
-        Some(FastPath { ingress, unfiltered: self.compiled.is_unfiltered(), rules, translations, exits })
+        Some(FastPath {
+            ingress,
+            unfiltered: self.compiled.is_unfiltered(),
+            rules,
+            translations,
+            exits,
+        })
     }
 
     /// What can be known of a flow before its turn comes; `None` if it is not on the fast path.
@@ -187,6 +203,16 @@ impl Context<'_> {
         }
         let target = translation.target;
         let hash = self.bindings.endpoint_hash(protocol, source, destination);
-        Some(FlowKey { protocol, source, destination, rule, target, egress, hash, external: NONE, found: NONE })
+        Some(FlowKey {
+            protocol,
+            source,
+            destination,
+            rule,
+            target,
+            egress,
+            hash,
+            external: NONE,
+            found: NONE,
+        })
     }
 }

@@ -1,5 +1,5 @@
-//! What flows and packets are looked up by, read before their turn comes. For many at once: what has to be waited for is then
-//! waited for together.
+//! What flows and packets are looked up by, read before their turn comes. For many at once: what
+//! has to be waited for is then waited for together.
 
 use super::FlowKey;
 use crate::device::bindings::{Context, NONE};
@@ -8,7 +8,10 @@ impl Context<'_> {
     /// A flow with what only a new mapping needs.
     #[inline(always)]
     pub(in crate::device) fn with_external(&self, flow: FlowKey) -> FlowKey {
-        FlowKey { external: self.fixed_external(flow.source.0, flow.target).unwrap_or(NONE), ..flow }
+        FlowKey {
+            external: self.fixed_external(flow.source.0, flow.target).unwrap_or(NONE),
+            ..flow
+        }
     }
 
     /// Reads what a flow will be looked up by.
@@ -37,7 +40,11 @@ impl Context<'_> {
     #[inline(always)]
     pub(in crate::device) fn prefetch_reverse(&self, flow: &FlowKey) -> u64 {
         let table = &self.bindings.table;
-        if table.may_be_inside(flow.destination.0) { table.touch_internal(self.reverse_hash(flow)) } else { 0 }
+        if table.may_be_inside(flow.destination.0) {
+            table.touch_internal(self.reverse_hash(flow))
+        } else {
+            0
+        }
     }
 
     /// What would find a mapping of a flow's receiver, as if that had begun it.
@@ -55,12 +62,15 @@ impl Context<'_> {
     /// Reads where the next port of a flow's host will be entered.
     #[inline(always)]
     pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
-        let external = if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
-        let port_table = external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol));
+        let external =
+            if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
+        let port_table =
+            external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol));
         port_table.map_or(0, |p| self.bindings.externals.touch_next(p))
     }
 
-    /// The external address that a host has or would get, if it has been used, and where that is noted.
+    /// The external address that a host has or would get, if it has been used, and where that is
+    /// noted.
     #[inline(always)]
     pub(super) fn external_for(&self, flow: &FlowKey) -> (Option<u32>, Option<usize>) {
         // asked when its turn comes: what was known beforehand may hold no longer

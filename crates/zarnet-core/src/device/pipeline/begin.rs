@@ -3,7 +3,9 @@
 use super::destination::Entry;
 use super::report::{report_refusal, step};
 use super::source::Source;
-use crate::device::bindings::{Engine, ExplicitTuple, INBOUND, Kind, NONE, NewMapping, Session, Sink, distinct};
+use crate::device::bindings::{
+    Engine, ExplicitTuple, INBOUND, Kind, NONE, NewMapping, Session, Sink, distinct,
+};
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::{Forwarded, Refusal, SessionRef};
 use crate::net::{Endpoint, Instant, Packet};
@@ -58,11 +60,14 @@ impl<S: Sink> Engine<'_, S> {
         let remote = self.remote_end((ingress, sent, out), entry, &source);
         let source_mapping = self.source_mapping(now, sent, remote, &source);
         let entered = entry.mapping.unwrap_or(NONE);
-        let compact = ingress.is_some() && self.follows_from_mapping(remote, entry, &source, source_mapping);
+        let compact =
+            ingress.is_some() && self.follows_from_mapping(remote, entry, &source, source_mapping);
         let answer = Packet { ends: out.ends.reversed(), ..sent };
         let twin = if compact { None } else { self.context().find_compact(answer) };
-        let comes_second = twin.is_some_and(|hit| self.bindings.table.session(hit.id).created == now.0);
-        let contested = twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some();
+        let comes_second =
+            twin.is_some_and(|hit| self.bindings.table.session(hit.id).created == now.0);
+        let contested =
+            twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some();
         let (inbound_rule, outbound_rule) = (entry.rule, source.rule());
         let explicit = (!compact).then_some(ExplicitTuple {
             protocol: sent.protocol,
@@ -95,7 +100,9 @@ impl<S: Sink> Engine<'_, S> {
         entry: &Entry,
         source: &Source,
     ) -> Endpoint {
-        let hairpins = |r: RuleId| ingress.is_some_and(|i| self.compiled.rule(r.0).hairpin.interfaces.contains(i));
+        let hairpins = |r: RuleId| {
+            ingress.is_some_and(|i| self.compiled.rule(r.0).hairpin.interfaces.contains(i))
+        };
         match (entry.rule, source.rule()) {
             (Some(_), None) => sent.source(),
             (Some(rule), Some(_)) if hairpins(rule) => sent.destination(),
@@ -103,8 +110,15 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// The dynamic mapping of a session's source: a living one, or one that is opened for it; or [`NONE`].
-    fn source_mapping(&mut self, now: Instant, sent: Packet, remote: Endpoint, source: &Source) -> u32 {
+    /// The dynamic mapping of a session's source: a living one, or one that is opened for it; or
+    /// [`NONE`].
+    fn source_mapping(
+        &mut self,
+        now: Instant,
+        sent: Packet,
+        remote: Endpoint,
+        source: &Source,
+    ) -> u32 {
         match source {
             Source::Mapped(rule, mapping, _) => {
                 self.share(now, *mapping, rule.0);
@@ -119,15 +133,23 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// Whether the tuples of a session follow from the one mapping that it is under and its far end.
-    fn follows_from_mapping(&self, remote: Endpoint, entry: &Entry, source: &Source, mapping: u32) -> bool {
+    /// Whether the tuples of a session follow from the one mapping that it is under and its far
+    /// end.
+    fn follows_from_mapping(
+        &self,
+        remote: Endpoint,
+        entry: &Entry,
+        source: &Source,
+        mapping: u32,
+    ) -> bool {
         if self.compiled.remembers_interfaces() {
             return false;
         }
         let is_endpoint = |m: u32| self.bindings.table.mapping(m).kind() == Kind::Endpoint;
         match (mapping, entry.mapping.unwrap_or(NONE)) {
             (mapping, NONE) if mapping != NONE => entry.rule.is_none() && is_endpoint(mapping),
-            // a session of another peer than the mapping's would not be found through it from inside
+            // a session of another peer than the mapping's would not be found through it from
+            // inside
             (NONE, mapping) if mapping != NONE => {
                 let own = self.bindings.is_own_peer(mapping, end_key(remote));
                 source.untranslated().is_some() && is_endpoint(mapping) && own
@@ -147,8 +169,8 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// Two pool rules on one pool share a host's address mapping, which then counts as the newer one's only while the
-    /// older is disabled.
+    /// Two pool rules on one pool share a host's address mapping, which then counts as the newer
+    /// one's only while the older is disabled.
     fn share(&mut self, now: Instant, mapping: u32, rule: u16) {
         let owner = self.bindings.table.mapping(mapping).rule;
         if owner == rule {

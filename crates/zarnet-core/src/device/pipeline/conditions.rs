@@ -1,5 +1,5 @@
-//! What a rule asks of a packet, condition by condition: the pipeline goes by these, and so does whoever wants to know
-//! which one kept a rule from matching.
+//! What a rule asks of a packet, condition by condition: the pipeline goes by these, and so does
+//! whoever wants to know which one kept a rule from matching.
 
 use crate::device::bindings::Context;
 use crate::device::compiled::senders;
@@ -26,11 +26,18 @@ pub enum Condition {
 }
 
 impl Condition {
-    /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Enabled, Self::From, Self::Into, Self::Source, Self::Destination, Self::Service, Self::Direction];
+    /// Every condition, in the order in which they are asked.
+    pub const ALL: [Self; 7] = [
+        Self::Enabled,
+        Self::From,
+        Self::Into,
+        Self::Source,
+        Self::Destination,
+        Self::Service,
+        Self::Direction,
+    ];
 
-    /// Its stable name.
+    /// The stable name, as JSON and CSV have it.
     pub fn name(self) -> &'static str {
         match self {
             Self::Enabled => "enabled",
@@ -54,7 +61,8 @@ pub(super) struct Path<'a> {
 }
 
 impl Context<'_> {
-    /// Which conditions of a rule a first packet on its way out does not meet, with its ends as its initiator sent them.
+    /// Which conditions of a rule a first packet on its way out does not meet, with its ends as its
+    /// initiator sent them.
     pub(in crate::device) fn unmet_outbound(
         &self,
         rule: RuleId,
@@ -63,10 +71,14 @@ impl Context<'_> {
         sent: Packet,
     ) -> Vec<Condition> {
         let path = Path { ingress, egress, hairpin: None };
-        Condition::ALL.into_iter().filter(|c| !self.meets_outbound(*c, rule.0, path, sent)).collect()
+        Condition::ALL
+            .into_iter()
+            .filter(|c| !self.meets_outbound(*c, rule.0, path, sent))
+            .collect()
     }
 
-    /// Which conditions of a fixed rule a first packet from its external side does not meet; `None` for other rules.
+    /// Which conditions of a fixed rule a first packet from its external side does not meet; `None`
+    /// for other rules.
     pub(in crate::device) fn unmet_inbound(
         &self,
         rule: RuleId,
@@ -74,12 +86,17 @@ impl Context<'_> {
         packet: Packet,
     ) -> Option<Vec<Condition>> {
         let fixed = self.rule(rule.0).kind.is_fixed();
-        let unmet =
-            || Condition::ALL.into_iter().filter(|c| !self.meets_inbound(*c, rule.0, ingress, packet)).collect();
+        let unmet = || {
+            Condition::ALL
+                .into_iter()
+                .filter(|c| !self.meets_inbound(*c, rule.0, ingress, packet))
+                .collect()
+        };
         fixed.then(unmet)
     }
 
-    /// The rules of step 8 that match a first packet, in the order in which they are looked at: the first is applied.
+    /// The rules of step 8 that match a first packet, in the order in which they are looked at: the
+    /// first is applied.
     pub(in crate::device) fn outbound_matches(
         &self,
         ingress: InterfaceId,
@@ -87,12 +104,18 @@ impl Context<'_> {
         sent: Packet,
     ) -> Vec<RuleId> {
         let path = Path { ingress, egress, hairpin: None };
-        let meets = |id: &u16| Condition::ALL.into_iter().all(|c| self.meets_outbound(c, *id, path, sent));
+        let meets =
+            |id: &u16| Condition::ALL.into_iter().all(|c| self.meets_outbound(c, *id, path, sent));
         self.compiled.sources.of_packet(sent).filter(meets).map(RuleId).collect()
     }
 
-    /// The fixed rules of step 4 that let a first packet in, in the order in which they are looked at.
-    pub(in crate::device) fn inbound_matches(&self, ingress: InterfaceId, packet: Packet) -> Vec<RuleId> {
+    /// The fixed rules of step 4 that let a first packet in, in the order in which they are looked
+    /// at.
+    pub(in crate::device) fn inbound_matches(
+        &self,
+        ingress: InterfaceId,
+        packet: Packet,
+    ) -> Vec<RuleId> {
         let to = packet.destination();
         let forwards = self.compiled.destinations.forwards(packet.protocol, to.address, to.port);
         let statics = self.compiled.destinations.statics(to.address);
@@ -110,9 +133,15 @@ impl Context<'_> {
         forwards.iter().chain(statics).copied().filter(meets).map(RuleId).collect()
     }
 
-    /// Step 8.
+    /// Whether a packet meets a condition of a rule for sources (step 8).
     #[inline]
-    pub(super) fn meets_outbound(&self, condition: Condition, id: u16, path: Path<'_>, sent: Packet) -> bool {
+    pub(super) fn meets_outbound(
+        &self,
+        condition: Condition,
+        id: u16,
+        path: Path<'_>,
+        sent: Packet,
+    ) -> bool {
         let rule = self.rule(id);
         match condition {
             Condition::Enabled => self.active.has(id),
@@ -124,39 +153,56 @@ impl Context<'_> {
             Condition::Source => senders(rule).contains(sent.source().address),
             Condition::Destination => rule.parties.destination.contains(sent.destination().address),
             Condition::Service => serves_outbound(rule, sent),
-            Condition::Direction => !matches!(&rule.kind, RuleKind::Static(s) if s.direction == Direction::Inbound),
+            Condition::Direction => {
+                !matches!(&rule.kind, RuleKind::Static(s) if s.direction == Direction::Inbound)
+            }
         }
     }
 
     /// Step 4, for fixed rules.
     #[inline]
-    pub(super) fn meets_inbound(&self, condition: Condition, id: u16, ingress: InterfaceId, packet: Packet) -> bool {
+    pub(super) fn meets_inbound(
+        &self,
+        condition: Condition,
+        id: u16,
+        ingress: InterfaceId,
+        packet: Packet,
+    ) -> bool {
         let rule = self.rule(id);
         let to = packet.destination();
         match condition {
             Condition::Enabled => self.active.has(id),
             Condition::From => true,
-            Condition::Into => rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress),
+            Condition::Into => {
+                rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress)
+            }
             Condition::Source => rule.parties.source.contains(packet.source().address),
-            Condition::Destination => self.compiled.plan.external_end(rule).is_some_and(|end| end.contains(to.address)),
+            Condition::Destination => {
+                self.compiled.plan.external_end(rule).is_some_and(|end| end.contains(to.address))
+            }
             Condition::Service => match &rule.kind {
                 RuleKind::Forward(f) => f.protocol == packet.protocol && f.ports.contains(to.port),
                 _ => rule.service.holds(packet.protocol, to.port),
             },
-            Condition::Direction => !matches!(&rule.kind, RuleKind::Static(s) if s.direction == Direction::Outbound),
+            Condition::Direction => {
+                !matches!(&rule.kind, RuleKind::Static(s) if s.direction == Direction::Outbound)
+            }
         }
     }
 }
 
-/// Of a static rule the service is that of the internal end: on the way out, the source port. A forward is for packets
-/// from one of its servers' ports.
+/// Of a static rule the service is that of the internal end: on the way out, the source port. A
+/// forward is for packets from one of its servers' ports.
 pub(super) fn serves_outbound(rule: &Rule, sent: Packet) -> bool {
     match &rule.kind {
         RuleKind::Static(_) => rule.service.holds(sent.protocol, sent.source().port),
         RuleKind::Forward(f) => {
             let port = sent.source().port;
-            let of = |s: &crate::plan::Server| port.checked_sub(s.port).is_some_and(|o| u32::from(o) < f.ports.count());
-            f.protocol == sent.protocol && f.servers.iter().any(|s| s.address == sent.source().address && of(s))
+            let of = |s: &crate::plan::Server| {
+                port.checked_sub(s.port).is_some_and(|o| u32::from(o) < f.ports.count())
+            };
+            f.protocol == sent.protocol
+                && f.servers.iter().any(|s| s.address == sent.source().address && of(s))
         }
         _ => rule.service.holds(sent.protocol, sent.destination().port),
     }

@@ -29,7 +29,7 @@ pub enum Judged {
     Dropped(Refusal),
     /// The device itself answers, or wants it.
     ToDevice,
-    /// It leaves.
+    /// The packet would leave the device.
     Forwarded(Verdicts),
 }
 
@@ -46,14 +46,16 @@ pub struct Verdicts {
     pub source: Option<RuleId>,
     /// Why its source stays; `None` if it does not.
     pub untranslated: Option<Reason>,
-    /// What its source is handed out of, where that is chosen: a position among the device's targets.
+    /// What its source is handed out of, where that is chosen: a position among the device's
+    /// targets.
     pub(crate) target: Option<u16>,
     /// The packet as it leaves.
     pub out: Packet,
 }
 
 impl Context<'_> {
-    /// Steps 4 to 9: what is to become of a packet that belongs to no session. Nothing is changed by it.
+    /// Steps 4 to 9: what is to become of a packet that belongs to no session. Nothing is changed
+    /// by it.
     #[inline(always)]
     pub(super) fn decide<O: Observer>(
         &self,
@@ -87,7 +89,8 @@ impl Context<'_> {
         let query = Query { source, ingress: Some(ingress), preferred, ..Query::to(destination) };
         let way = self.route(query, observer)?;
         self.policy(ingress, way.0, packet, inside, observer)?;
-        let source = self.translate_source(ingress, way.0, packet, (entry.rule, inside.destination()));
+        let source =
+            self.translate_source(ingress, way.0, packet, (entry.rule, inside.destination()));
         let source = source.inspect_err(|r| report_refusal(observer, Stage::Source, *r))?;
         let untranslated = source.untranslated();
         if !packet.may_begin() {
@@ -101,10 +104,16 @@ impl Context<'_> {
         }
         let out = Packet { ends: source.ends(inside), ..inside };
         observer.step(|| match untranslated.map(Untranslated::reason) {
-            Some((reason, rule)) => self.step_by_rule(Stage::Source, StageResult::Unchanged(reason), rule),
+            Some((reason, rule)) => {
+                self.step_by_rule(Stage::Source, StageResult::Unchanged(reason), rule)
+            }
             None => {
                 let (from, to) = (inside.source(), out.source());
-                self.step_by_rule(Stage::Source, StageResult::Translated { from, to }, source.rule())
+                self.step_by_rule(
+                    Stage::Source,
+                    StageResult::Translated { from, to },
+                    source.rule(),
+                )
             }
         });
         self.filter(Stage::EgressAcl, way.0, out, false, observer)?;
@@ -130,7 +139,9 @@ impl Context<'_> {
                 let untranslated = source.untranslated().map(Untranslated::reason);
                 let target = match &source {
                     Source::New(_, choice, _) => Some(choice.target),
-                    Source::Mapped(_, mapping, _) => Some(self.bindings.table.mapping(*mapping).target),
+                    Source::Mapped(_, mapping, _) => {
+                        Some(self.bindings.table.mapping(*mapping).target)
+                    }
                     _ => None,
                 };
                 Judged::Forwarded(Verdicts {
@@ -147,7 +158,11 @@ impl Context<'_> {
     }
 
     /// The interface that a packet that comes in by another leaves by, by the routes as they are.
-    pub(in crate::device) fn way_of(&self, ingress: InterfaceId, packet: Packet) -> Option<InterfaceId> {
+    pub(in crate::device) fn way_of(
+        &self,
+        ingress: InterfaceId,
+        packet: Packet,
+    ) -> Option<InterfaceId> {
         let query = Query {
             source: Some(packet.source().address),
             ingress: Some(ingress),
@@ -165,7 +180,8 @@ impl Context<'_> {
         self.step_by_rule(Stage::Destination, result, entry.rule)
     }
 
-    /// Step 5: an external address of its own rules, or one that it answers ARP for, is never routed.
+    /// Step 5: an external address of its own rules, or one that it answers ARP for, is never
+    /// routed.
     pub(super) fn unless_claimed<O: Observer>(
         &self,
         destination: IpAddr,

@@ -8,7 +8,9 @@ use crate::device::compiled::{PrefixPair, Query};
 use crate::device::key::Key;
 use crate::device::outcome::Refusal;
 use crate::net::{Endpoint, Packet, Signal, Tuple};
-use crate::plan::{Dependence, Forward, HairpinSource, InterfaceId, Place, Rule, RuleId, RuleKind, Spread, Static};
+use crate::plan::{
+    Dependence, Forward, HairpinSource, InterfaceId, Place, Rule, RuleId, RuleKind, Spread, Static,
+};
 use crate::reason::Reason;
 
 /// What step 4 found.
@@ -39,9 +41,14 @@ impl Entry {
 }
 
 impl Context<'_> {
-    /// Step 4: forwards, statics limited to services, statics, dynamic mappings; the first that lets the packet in. None does
-    /// that for a packet that came in nowhere: then only what is mapped there is found.
-    pub(super) fn translate_destination(&self, ingress: Option<InterfaceId>, packet: Packet) -> Result<Entry, Refusal> {
+    /// Step 4: forwards, statics limited to services, statics, dynamic mappings; the first that
+    /// lets the packet in. None does that for a packet that came in nowhere: then only what is
+    /// mapped there is found.
+    pub(super) fn translate_destination(
+        &self,
+        ingress: Option<InterfaceId>,
+        packet: Packet,
+    ) -> Result<Entry, Refusal> {
         let to = packet.destination();
         let mut entry = Entry::default();
         if self.compiled.is_beyond_rules(packet.protocol) {
@@ -69,7 +76,8 @@ impl Context<'_> {
                         IpAddr::V4(_) => fixed.internal.nth(position),
                         IpAddr::V6(_) => self.prefixes(fixed).and_then(|p| p.inward(to.address)),
                     };
-                    let address = internal.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
+                    let address =
+                        internal.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
                     entry.destination = Some(Endpoint { address, port: to.port });
                     return self.enter(entry, id);
                 }
@@ -83,7 +91,9 @@ impl Context<'_> {
     /// Whether a fixed rule lets a packet in that has its external end.
     fn lets_in(&self, id: u16, ingress: Option<InterfaceId>, packet: Packet) -> bool {
         let asked = [Condition::Direction, Condition::Into, Condition::Source];
-        ingress.is_some_and(|ingress| asked.into_iter().all(|c| self.meets_inbound(c, id, ingress, packet)))
+        ingress.is_some_and(|ingress| {
+            asked.into_iter().all(|c| self.meets_inbound(c, id, ingress, packet))
+        })
     }
 
     /// The prefixes of a static rule for IPv6.
@@ -113,7 +123,10 @@ impl Context<'_> {
     /// The last part of step 4: a living dynamic mapping whose external end is the destination.
     fn enter_dynamic(&self, ingress: Option<InterfaceId>, packet: Packet, entry: &mut Entry) {
         let to = packet.destination();
-        let (Some(address), Some(_)) = (Key::of(to.address), Key::of(packet.source().address)) else { return };
+        let (Some(address), Some(_)) = (Key::of(to.address), Key::of(packet.source().address))
+        else {
+            return;
+        };
         let Some(external) = self.bindings.externals.find(address) else { return };
         let whole = self.bindings.externals.get(external).whole;
         let mut candidates: Vec<u32> = if whole != NONE {
@@ -132,10 +145,13 @@ impl Context<'_> {
             let mapping = *self.bindings.table.mapping(id);
             let rule = self.rule(mapping.rule);
             let enabled = self.active.has(mapping.rule);
-            let arrives = |i: &InterfaceId| rule.into.interfaces.contains(*i) || rule.hairpin.interfaces.contains(*i);
+            let arrives = |i: &InterfaceId| {
+                rule.into.interfaces.contains(*i) || rule.hairpin.interfaces.contains(*i)
+            };
             // a query id mapping lets answers in only (RFC 5508 §3.1)
             let queries = packet.protocol.has_query_id() && mapping.kind() == Kind::Endpoint;
-            let port = if mapping.kind() == Kind::Endpoint { mapping.internal_port } else { to.port };
+            let port =
+                if mapping.kind() == Kind::Endpoint { mapping.internal_port } else { to.port };
             let inside = mapping.internal.with_port(port);
             let sender = |i: InterfaceId| self.sender_seen(i, packet, mapping.rule, inside);
             let admitted = enabled
@@ -152,9 +168,15 @@ impl Context<'_> {
         }
     }
 
-    /// The sender that filtering looks at: in a hairpin its external end, or the one it would get (RFC 4787 §6 REQ-9);
-    /// `None` where step 8 would drop it.
-    fn sender_seen(&self, ingress: InterfaceId, packet: Packet, rule: u16, inside: Endpoint) -> Option<Endpoint> {
+    /// The sender that filtering looks at: in a hairpin its external end, or the one it would get
+    /// (RFC 4787 §6 REQ-9); `None` where step 8 would drop it.
+    fn sender_seen(
+        &self,
+        ingress: InterfaceId,
+        packet: Packet,
+        rule: u16,
+        inside: Endpoint,
+    ) -> Option<Endpoint> {
         let hairpins = self.rule(rule).hairpin.interfaces.contains(ingress)
             && self.compiled.plan.behaviour.hairpin_source == HairpinSource::External;
         if !hairpins {
@@ -167,22 +189,28 @@ impl Context<'_> {
             ..Query::to(inside.address)
         };
         let way = self.compiled.routes.find(query)?;
-        let source = self.translate_source(ingress, way.interface, packet, (Some(RuleId(rule)), inside)).ok()?;
+        let source = self
+            .translate_source(ingress, way.interface, packet, (Some(RuleId(rule)), inside))
+            .ok()?;
         Some(source.endpoint().unwrap_or(packet.source()))
     }
 
-    /// RFC 4787 §5 REQ-8: whether a dynamic mapping lets a sender in. A peer was addressed if a living session of the
-    /// mapping has it: one from inside, or one from outside that was answered.
+    /// RFC 4787 §5 REQ-8: whether a dynamic mapping lets a sender in. A peer was addressed if a
+    /// living session of the mapping has it: one from inside, or one from outside that was
+    /// answered.
     fn admits(&self, mapping: u32, sender: Endpoint) -> bool {
         let filtering = self.compiled.plan.behaviour.filtering;
         let m = self.bindings.table.mapping(mapping);
-        let peer_bound = self.compiled.plan.behaviour.port_overloading && m.kind() == Kind::Endpoint;
-        if m.kind() != Kind::Portless && filtering == Dependence::EndpointIndependent && !peer_bound {
+        let peer_bound =
+            self.compiled.plan.behaviour.port_overloading && m.kind() == Kind::Endpoint;
+        if m.kind() != Kind::Portless && filtering == Dependence::EndpointIndependent && !peer_bound
+        {
             return true;
         }
         let Some(address) = Key::of(sender.address) else { return false };
         let ports = filtering == Dependence::AddressAndPortDependent
-            || peer_bound && self.compiled.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
+            || peer_bound
+                && self.compiled.plan.behaviour.mapping == Dependence::AddressAndPortDependent;
         let listed = self.bindings.table.sessions_of(mapping).any(|id| {
             let session = self.bindings.table.session(id);
             let addressed = !session.has(INBOUND) || session.has(ANSWERED);
@@ -201,13 +229,16 @@ impl Context<'_> {
                         false => w.original.source,
                     }
                 });
-                let same = seen.is_some_and(|s| s.address == sender.address && (!ports || s.port == sender.port));
+                let same = seen.is_some_and(|s| {
+                    s.address == sender.address && (!ports || s.port == sender.port)
+                });
                 session.has(ANSWERED) && same
             })
     }
 }
 
-/// The number that `by-source` is computed from: the address, or of IPv6 its four words folded by exclusive or.
+/// The number that `by-source` is computed from: the address, or of IPv6 its four words folded by
+/// exclusive or.
 pub(super) fn source_number(address: IpAddr) -> u32 {
     match address {
         IpAddr::V4(a) => a.to_bits(),

@@ -37,7 +37,8 @@ impl Context<'_> {
             return Ok(());
         };
         let ruling = self.ruling(acl, packet, is_answer);
-        let (accepts, by, place) = (ruling.verdict == Verdict::Accept, ruling.by, Some(ruling.place));
+        let (accepts, by, place) =
+            (ruling.verdict == Verdict::Accept, ruling.by, Some(ruling.place));
         observer.step(|| {
             let result = if accepts { StageResult::Accepted } else { StageResult::Dropped(reason) };
             step_by(stage, result, by, place)
@@ -46,7 +47,13 @@ impl Context<'_> {
     }
 
     /// Whether a filter, where there is one, drops a packet.
-    pub(super) fn drops(&self, acl: Option<AclId>, packet: Packet, is_answer: bool, reason: Reason) -> Option<Refusal> {
+    pub(super) fn drops(
+        &self,
+        acl: Option<AclId>,
+        packet: Packet,
+        is_answer: bool,
+        reason: Reason,
+    ) -> Option<Refusal> {
         let ruling = self.ruling(acl?, packet, is_answer);
         (ruling.verdict == Verdict::Drop).then(|| Refusal::new(reason, ruling.place))
     }

@@ -1,5 +1,5 @@
-//! ICMP errors: translated inside and out by the session of the packet that they are about, which they neither refresh nor
-//! end. Read first: RFC 5508 §4 and §5, RFC 4787 §10, RFC 5382 §7.3.
+//! ICMP errors: translated inside and out by the session of the packet that they are about, which
+//! they neither refresh nor end. Read first: RFC 5508 §4 and §5, RFC 4787 §10, RFC 5382 §7.3.
 
 use std::net::IpAddr;
 
@@ -23,16 +23,19 @@ pub struct ForwardedError {
 }
 
 impl Context<'_> {
-    /// An ICMP error comes in on an interface, after what was due. Nothing in the table changes (RFC 5508 §4 REQ-6, RFC 4787 §10 REQ-12).
+    /// An ICMP error comes in on an interface, after what was due. Nothing in the table changes
+    /// (RFC 5508 §4 REQ-6, RFC 4787 §10 REQ-12).
     ///
     /// # Errors
-    /// The reason for which it is dropped: `no-session` if the packet that it is about belongs to none.
+    /// The reason for which it is dropped: `no-session` if the packet that it is about belongs to
+    /// none.
     pub(in crate::device) fn receive_error(
         &self,
         ingress: InterfaceId,
         error: IcmpError,
     ) -> Result<ForwardedError, Refusal> {
-        // what the packet was an answer to, or what will answer it: the reverse of it would come in here too
+        // what the packet was an answer to, or what will answer it: the reverse of it would come in
+        // here too
         let reverse = Packet { ends: error.about.ends.reversed(), ..error.about };
         let hit = self.find(reverse, Some(ingress));
         let plan = &self.compiled.plan;
@@ -52,16 +55,21 @@ impl Context<'_> {
         }
         let sides = self.sides(hit);
         let query = Query { source: Some(error.from), ingress: Some(ingress), ..sides.query(told) };
-        let way = self.compiled.routes.find(query).ok_or(Refusal::new(Reason::NoRoute, plan.place))?;
+        let way =
+            self.compiled.routes.find(query).ok_or(Refusal::new(Reason::NoRoute, plan.place))?;
         let acl = plan.interfaces[way.interface.index()].egress_acl;
         if let Some(refusal) = self.drops(acl, outer(out), true, Reason::EgressAcl) {
             return Err(refusal);
         }
-        Ok(ForwardedError { error: out, interface: way.interface, next_hop: way.via.unwrap_or(told) })
+        Ok(ForwardedError {
+            error: out,
+            interface: way.interface,
+            next_hop: way.via.unwrap_or(told),
+        })
     }
 
-    /// RFC 5508 §4.2 REQ-5c: the sender of an error shows its own external address if it has one, or else the one that its
-    /// side of the session has outside. From outside it stays (REQ-4).
+    /// RFC 5508 §4.2 REQ-5c: the sender of an error shows its own external address if it has one,
+    /// or else the one that its side of the session has outside. From outside it stays (REQ-4).
     fn error_source(&self, error: IcmpError, end: Endpoint, about: Tuple) -> IpAddr {
         if end.address == about.destination.address {
             return error.from; // that side was not translated
@@ -84,8 +92,11 @@ impl Context<'_> {
             }
             let RuleKind::Pool { .. } = rule.kind else { continue };
             let target = self.compiled.targets.of(id).main?;
-            if let Some(mapping) = Key::of(host).and_then(|h| self.bindings.address_mapping(h, target)) {
-                let external = self.bindings.externals.get(self.bindings.table.mapping(mapping).place());
+            if let Some(mapping) =
+                Key::of(host).and_then(|h| self.bindings.address_mapping(h, target))
+            {
+                let external =
+                    self.bindings.externals.get(self.bindings.table.mapping(mapping).place());
                 return Some(external.address.address());
             }
         }
@@ -96,6 +107,7 @@ impl Context<'_> {
 /// The error itself as a packet, as filters see it.
 fn outer(error: IcmpError) -> Packet {
     let protocol = if error.to.is_ipv4() { Protocol::ICMP } else { Protocol::ICMPV6 };
-    let ends = Tuple { source: Endpoint::new(error.from, 0), destination: Endpoint::new(error.to, 0) };
+    let ends =
+        Tuple { source: Endpoint::new(error.from, 0), destination: Endpoint::new(error.to, 0) };
     Packet { protocol, signal: Signal::Plain, ends }
 }

@@ -42,12 +42,14 @@ impl<S: Sink> Engine<'_, S> {
         let ends = if hit.heading.from_initiator { translated } else { original.reversed() };
         let out = Packet { ends, ..packet };
         self.context().report_known(packet, out, hit, observer);
-        let session = Some(SessionRef { id: hit.id, created: self.bindings.table.session(hit.id).created });
+        let session =
+            Some(SessionRef { id: hit.id, created: self.bindings.table.session(hit.id).created });
         let destination = out.destination().address;
         if self.compiled.concerns(destination)
             && let Some(own) = self.compiled.own.get(&destination)
         {
-            observer.step(|| Step { by: By::Interface(*own), ..step(Stage::Own, StageResult::Taken) });
+            observer
+                .step(|| Step { by: By::Interface(*own), ..step(Stage::Own, StageResult::Taken) });
             let refreshes = self.refresh(now, hit, packet.signal);
             return Outcome::Consumed(Taken { packet: out, session, refreshes });
         }
@@ -58,7 +60,8 @@ impl<S: Sink> Engine<'_, S> {
         }
         let is_answer = !hit.heading.from_initiator;
         let sides = self.context().sides(hit);
-        let query = Query { source: Some(packet.source().address), ingress, ..sides.query(destination) };
+        let query =
+            Query { source: Some(packet.source().address), ingress, ..sides.query(destination) };
         let way = self.context().route(query, observer).and_then(|way| {
             self.context().filter(Stage::EgressAcl, way.0, out, is_answer, observer)?;
             Ok(way)
@@ -70,13 +73,27 @@ impl<S: Sink> Engine<'_, S> {
         let refreshes = self.refresh(now, hit, packet.signal);
         let unchanged = (original == translated).then(|| self.context().unchanged_reason(hit.id));
         let contested = false;
-        Outcome::Forwarded(Forwarded { packet: out, interface, next_hop, session, refreshes, contested, unchanged })
+        Outcome::Forwarded(Forwarded {
+            packet: out,
+            interface,
+            next_hop,
+            session,
+            refreshes,
+            contested,
+            unchanged,
+        })
     }
 }
 
 impl Context<'_> {
     /// What the rules of a session make of a packet of it.
-    fn report_known<O: Observer>(&self, packet: Packet, out: Packet, hit: KnownSession, observer: &mut O) {
+    fn report_known<O: Observer>(
+        &self,
+        packet: Packet,
+        out: Packet,
+        hit: KnownSession,
+        observer: &mut O,
+    ) {
         let rules = || {
             let (inbound, outbound) = self.bindings.rules_of(self.bindings.table.session(hit.id));
             [inbound, outbound]
@@ -91,22 +108,31 @@ impl Context<'_> {
         });
         // an answer comes from the end that the destination was translated to
         let sides = [
-            (Stage::Destination, packet.destination(), out.destination(), usize::from(!from_initiator)),
+            (
+                Stage::Destination,
+                packet.destination(),
+                out.destination(),
+                usize::from(!from_initiator),
+            ),
             (Stage::Source, packet.source(), out.source(), usize::from(from_initiator)),
         ];
         for (stage, from, to, rule) in sides {
             if from != to {
-                observer.step(|| self.step_by_rule(stage, StageResult::Translated { from, to }, rules()[rule]));
+                observer.step(|| {
+                    self.step_by_rule(stage, StageResult::Translated { from, to }, rules()[rule])
+                });
             }
         }
     }
 
-    /// The interfaces that the first packet of a session passed, where the way of its packets depends on them.
+    /// The interfaces that the first packet of a session passed, where the way of its packets
+    /// depends on them.
     pub(super) fn sides(&self, hit: KnownSession) -> Sides {
         if !self.compiled.remembers_interfaces() {
             return Sides::default();
         }
-        let Some(explicit) = self.bindings.table.explicit(self.bindings.table.session(hit.id)) else {
+        let Some(explicit) = self.bindings.table.explicit(self.bindings.table.session(hit.id))
+        else {
             return Sides::default();
         };
         let (ingress, egress) = explicit.interfaces;
@@ -117,7 +143,10 @@ impl Context<'_> {
         if self.compiled.routes.ambiguous && out.0 != u16::MAX {
             preferred.insert(out);
         }
-        Sides { preferred, over: came.filter(|_| self.compiled.plan.behaviour.answers_leave_as_came) }
+        Sides {
+            preferred,
+            over: came.filter(|_| self.compiled.plan.behaviour.answers_leave_as_came),
+        }
     }
 
     /// Why the ends of a session's packets are not changed.

@@ -30,7 +30,8 @@ impl Context<'_> {
     /// The device makes another session.
     pub(super) fn check_sessions(&self) -> Result<(), Refusal> {
         let plan = &self.compiled.plan;
-        let full = plan.behaviour.max_sessions.is_some_and(|m| self.bindings.table.session_count() >= m);
+        let full =
+            plan.behaviour.max_sessions.is_some_and(|m| self.bindings.table.session_count() >= m);
         if full { Err(Refusal::new(Reason::DeviceFull, plan.place)) } else { Ok(()) }
     }
 
@@ -46,12 +47,24 @@ impl Context<'_> {
     /// RFC 6888 §3 REQ-4: ports are limited by internal host.
     pub(super) fn check_host_limit(&self, id: u16, sent: Packet) -> Result<(), Refusal> {
         let Some(most) = self.compiled.plan.behaviour.ports_per_host else { return Ok(()) };
-        let held = Key::of(sent.source().address).and_then(|h| self.bindings.hosts.ports.get(&h)).copied().unwrap_or(0);
-        if sent.protocol.is_multiplexed() && held >= most { Err(self.exhausted(Reason::HostLimit, id)) } else { Ok(()) }
+        let held = Key::of(sent.source().address)
+            .and_then(|h| self.bindings.hosts.ports.get(&h))
+            .copied()
+            .unwrap_or(0);
+        if sent.protocol.is_multiplexed() && held >= most {
+            Err(self.exhausted(Reason::HostLimit, id))
+        } else {
+            Ok(())
+        }
     }
 
     pub(super) fn check_room(&self, id: u16) -> Result<(), Refusal> {
-        let full = self.compiled.plan.behaviour.max_mappings.is_some_and(|m| self.bindings.table.mapping_count() >= m);
+        let full = self
+            .compiled
+            .plan
+            .behaviour
+            .max_mappings
+            .is_some_and(|m| self.bindings.table.mapping_count() >= m);
         if full { Err(self.exhausted(Reason::DeviceFull, id)) } else { Ok(()) }
     }
 }

@@ -20,8 +20,9 @@ impl Context<'_> {
         self.compiled.own.contains_key(&address) || self.compiled.claimed.contains(address)
     }
 
-    /// What a first packet that was seen going out must have been when it came in, and where: through a fixed rule, or
-    /// as it is. `None` where nothing tells, and where it cannot have gone out.
+    /// What a first packet that was seen going out must have been when it came in, and where:
+    /// through a fixed rule, or as it is. `None` where nothing tells, and where it cannot have gone
+    /// out.
     pub(in crate::device) fn before_leaving(
         &self,
         interface: InterfaceId,
@@ -40,15 +41,23 @@ impl Context<'_> {
                 _ if !self.active.has(id) || !rule.into.interfaces.contains(ingress) => None,
                 RuleKind::Static(s) if rule.service.holds(packet.protocol, to.port) => {
                     let position = s.internal.position(to.address);
-                    let address = self.compiled.plan.external(s.external).zip(position).and_then(|(r, n)| r.nth(n));
+                    let address = self
+                        .compiled
+                        .plan
+                        .external(s.external)
+                        .zip(position)
+                        .and_then(|(r, n)| r.nth(n));
                     address.map(|address| Endpoint { address, port: to.port })
                 }
                 RuleKind::Forward(f) if f.protocol == packet.protocol => {
                     let mut servers = f.servers.iter().filter(|s| s.address == to.address);
-                    let offset =
-                        servers.find_map(|s| to.port.checked_sub(s.port).filter(|o| u32::from(*o) < f.ports.count()));
+                    let offset = servers.find_map(|s| {
+                        to.port.checked_sub(s.port).filter(|o| u32::from(*o) < f.ports.count())
+                    });
                     let address = self.compiled.plan.external(f.external).map(|r| r.first());
-                    address.zip(offset).map(|(address, o)| Endpoint { address, port: f.ports.first + o })
+                    address
+                        .zip(offset)
+                        .map(|(address, o)| Endpoint { address, port: f.ports.first + o })
                 }
                 _ => None,
             };
@@ -62,11 +71,18 @@ impl Context<'_> {
 }
 
 impl<S: Sink> Engine<'_, S> {
-    /// Enters a packet that was seen coming in on an inner interface and belongs to a session that nothing can object to
-    /// any more. `false`: nothing was done, and the packet has to go the whole way.
-    pub(in crate::device) fn refresh_coming(&mut self, now: Instant, interface: InterfaceId, packet: Packet) -> bool {
+    /// Enters a packet that was seen coming in on an inner interface and belongs to a session that
+    /// nothing can object to any more. `false`: nothing was done, and the packet has to go the
+    /// whole way.
+    pub(in crate::device) fn refresh_coming(
+        &mut self,
+        now: Instant,
+        interface: InterfaceId,
+        packet: Packet,
+    ) -> bool {
         self.expire(now);
-        let Some(hit) = self.context().find(packet, Some(interface)).filter(|h| h.heading.outbound) else {
+        let Some(hit) = self.context().find(packet, Some(interface)).filter(|h| h.heading.outbound)
+        else {
             return false;
         };
         let session = self.bindings.table.session(hit.id);
@@ -85,7 +101,9 @@ impl<S: Sink> Engine<'_, S> {
     pub(in crate::device) fn refresh_leaving(&mut self, now: Instant, packet: Packet) -> bool {
         self.expire(now);
         // its reverse is what would come in on that side
-        let Some(hit) = self.context().find(Packet { ends: packet.ends.reversed(), ..packet }, None) else {
+        let Some(hit) =
+            self.context().find(Packet { ends: packet.ends.reversed(), ..packet }, None)
+        else {
             return false;
         };
         let Heading { from_initiator, outbound } = hit.heading;

@@ -1,4 +1,5 @@
-//! Step 5 and what the device sends itself: what is for it, its answers to that, and packets of its own.
+//! Step 5 and what the device sends itself: what is for it, its answers to that, and packets of its
+//! own.
 
 use std::net::IpAddr;
 
@@ -16,16 +17,16 @@ use crate::reason::Reason;
 /// How the source of a packet of the device's own was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum OwnSource {
-    /// It was given.
+    /// The sender named the source itself.
     Given,
-    /// It is the address of the interface that the route leads out by: the route then stands, whatever others say of that
-    /// source.
+    /// It is the address of the interface that the route leads out by: the route then stands,
+    /// whatever others say of that source.
     ByRoute,
 }
 
 impl<S: Sink> Engine<'_, S> {
-    /// The device sends a packet of its own: it is routed and filtered on its way out. Rules look at it only where the device
-    /// is told so.
+    /// The device sends a packet of its own: it is routed and filtered on its way out. Rules look
+    /// at it only where the device is told so.
     pub(in crate::device) fn originate<O: Observer>(
         &mut self,
         now: Instant,
@@ -56,8 +57,10 @@ impl<S: Sink> Engine<'_, S> {
     ) -> Result<Outcome, Refusal> {
         let (from, to) = (packet.source().address, packet.destination());
         let given = Some(from).filter(|_| source == OwnSource::Given);
-        let way = self.context().route(Query { source: given, ..Query::to(to.address) }, observer)?;
-        let known = self.compiled.own.get(&from).filter(|_| self.compiled.plan.behaviour.translates_own);
+        let way =
+            self.context().route(Query { source: given, ..Query::to(to.address) }, observer)?;
+        let known =
+            self.compiled.own.get(&from).filter(|_| self.compiled.plan.behaviour.translates_own);
         let source = match known {
             Some(&as_if_in_by) if packet.may_begin() => self
                 .context()
@@ -70,7 +73,11 @@ impl<S: Sink> Engine<'_, S> {
             None => step(Stage::Source, StageResult::Unchanged(Reason::FromDevice)),
             rule => {
                 let (from, to) = (packet.source(), out.source());
-                self.context().step_by_rule(Stage::Source, StageResult::Translated { from, to }, rule)
+                self.context().step_by_rule(
+                    Stage::Source,
+                    StageResult::Translated { from, to },
+                    rule,
+                )
             }
         });
         self.context().filter(Stage::EgressAcl, way.0, out, false, observer)?;
@@ -84,8 +91,13 @@ impl<S: Sink> Engine<'_, S> {
 }
 
 impl Context<'_> {
-    /// A packet to one of its own addresses, or to an external end of its own rules, does not leave: step 5 decides.
-    fn sends_itself<O: Observer>(&self, packet: Packet, observer: &mut O) -> Option<Result<Outcome, Refusal>> {
+    /// A packet to one of its own addresses, or to an external end of its own rules, does not
+    /// leave: step 5 decides.
+    fn sends_itself<O: Observer>(
+        &self,
+        packet: Packet,
+        observer: &mut O,
+    ) -> Option<Result<Outcome, Refusal>> {
         let to = packet.destination().address;
         if !self.compiled.concerns(to) {
             return None;
@@ -93,7 +105,9 @@ impl Context<'_> {
         let entry = self.translate_destination(None, packet).unwrap_or_default();
         if let Some(&own) = self.compiled.own.get(&to) {
             let taken = Taken { packet, session: None, refreshes: false };
-            return Some(self.accepts_own(own, packet, &entry, observer).map(|()| Outcome::Consumed(taken)));
+            return Some(
+                self.accepts_own(own, packet, &entry, observer).map(|()| Outcome::Consumed(taken)),
+            );
         }
         self.unless_claimed(to, &entry, observer).err().map(Err)
     }
@@ -133,18 +147,21 @@ impl Context<'_> {
         observer: &mut O,
     ) -> Result<Outcome, Refusal> {
         self.accepts_own(own, packet, entry, observer)?;
-        Ok(self.answer_own(ingress, packet.answer(), observer).map_or_else(Outcome::Dropped, Outcome::Answered))
+        Ok(self
+            .answer_own(ingress, packet.answer(), observer)
+            .map_or_else(Outcome::Dropped, Outcome::Answered))
     }
 
-    /// The source of a packet of its own to `destination`: the address of the interface that the route leads out by.
+    /// The source of a packet of its own to `destination`: the address of the interface that the
+    /// route leads out by.
     pub(in crate::device) fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {
         let way = self.compiled.routes.find(Query::to(destination))?;
         let interface = &self.compiled.plan.interfaces[way.interface.index()];
         interface.address_for(destination)
     }
 
-    /// Its answer to a packet that came in by an interface. It makes no session, so that no filter takes it for the answer in
-    /// one, and no rule looks at it.
+    /// Its answer to a packet that came in by an interface. It makes no session, so that no filter
+    /// takes it for the answer in one, and no rule looks at it.
     fn answer_own<O: Observer>(
         &self,
         ingress: InterfaceId,

@@ -9,7 +9,8 @@ use crate::plan::{InterfaceId, Verdict};
 use crate::reason::Reason;
 
 impl Context<'_> {
-    /// Step 7: first entry that matches, else the default. The source is as sent, the destination as `policy-sees` says.
+    /// Step 7: first entry that matches, else the default. The source is as sent, the destination
+    /// as `policy-sees` says.
     pub(super) fn policy<O: Observer>(
         &self,
         ingress: InterfaceId,
@@ -27,7 +28,8 @@ impl Context<'_> {
         };
         let accepts = verdict == Verdict::Accept;
         observer.step(|| {
-            let result = if accepts { StageResult::Accepted } else { StageResult::Dropped(Reason::Policy) };
+            let result =
+                if accepts { StageResult::Accepted } else { StageResult::Dropped(Reason::Policy) };
             step_by(Stage::Policy, result, By::Policy(entry), Some(place))
         });
         if accepts { Ok(()) } else { Err(Refusal::new(Reason::Policy, place)) }

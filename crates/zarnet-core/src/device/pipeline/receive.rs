@@ -31,7 +31,8 @@ impl<S: Sink> Engine<'_, S> {
         let reason = refusal.reason;
         let exhausted = matches!(reason, Reason::PoolExhausted | Reason::PortsExhausted);
         let tried = refusal.rule.filter(|_| exhausted);
-        let targets = tried.map_or([None; 2], |r| self.context().tried_targets(r.0, packet.source().address));
+        let targets =
+            tried.map_or([None; 2], |r| self.context().tried_targets(r.0, packet.source().address));
         self.report(now.0, TableEvent::Refused { rule: refusal.rule, reason, targets });
         let unsettles = matches!(reason, Reason::PortsExhausted | Reason::UnsupportedProtocol);
         if let Some(rule) = refusal.rule.filter(|_| unsettles) {
@@ -40,10 +41,18 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    fn handle<O: Observer>(&mut self, now: Instant, ingress: InterfaceId, packet: Packet, observer: &mut O) -> Outcome {
+    fn handle<O: Observer>(
+        &mut self,
+        now: Instant,
+        ingress: InterfaceId,
+        packet: Packet,
+        observer: &mut O,
+    ) -> Outcome {
         let hit = self.context().find(packet, Some(ingress));
         let is_answer = hit.is_some_and(|h| !h.heading.from_initiator);
-        if let Err(refusal) = self.context().filter(Stage::IngressAcl, ingress, packet, is_answer, observer) {
+        if let Err(refusal) =
+            self.context().filter(Stage::IngressAcl, ingress, packet, is_answer, observer)
+        {
             return Outcome::Dropped(refusal);
         }
         match hit {
@@ -67,7 +76,8 @@ impl<S: Sink> Engine<'_, S> {
             Decision::Own(outcome) => return Ok(outcome),
             Decision::Out { entry, way, source, out } => (entry, way, source, out),
         };
-        let unchanged = source.untranslated().filter(|_| out.ends == packet.ends).map(Untranslated::reason);
+        let unchanged =
+            source.untranslated().filter(|_| out.ends == packet.ends).map(Untranslated::reason);
         let mut forwarded = Forwarded::first(out, way, unchanged);
         if packet.may_begin() {
             self.begin(now, Some(ingress), packet, (&entry, source), &mut forwarded, observer)?;

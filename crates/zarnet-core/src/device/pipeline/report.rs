@@ -28,7 +28,12 @@ pub(super) fn report_refusal<O: Observer>(observer: &mut O, stage: Stage, refusa
 
 impl Context<'_> {
     /// A step that a rule decided, if one did.
-    pub(super) fn step_by_rule(&self, stage: Stage, result: StageResult, rule: Option<RuleId>) -> Step {
+    pub(super) fn step_by_rule(
+        &self,
+        stage: Stage,
+        result: StageResult,
+        rule: Option<RuleId>,
+    ) -> Step {
         let by = rule.map_or(By::Nothing, By::Rule);
         step_by(stage, result, by, rule.map(|r| self.rule(r.0).place))
     }

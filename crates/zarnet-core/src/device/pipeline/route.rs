@@ -36,7 +36,10 @@ impl Context<'_> {
         observer.step(|| {
             let (by, place) = match way.route {
                 Some(i) => (By::Route(i), self.compiled.plan.routes[i].place),
-                None => (By::Interface(interface), self.compiled.plan.interfaces[interface.index()].place),
+                None => (
+                    By::Interface(interface),
+                    self.compiled.plan.interfaces[interface.index()].place,
+                ),
             };
             step_by(Stage::Route, StageResult::Routed { interface, next_hop }, by, Some(place))
         });

@@ -35,13 +35,13 @@ impl Untranslated {
 /// What step 8 found. Nothing is committed yet.
 #[derive(Debug, Clone)]
 pub(in crate::device) enum Source {
-    /// It stays.
+    /// The source stays as it is.
     Keep(Untranslated),
     /// A fixed rule gives it its external end.
     Fixed(RuleId, Endpoint),
-    /// A living mapping.
+    /// A mapping that lives translates it.
     Mapped(RuleId, u32, Endpoint),
-    /// A new mapping.
+    /// A mapping that is to be opened translates it.
     New(RuleId, ExternalEnd, Endpoint),
 }
 
@@ -72,7 +72,8 @@ impl Source {
 }
 
 impl Context<'_> {
-    /// Step 8: the first enabled rule that matches decides. `entered`: the rule of step 4, and the destination as it made it.
+    /// Step 8: the first enabled rule that matches decides. `entered`: the rule of step 4, and the
+    /// destination as it made it.
     pub(in crate::device) fn translate_source(
         &self,
         ingress: InterfaceId,
@@ -89,7 +90,8 @@ impl Context<'_> {
         if hairpin && !external {
             return Ok(Source::Keep(Untranslated::NoRule));
         }
-        // for mapping, filtering and port overloading alike: in a hairpin as sent, otherwise as forwarded
+        // for mapping, filtering and port overloading alike: in a hairpin as sent, otherwise as
+        // forwarded
         let peer = if hairpin { sent.destination() } else { destination };
         // both ends in one rule
         if let Some(id) = entered {
@@ -102,10 +104,15 @@ impl Context<'_> {
                 return self.overload(id.0, sent, peer);
             }
         }
-        let path = Path { ingress, egress, hairpin: entered_rule.filter(|_| hairpin).map(|e| &e.into.interfaces) };
+        let path = Path {
+            ingress,
+            egress,
+            hairpin: entered_rule.filter(|_| hairpin).map(|e| &e.into.interfaces),
+        };
         for id in self.compiled.sources.of_packet(sent) {
             // that its sender is in the list is known already
-            let asked = [Condition::Enabled, Condition::Into, Condition::From, Condition::Destination];
+            let asked =
+                [Condition::Enabled, Condition::Into, Condition::From, Condition::Destination];
             if !asked.into_iter().all(|c| self.meets_outbound(c, id, path, sent)) {
                 continue;
             }
@@ -116,7 +123,8 @@ impl Context<'_> {
         Ok(Source::Keep(Untranslated::NoRule))
     }
 
-    /// What a rule whose realms, sender and destination match makes of a source; `None` if it does not match after all.
+    /// What a rule whose realms, sender and destination match makes of a source; `None` if it does
+    /// not match after all.
     fn apply(&self, id: u16, sent: Packet, peer: Endpoint) -> Result<Option<Source>, Refusal> {
         let rule = self.rule(id);
         let from = sent.source();
@@ -125,8 +133,11 @@ impl Context<'_> {
         }
         match &rule.kind {
             RuleKind::Static(s) => {
-                let position = s.internal.position(from.address).filter(|_| s.direction != Direction::Inbound);
-                let Some((external, position)) = self.compiled.plan.external(s.external).zip(position) else {
+                let position =
+                    s.internal.position(from.address).filter(|_| s.direction != Direction::Inbound);
+                let Some((external, position)) =
+                    self.compiled.plan.external(s.external).zip(position)
+                else {
                     return Ok(None);
                 };
                 let address = match from.address {
@@ -138,10 +149,18 @@ impl Context<'_> {
                 Ok(Some(Source::Fixed(RuleId(id), Endpoint { address, port: from.port })))
             }
             RuleKind::Forward(f) => {
-                let offset = |port: u16| from.port.checked_sub(port).filter(|o| u32::from(*o) < f.ports.count());
-                let server = f.servers.iter().filter(|s| s.address == from.address).find_map(|s| offset(s.port));
+                let offset = |port: u16| {
+                    from.port.checked_sub(port).filter(|o| u32::from(*o) < f.ports.count())
+                };
+                let server = f
+                    .servers
+                    .iter()
+                    .filter(|s| s.address == from.address)
+                    .find_map(|s| offset(s.port));
                 let Some(offset) = server else { return Ok(None) };
-                let Some(external) = self.compiled.plan.external(f.external) else { return Ok(None) };
+                let Some(external) = self.compiled.plan.external(f.external) else {
+                    return Ok(None);
+                };
                 self.check_session_limit(id)?;
                 let end = Endpoint { address: external.first(), port: f.ports.first + offset };
                 Ok(Some(Source::Fixed(RuleId(id), end)))
@@ -157,13 +176,18 @@ impl Context<'_> {
 
     /// A pool rule: a whole address for the sender.
     fn borrow(&self, id: u16, sent: Packet, peer: Endpoint) -> Result<Source, Refusal> {
-        let RuleKind::Pool { fallback, .. } = self.rule(id).kind else { return Ok(Source::Keep(Untranslated::NoRule)) };
-        let (Some(host), Some(target)) = (Key::of(sent.source().address), self.compiled.targets.of(id).main) else {
+        let RuleKind::Pool { fallback, .. } = self.rule(id).kind else {
+            return Ok(Source::Keep(Untranslated::NoRule));
+        };
+        let (Some(host), Some(target)) =
+            (Key::of(sent.source().address), self.compiled.targets.of(id).main)
+        else {
             return Ok(Source::Keep(Untranslated::NoRule));
         };
         let port = sent.source().port;
         if let Some(mapping) = self.bindings.address_mapping(host, target) {
-            let address = self.bindings.externals.get(self.bindings.table.mapping(mapping).place()).address;
+            let address =
+                self.bindings.externals.get(self.bindings.table.mapping(mapping).place()).address;
             return Ok(Source::Mapped(RuleId(id), mapping, address.with_port(port)));
         }
         // on its fallback, or on that of an earlier plan
@@ -182,7 +206,12 @@ impl Context<'_> {
     }
 
     /// An overload rule, or the `as` of a fixed one: an endpoint for the sender.
-    pub(in crate::device) fn overload(&self, id: u16, sent: Packet, peer: Endpoint) -> Result<Source, Refusal> {
+    pub(in crate::device) fn overload(
+        &self,
+        id: u16,
+        sent: Packet,
+        peer: Endpoint,
+    ) -> Result<Source, Refusal> {
         if let Some(known) = self.known_endpoint(id, sent, peer) {
             return Ok(known);
         }
@@ -199,7 +228,9 @@ impl Context<'_> {
         }
         match self.endpoint_on(main, sent, peer) {
             Ok(end) => self.new_source(id, end),
-            Err(Reason::PortsExhausted) => self.new_on_fallback(id, (sent, peer), fallback, Reason::PortsExhausted),
+            Err(Reason::PortsExhausted) => {
+                self.new_on_fallback(id, (sent, peer), fallback, Reason::PortsExhausted)
+            }
             Err(reason) => Err(self.exhausted(reason, id)),
         }
     }
@@ -209,14 +240,17 @@ impl Context<'_> {
         let from = sent.source();
         let (host, peer) = (Key::of(from.address)?, Key::of(to.address)?);
         if sent.protocol.is_multiplexed() {
-            let mut known = self.bindings.mappings_of(sent.protocol, (host, from.port), (peer, to.port));
+            let mut known =
+                self.bindings.mappings_of(sent.protocol, (host, from.port), (peer, to.port));
             let mapping = known.find(|m| self.bindings.table.mapping(*m).rule == id)?;
             let m = self.bindings.table.mapping(mapping);
-            let address = self.bindings.externals.get(self.bindings.external_under(mapping)).address;
+            let address =
+                self.bindings.externals.get(self.bindings.external_under(mapping)).address;
             return Some(Source::Mapped(RuleId(id), mapping, address.with_port(m.external_port)));
         }
         let mapping = self.bindings.portless_mapping(id, sent.protocol, host, peer)?;
-        let address = self.bindings.externals.get(self.bindings.table.mapping(mapping).place()).address;
+        let address =
+            self.bindings.externals.get(self.bindings.table.mapping(mapping).place()).address;
         Some(Source::Mapped(RuleId(id), mapping, address.with_port(0)))
     }
 
@@ -236,7 +270,9 @@ impl Context<'_> {
             (Fallback::Pass, _) => Ok(Source::Keep(Untranslated::Passed(RuleId(id)))),
             (Fallback::Overload(_), Some(target)) => {
                 self.check_host_limit(id, sent)?;
-                let end = self.endpoint_on(target, sent, peer).map_err(|reason| self.exhausted(reason, id))?;
+                let end = self
+                    .endpoint_on(target, sent, peer)
+                    .map_err(|reason| self.exhausted(reason, id))?;
                 self.new_source(id, end)
             }
             _ => Err(self.exhausted(reason, id)),

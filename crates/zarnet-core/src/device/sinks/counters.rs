@@ -1,5 +1,5 @@
-//! What a device counts: of its sessions, mappings and refusals ([`EventCounters`]), and of the addresses that it hands out
-//! ([`UseCounters`]).
+//! What a device counts: of its sessions, mappings and refusals ([`EventCounters`]), and of the
+//! addresses that it hands out ([`UseCounters`]).
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
@@ -10,12 +10,12 @@ use crate::device::compiled::Compiled;
 use crate::plan::{Pool, Renaming, RuleId};
 use crate::reason::Reason;
 
-/// Of a rule.
+/// What a device counts of one rule.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct RuleCounters {
     /// Sessions that it made.
     pub hits: u64,
-    /// Sessions that live.
+    /// Number of its sessions that live.
     pub active: u64,
     /// Most sessions at one time.
     pub peak: Peak,
@@ -23,7 +23,7 @@ pub struct RuleCounters {
     pub expired: u64,
     /// Sessions that were cleared.
     pub cleared: u64,
-    /// Packets refused.
+    /// First packets refused for want of an external end.
     pub refused: u64,
     /// Dynamic mappings that live.
     pub mappings: u64,
@@ -31,10 +31,10 @@ pub struct RuleCounters {
     pub created: u64,
 }
 
-/// Of a device.
+/// What a device counts.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Counters {
-    /// By rule.
+    /// Counters of each rule, in the order of the plan.
     pub rules: Vec<RuleCounters>,
     /// Most dynamic mappings at one time.
     pub peak_mappings: Peak,
@@ -46,7 +46,7 @@ pub struct Counters {
     pub cleared: u64,
     /// Most sessions at one time.
     pub peak_sessions: Peak,
-    /// Packets dropped.
+    /// Packets that were dropped for any reason.
     pub refused: u64,
     /// The same by reason, and by the rule that is to blame.
     pub refused_by: BTreeMap<(Option<RuleId>, Reason), u64>,
@@ -97,7 +97,9 @@ impl EventCounters {
             self.rules[rule.index()] = counter;
         }
         let refused = std::mem::take(&mut self.refused_by).into_iter();
-        self.refused_by = refused.map(|((rule, why), n)| ((rule.map(|r| renaming.rules[r.index()]), why), n)).collect();
+        self.refused_by = refused
+            .map(|((rule, why), n)| ((rule.map(|r| renaming.rules[r.index()]), why), n))
+            .collect();
     }
 
     /// What was counted, with what lives.
@@ -135,7 +137,8 @@ impl EventCounters {
     #[inline(always)]
     fn close_session(&mut self, rules: [Option<RuleId>; 2], cause: Cause) {
         let is_expired = cause == Cause::Expired;
-        let count = |expired: &mut u64, cleared: &mut u64| *if is_expired { expired } else { cleared } += 1;
+        let count =
+            |expired: &mut u64, cleared: &mut u64| *if is_expired { expired } else { cleared } += 1;
         for rule in rules.into_iter().flatten() {
             let r = &mut self.rules[rule.index()];
             count(&mut r.expired, &mut r.cleared);
@@ -148,7 +151,9 @@ impl Sink for EventCounters {
     #[inline(always)]
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         match event {
-            TableEvent::MappingOpened { .. } => self.peak_mappings.note(bindings.table.mapping_count(), at),
+            TableEvent::MappingOpened { .. } => {
+                self.peak_mappings.note(bindings.table.mapping_count(), at)
+            }
             TableEvent::MappingClosed { rule, .. } => self.rules[usize::from(rule)].lose(),
             TableEvent::MappingHandedOver { from, to, .. } => {
                 self.rules[usize::from(from)].lose();
@@ -173,7 +178,7 @@ impl Sink for EventCounters {
     }
 }
 
-/// Of a pool.
+/// Use of one pool's addresses.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct PoolUse {
     /// Addresses that can be handed out.
@@ -189,7 +194,7 @@ pub struct PoolUse {
 /// Of an external address that dynamic mappings have used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct AddressUse {
-    /// The address.
+    /// The external address that is in use.
     pub address: IpAddr,
     /// Dynamic mappings on it.
     pub mappings: u64,
@@ -213,7 +218,7 @@ struct TargetCounters {
 struct AddressCounters {
     /// Most mappings at one time.
     peak: Peak,
-    /// Mappings made.
+    /// Mappings that were created so far.
     created: u64,
 }
 
@@ -256,8 +261,13 @@ impl UseCounters {
         list
     }
 
-    /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port counts as the former.
-    pub(in crate::device) fn pools(&self, compiled: &Compiled, bindings: &Bindings) -> Vec<PoolUse> {
+    /// Use of each pool, in the order of the plan. A pool that is handed out whole and by port
+    /// counts as the former.
+    pub(in crate::device) fn pools(
+        &self,
+        compiled: &Compiled,
+        bindings: &Bindings,
+    ) -> Vec<PoolUse> {
         // what it lists counts, whether or not a rule uses it, less what nobody can be given
         let of = |pool: &Pool| PoolUse { usable: compiled.assignable(pool), ..PoolUse::default() };
         let mut pools: Vec<PoolUse> = compiled.plan.pools.iter().map(of).collect();
@@ -293,7 +303,10 @@ impl Sink for UseCounters {
                 self.targets[usize::from(target)].peak.note(in_use.into(), at);
             }
             TableEvent::Refused { targets, .. } => {
-                targets.into_iter().flatten().for_each(|t| self.targets[usize::from(t)].refused += 1);
+                targets
+                    .into_iter()
+                    .flatten()
+                    .for_each(|t| self.targets[usize::from(t)].refused += 1);
             }
             TableEvent::MappingClosed { .. }
             | TableEvent::MappingHandedOver { .. }

@@ -19,7 +19,8 @@ use crate::reason::Reason;
 pub enum Supply {
     /// Whole addresses of a pool.
     Pool(PoolId),
-    /// Ports, or query ids, of a class (RFC 4787 §4.2.2), on all addresses of a target that has several.
+    /// Ports, or query ids, of a class (RFC 4787 §4.2.2), on all addresses of a target that has
+    /// several.
     PortsOfAll(Target, Protocol, (u16, u16)),
     /// The same on one address.
     Ports(IpAddr, Protocol, (u16, u16)),
@@ -62,7 +63,8 @@ impl History {
     pub(in crate::device) fn new(compiled: Arc<Compiled>) -> Self {
         let (lines, known) = (Vec::new(), HashMap::default());
         let (port_tables, usable_on_all) = (HashMap::default(), HashMap::default());
-        let mut history = Self { compiled: compiled.clone(), lines, known, port_tables, usable_on_all, room: 0 };
+        let mut history =
+            Self { compiled: compiled.clone(), lines, known, port_tables, usable_on_all, room: 0 };
         history.line(Supply::Mappings, compiled.plan.behaviour.max_mappings);
         history.line(Supply::Sessions, compiled.plan.behaviour.max_sessions);
         for target in 0..compiled.targets.list.len() as u16 {
@@ -76,7 +78,7 @@ impl History {
         &self.lines
     }
 
-    /// One of them.
+    /// The series of a supply; `None` if the history does not have it.
     pub fn of(&self, supply: Supply) -> Option<&Series> {
         self.known.get(&supply).map(|l| &self.lines[*l as usize].1)
     }
@@ -100,7 +102,12 @@ impl History {
     }
 
     /// The device is described anew: pools and targets have other numbers.
-    pub(super) fn rename(&mut self, compiled: &Arc<Compiled>, renaming: &Renaming, old: &plan::DevicePlan) {
+    pub(super) fn rename(
+        &mut self,
+        compiled: &Arc<Compiled>,
+        renaming: &Renaming,
+        old: &plan::DevicePlan,
+    ) {
         self.compiled = compiled.clone();
         self.port_tables.clear();
         self.usable_on_all.clear();
@@ -144,7 +151,14 @@ impl History {
     }
 
     /// A block of a port_table, by its class, belongs to a host or to none again.
-    fn change_block(&mut self, bindings: &Bindings, port_table: u32, port: u16, now: u64, up: bool) {
+    fn change_block(
+        &mut self,
+        bindings: &Bindings,
+        port_table: u32,
+        port: u16,
+        now: u64,
+        up: bool,
+    ) {
         let line = self.port_lines(bindings, port_table, port).blocks;
         self.change(line, now, up);
     }
@@ -194,11 +208,17 @@ impl History {
             .map(|target| {
                 let supply = Supply::PortsOfAll(target.target, protocol, range);
                 let known = self.usable_on_all.get(&supply).copied();
-                (supply, known.unwrap_or_else(|| usable_on_all(&compiled, target.target, protocol, range)))
+                (
+                    supply,
+                    known.unwrap_or_else(|| {
+                        usable_on_all(&compiled, target.target, protocol, range)
+                    }),
+                )
             })
             .collect();
         let ports = self.line(Supply::Ports(address, protocol, range), Some(usable));
-        let blocks = blocks.map_or(NONE, |b| self.line(Supply::Blocks(address, protocol, range), Some(b)));
+        let blocks =
+            blocks.map_or(NONE, |b| self.line(Supply::Blocks(address, protocol, range), Some(b)));
         let mut all = [NONE; 2];
         for (line, (supply, usable)) in all.iter_mut().zip(on_all) {
             self.usable_on_all.insert(supply, usable);
@@ -207,7 +227,8 @@ impl History {
         PortLines { ports, all, blocks }
     }
 
-    /// Notes that a flow found nothing left, and tells of what: up to three positions in [`History::supplies`].
+    /// Notes that a flow found nothing left, and tells of what: up to three positions in
+    /// [`History::supplies`].
     pub(in crate::device) fn refuse(
         &mut self,
         now: Instant,
@@ -231,9 +252,15 @@ impl History {
                 let full = most.is_some_and(|m| context.bindings.table.session_count() >= m);
                 lines[0] = if full { SESSIONS } else { MAPPINGS };
             }
-            (Reason::PoolExhausted | Reason::PortsExhausted | Reason::PassedExhausted, Some(rule)) => {
+            (
+                Reason::PoolExhausted | Reason::PortsExhausted | Reason::PassedExhausted,
+                Some(rule),
+            ) => {
                 let tried = context.tried_targets(rule.0, flow.host);
-                let sought = tried.into_iter().flatten().flat_map(|target| self.lines_of(context, target, flow));
+                let sought = tried
+                    .into_iter()
+                    .flatten()
+                    .flat_map(|target| self.lines_of(context, target, flow));
                 let found: Vec<u32> = sought.filter(|line| *line != NONE).collect();
                 lines.iter_mut().zip(found).for_each(|(place, line)| *place = line);
             }
@@ -259,7 +286,11 @@ impl History {
         let behaviour = &compiled.plan.behaviour;
         let range = behaviour.port_classes[behaviour.port_class(flow.port)].into;
         let lines = self.new_port_lines(one.unwrap_or(config.space.nth(0)), flow.protocol, range);
-        let all = self.known.get(&Supply::PortsOfAll(config.target, flow.protocol, range)).copied().unwrap_or(NONE);
+        let all = self
+            .known
+            .get(&Supply::PortsOfAll(config.target, flow.protocol, range))
+            .copied()
+            .unwrap_or(NONE);
         [if one.is_some() { lines.ports } else { NONE }, all]
     }
 }
@@ -272,12 +303,24 @@ impl Sink for History {
             TableEvent::MappingClosed { .. } => self.change(MAPPINGS, at, false),
             TableEvent::SessionOpened { .. } => self.change(SESSIONS, at, true),
             TableEvent::SessionClosed { .. } => self.change(SESSIONS, at, false),
-            TableEvent::PortTaken { port_table, port } => self.change_port(bindings, port_table, port, at, true),
-            TableEvent::PortFreed { port_table, port } => self.change_port(bindings, port_table, port, at, false),
-            TableEvent::BlockTaken { port_table, port } => self.change_block(bindings, port_table, port, at, true),
-            TableEvent::BlockFreed { port_table, port } => self.change_block(bindings, port_table, port, at, false),
-            TableEvent::AddressTaken { target, in_use } => self.change_pool(target, in_use, at, true),
-            TableEvent::AddressFreed { target, in_use } => self.change_pool(target, in_use, at, false),
+            TableEvent::PortTaken { port_table, port } => {
+                self.change_port(bindings, port_table, port, at, true)
+            }
+            TableEvent::PortFreed { port_table, port } => {
+                self.change_port(bindings, port_table, port, at, false)
+            }
+            TableEvent::BlockTaken { port_table, port } => {
+                self.change_block(bindings, port_table, port, at, true)
+            }
+            TableEvent::BlockFreed { port_table, port } => {
+                self.change_block(bindings, port_table, port, at, false)
+            }
+            TableEvent::AddressTaken { target, in_use } => {
+                self.change_pool(target, in_use, at, true)
+            }
+            TableEvent::AddressFreed { target, in_use } => {
+                self.change_pool(target, in_use, at, false)
+            }
             TableEvent::MappingHandedOver { .. } | TableEvent::Refused { .. } => {}
         }
     }
@@ -297,9 +340,12 @@ pub(in crate::device) fn usable_ports(
 
 /// The same over all addresses of a target.
 fn usable_on_all(compiled: &Compiled, target: Target, protocol: Protocol, range: PortSpan) -> u64 {
-    let Some(config) = compiled.targets.list.iter().find(|t| t.target == target && !t.whole) else { return 0 };
+    let Some(config) = compiled.targets.list.iter().find(|t| t.target == target && !t.whole) else {
+        return 0;
+    };
     let on = |n: u32| usable_ports(compiled, config.space.nth(n).address(), protocol, range);
-    // ports that fixed rules hold are few; of a wide pool they are looked for on some addresses only
+    // ports that fixed rules hold are few; of a wide pool they are looked for on some addresses
+    // only
     const LOOKED_AT: u32 = 256;
     let (count, some) = (config.space.count(), config.space.count().min(LOOKED_AT));
     (0..some).map(on).sum::<u64>() + u64::from(count - some) * (u64::from(range.1 - range.0) + 1)

@@ -1,4 +1,5 @@
-//! Who is told of what happens to a device's table: counters always, use over time where that is wanted.
+//! Who is told of what happens to a device's table: counters always, use over time where that is
+//! wanted.
 
 mod counters;
 mod history;

@@ -5,7 +5,7 @@ use crate::net::Instant;
 /// The most there was of something, and since when.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Peak {
-    /// How many.
+    /// The greatest number at one instant.
     pub count: u64,
     /// The first moment with so many.
     pub at: Instant,

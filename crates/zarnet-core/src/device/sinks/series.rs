@@ -1,5 +1,5 @@
-//! How much of something is in use over time: exact at every change as long as there is room, then in spans that keep the
-//! least, the most and every refusal.
+//! How much of something is in use over time: exact at every change as long as there is room, then
+//! in spans that keep the least, the most and every refusal.
 
 use super::Peak;
 use crate::net::Instant;
@@ -7,7 +7,7 @@ use crate::net::Instant;
 /// A stretch of time that begins with a change and lasts until the next span.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Span {
-    /// When it begins.
+    /// When the span begins.
     pub from: Instant,
     /// The least in use in it.
     pub least: u32,
@@ -21,11 +21,12 @@ pub struct Span {
     pub refused: u32,
 }
 
-/// Use over time.
+/// Use of a supply over time.
 #[derive(Debug, Clone, Default)]
 pub struct Series {
     spans: Vec<Span>,
-    /// Changes less than 2^shift nanoseconds apart may share a span; 0 as long as every change has its own.
+    /// Changes less than 2^shift nanoseconds apart may share a span; 0 as long as every change has
+    /// its own.
     shift: u32,
     /// How much there is; `None` where nothing limits it.
     pub usable: Option<u64>,
@@ -33,13 +34,13 @@ pub struct Series {
     pub peak: Peak,
     /// The first moment at which all was in use.
     pub first_full: Option<Instant>,
-    /// The first refusal.
+    /// When a flow was first refused.
     pub first_refusal: Option<Instant>,
-    /// The last refusal.
+    /// When a flow was last refused.
     pub last_refusal: Option<Instant>,
-    /// Flows refused.
+    /// Number of flows refused.
     pub refused: u64,
-    /// Uses that began.
+    /// Number of uses that began.
     pub begun: u64,
     value: u32,
     full_since: Option<u64>,
@@ -52,12 +53,13 @@ impl Series {
         Self { usable, ..Self::default() }
     }
 
-    /// In use now.
+    /// How much is in use now.
     pub fn value(&self) -> u32 {
         self.value
     }
 
-    /// Notes how much is in use from now on; `begun`: because a use began. At most `room` spans are kept, above 1.
+    /// Notes how much is in use from now on; `begun`: because a use began. At most `room` spans are
+    /// kept, above 1.
     #[inline]
     pub fn note(&mut self, now: u64, value: u32, begun: bool, room: usize) {
         let before = std::mem::replace(&mut self.value, value);
@@ -170,17 +172,25 @@ impl Series {
         })
     }
 
-    /// The same in `count` stretches of equal length between two instants, for drawing: the least and the most of each, and
-    /// the refusals in it. Nothing is averaged, so that no peak is lost.
+    /// The same in `count` stretches of equal length between two instants, for drawing: the least
+    /// and the most of each, and the refusals in it. Nothing is averaged, so that no peak is lost.
     pub fn reduced(&self, from: Instant, until: Instant, count: usize) -> Vec<Span> {
-        let width = (u128::from(until.0.saturating_sub(from.0)) + 1).div_ceil(count.max(1) as u128).max(1);
-        let start = |n: usize| from.0.saturating_add((width * n as u128).min(u128::from(u64::MAX)) as u64);
+        let width =
+            (u128::from(until.0.saturating_sub(from.0)) + 1).div_ceil(count.max(1) as u128).max(1);
+        let start =
+            |n: usize| from.0.saturating_add((width * n as u128).min(u128::from(u64::MAX)) as u64);
         let mut next = self.spans.partition_point(|s| s.from < from);
         let mut value = next.checked_sub(1).map_or(0, |i| self.spans[i].last);
         (0..count)
             .map(|n| {
-                let mut stretch =
-                    Span { from: Instant(start(n)), least: value, most: value, last: value, begun: 0, refused: 0 };
+                let mut stretch = Span {
+                    from: Instant(start(n)),
+                    least: value,
+                    most: value,
+                    last: value,
+                    begun: 0,
+                    refused: 0,
+                };
                 while let Some(span) = self.spans.get(next).filter(|s| s.from.0 < start(n + 1)) {
                     stretch.least = stretch.least.min(span.least);
                     stretch.most = stretch.most.max(span.most);
@@ -212,7 +222,8 @@ impl Series {
 
     /// Uses that began from one instant on and before another.
     pub fn begun_between(&self, from: Instant, until: Instant) -> u64 {
-        let range = self.spans.partition_point(|s| s.from < from)..self.spans.partition_point(|s| s.from < until);
+        let range = self.spans.partition_point(|s| s.from < from)
+            ..self.spans.partition_point(|s| s.from < until);
         self.spans[range].iter().map(|s| u64::from(s.begun)).sum()
     }
 }
@@ -276,14 +287,25 @@ mod tests {
             }
             prop_assert!(coarse.spans().len() <= room);
             prop_assert_eq!(fine.resolution(), 0);
-            let sums = |s: &Series| s.spans().iter().fold((0, u32::MAX, 0, 0), |sum, p| {
-                (sum.0.max(p.most), sum.1.min(p.least), sum.2 + p.begun, sum.3 + p.refused)
-            });
+            let sums = |s: &Series| {
+                s.spans().iter().fold((0, u32::MAX, 0, 0), |sum, p| {
+                    (sum.0.max(p.most), sum.1.min(p.least), sum.2 + p.begun, sum.3 + p.refused)
+                })
+            };
             prop_assert_eq!(sums(&fine), sums(&coarse));
-            prop_assert_eq!((fine.peak, fine.first_full, fine.refused), (coarse.peak, coarse.first_full, coarse.refused));
+            prop_assert_eq!(
+                (fine.peak, fine.first_full, fine.refused),
+                (coarse.peak, coarse.first_full, coarse.refused)
+            );
             prop_assert_eq!(fine.at(Instant(now)), coarse.at(Instant(now)));
-            let (a, b) = (fine.reduced(Instant(0), Instant(now), 7), coarse.reduced(Instant(0), Instant(now), 7));
-            prop_assert_eq!(a.iter().map(|s| s.refused).sum::<u32>(), b.iter().map(|s| s.refused).sum::<u32>());
+            let (a, b) = (
+                fine.reduced(Instant(0), Instant(now), 7),
+                coarse.reduced(Instant(0), Instant(now), 7),
+            );
+            prop_assert_eq!(
+                a.iter().map(|s| s.refused).sum::<u32>(),
+                b.iter().map(|s| s.refused).sum::<u32>()
+            );
             prop_assert_eq!(a.iter().map(|s| s.most).max(), b.iter().map(|s| s.most).max());
         }
     }

@@ -17,7 +17,8 @@ fn open<S: Sink>(bench: &mut Bench<S>, at: u64, host: &str, port: u16) -> u32 {
     let target = bench.compiled.targets.of(OVERLOAD).main.unwrap();
     let (freely, picked, class, block, random) = (false, true, 0, None, None);
     let (kind, address) = (Kind::Endpoint, key("203.0.113.1"));
-    let external = ExternalEnd { kind, target, address, port, freely, picked, class, block, random };
+    let external =
+        ExternalEnd { kind, target, address, port, freely, picked, class, block, random };
     let (internal, peer) = ((key(host), 4000), (key("198.51.100.1"), 53));
     let new = NewMapping { rule: OVERLOAD, protocol: Protocol::UDP, internal, peer, external };
     let mapping = bench.engine().open_mapping(at, &new);
@@ -47,12 +48,19 @@ fn event_counters_tell_peaks_and_ends() {
 fn event_counters_tell_refusals_and_who_a_mapping_went_to() {
     let bench = Bench::new(plan(), ());
     let mut counters = EventCounters::new(4);
-    let refused =
-        |rule: Option<u16>, reason| TableEvent::Refused { rule: rule.map(RuleId), reason, targets: [None; 2] };
+    let refused = |rule: Option<u16>, reason| TableEvent::Refused {
+        rule: rule.map(RuleId),
+        reason,
+        targets: [None; 2],
+    };
     counters.note(1, refused(Some(POOL), Reason::PoolExhausted), &bench.bindings);
     counters.note(2, refused(Some(POOL), Reason::PoolExhausted), &bench.bindings);
     counters.note(3, refused(None, Reason::NoRoute), &bench.bindings);
-    counters.note(4, TableEvent::MappingHandedOver { mapping: 0, from: POOL, to: SECOND_POOL }, &bench.bindings);
+    counters.note(
+        4,
+        TableEvent::MappingHandedOver { mapping: 0, from: POOL, to: SECOND_POOL },
+        &bench.bindings,
+    );
     let told = counters.with(&bench.bindings);
     assert_eq!((told.refused, told.rules[usize::from(POOL)].refused), (3, 2));
     assert_eq!(told.refused_by[&(Some(RuleId(POOL)), Reason::PoolExhausted)], 2);
@@ -73,10 +81,16 @@ fn use_counters_tell_addresses_and_pools() {
     bench.sink.note(5, TableEvent::AddressTaken { target: pool, in_use: 2 }, &bench.bindings);
     let addresses = bench.sink.addresses(&bench.bindings);
     let [only] = addresses.as_slice() else { panic!("{addresses:?}") };
-    assert_eq!((only.address.to_string().as_str(), only.mappings, only.created), ("203.0.113.1", 1, 2));
+    assert_eq!(
+        (only.address.to_string().as_str(), only.mappings, only.created),
+        ("203.0.113.1", 1, 2)
+    );
     assert_eq!((only.peak.count, only.peak.at), (2, Instant(2)));
     let pools = bench.sink.pools(&bench.compiled, &bench.bindings);
-    assert_eq!((pools[0].usable, pools[0].refused, pools[0].peak.count, pools[0].peak.at), (2, 1, 2, Instant(5)));
+    assert_eq!(
+        (pools[0].usable, pools[0].refused, pools[0].peak.count, pools[0].peak.at),
+        (2, 1, 2, Instant(5))
+    );
 }
 
 #[test]
@@ -94,7 +108,8 @@ fn history_tells_use_over_time() {
     bench.sink.note(4, TableEvent::AddressTaken { target: pool, in_use: 2 }, &bench.bindings);
     let pool = bench.sink.of(Supply::Pool(PoolId(0))).unwrap();
     assert_eq!((pool.usable, pool.value(), pool.first_full), (Some(2), 2, Some(Instant(4))));
-    let ports: Vec<_> = bench.sink.supplies().iter().filter(|s| matches!(s.0, Supply::Ports(..))).collect();
+    let ports: Vec<_> =
+        bench.sink.supplies().iter().filter(|s| matches!(s.0, Supply::Ports(..))).collect();
     assert_eq!(ports.len(), 1, "ports of one class on one address");
     assert_eq!((ports[0].1.value(), ports[0].1.begun), (1, 2));
 }

@@ -25,12 +25,16 @@ impl Case<'_> {
         // nearest first; of two conditions each alone gets it further
         let nearest = misses.iter().filter(|m| m.unmet.len() <= 2);
         for (miss, condition) in nearest.flat_map(|m| m.unmet.iter().map(move |c| (m, *c))) {
-            let (at, rule) = (self.at_rule(hop.device, miss.rule), self.rule(hop.device, miss.rule));
+            let (at, rule) =
+                (self.at_rule(hop.device, miss.rule), self.rule(hop.device, miss.rule));
             match (condition, ingress) {
                 (Condition::Enabled, _) => self.disabled(hop.device, miss.rule),
                 (Condition::Into, Some(ingress)) => {
                     let (name, edit) = self.widen(hop.device, miss.rule, "hairpin", ingress);
-                    let verdict = format!("rule {} does not serve the realm {name}: it does not hairpin", rule.name);
+                    let verdict = format!(
+                        "rule {} does not serve the realm {name}: it does not hairpin",
+                        rule.name
+                    );
                     let title = format!("let rule {} hairpin for {name}", rule.name);
                     self.realms_of_inbound(hop, miss.rule, ingress);
                     self.suspect(Cause::HairpinOff, at, verdict, title, vec![edit]);
@@ -38,15 +42,20 @@ impl Case<'_> {
                 (Condition::Source, _) => {
                     let from = hop.packet.source().address;
                     let (name, of) = (&rule.name, &device.name);
-                    let verdict = format!("rule {name} of {of} lets {} in, and {from} is not in it", miss.needs);
+                    let verdict = format!(
+                        "rule {name} of {of} lets {} in, and {from} is not in it",
+                        miss.needs
+                    );
                     let title = format!("let rule {name} of {of} let {from} in too");
-                    let edit = append(Table::Rule(hop.device, miss.rule), "source", from.to_string());
+                    let edit =
+                        append(Table::Rule(hop.device, miss.rule), "source", from.to_string());
                     self.suspect(Cause::SourceNotInList, at, verdict, title, vec![edit]);
                 }
                 (Condition::Direction, _) => {
                     let verdict = format!("rule {} is good outbound only", rule.name);
                     let title = format!("let rule {} be good in both directions", rule.name);
-                    let edit = Edit::Unset(Table::Rule(hop.device, miss.rule), "direction".to_owned());
+                    let edit =
+                        Edit::Unset(Table::Rule(hop.device, miss.rule), "direction".to_owned());
                     self.suspect(Cause::ForwardMissing, at, verdict, title, vec![edit]);
                 }
                 (Condition::Service, _) => self.other_port(hop, miss),
@@ -55,13 +64,23 @@ impl Case<'_> {
         }
         self.ping_off(hop);
         if reason == Reason::Filtered && misses.is_empty() {
-            let verdict = format!("{} maps something there, and the inside has not addressed this peer", device.name);
+            let verdict = format!(
+                "{} maps something there, and the inside has not addressed this peer",
+                device.name
+            );
             let title = format!(
-                "let {} filter by nobody (`filtering = \"endpoint-independent\"`), or forward the port",
+                "let {} filter by nobody (`filtering = \"endpoint-independent\"`), or forward the \
+                 port",
                 device.name
             );
             let edit = set(Table::Behaviour(hop.device), "filtering", "endpoint-independent");
-            self.suspect(Cause::FilteredPeer, At::device(hop.device, device.place), verdict, title, vec![edit]);
+            self.suspect(
+                Cause::FilteredPeer,
+                At::device(hop.device, device.place),
+                verdict,
+                title,
+                vec![edit],
+            );
         }
         self.leased(hop);
         self.forward_missing(hop);
@@ -75,8 +94,14 @@ impl Case<'_> {
         let (to, device) = (hop.packet.destination(), self.device(hop.device));
         for (i, rule) in device.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
             let External::Range(range) = (match &rule.kind {
-                RuleKind::Forward(f) if f.protocol == hop.packet.protocol && f.ports.contains(to.port) => f.external,
-                RuleKind::Static(s) if rule.service.holds(hop.packet.protocol, to.port) => s.external,
+                RuleKind::Forward(f)
+                    if f.protocol == hop.packet.protocol && f.ports.contains(to.port) =>
+                {
+                    f.external
+                }
+                RuleKind::Static(s) if rule.service.holds(hop.packet.protocol, to.port) => {
+                    s.external
+                }
                 _ => continue,
             }) else {
                 continue;
@@ -95,7 +120,8 @@ impl Case<'_> {
             _ => None,
         };
         let interfaces = self.device(hop.device).interfaces.iter();
-        let holding = |a| interfaces.clone().position(|i| i.addresses.iter().any(|p| p.1.contains(a)));
+        let holding =
+            |a| interfaces.clone().position(|i| i.addresses.iter().any(|p| p.1.contains(a)));
         if let Some(inner) = internal.and_then(holding) {
             self.realms(hop.device, ingress, InterfaceId(inner as u16));
         }
@@ -118,7 +144,8 @@ impl Case<'_> {
         }
     }
 
-    /// A rule has the address, and waits at another port: the device in front leads to the wrong one, or the rule is wrong.
+    /// A rule has the address, and waits at another port: the device in front leads to the wrong
+    /// one, or the rule is wrong.
     fn other_port(&mut self, hop: &Hop, miss: &NearMiss) {
         let RuleKind::Forward(f) = &self.rule(hop.device, miss.rule).kind else { return };
         if f.protocol != hop.packet.protocol {
@@ -139,18 +166,24 @@ impl Case<'_> {
                 self.device(front.device).name,
                 self.device(hop.device).name
             );
-            let title = format!("let rule {front_rule} of {} lead to port {wanted}", self.device(front.device).name);
+            let title = format!(
+                "let rule {front_rule} of {} lead to port {wanted}",
+                self.device(front.device).name
+            );
             let address = hop.packet.destination().address;
-            let edit = set(Table::Rule(front.device, rule), "internal", format!("{address}:{first}"));
+            let edit =
+                set(Table::Rule(front.device, rule), "internal", format!("{address}:{first}"));
             let at = self.at_rule(front.device, rule);
             self.suspect(Cause::ChainWrongPort, at, verdict.clone(), title, vec![edit]);
-            let title = format!("let rule {name} of {} wait at port {got}", self.device(hop.device).name);
+            let title =
+                format!("let rule {name} of {} wait at port {got}", self.device(hop.device).name);
             let edit = self.external_port(hop, miss.rule, got);
             self.suspect(Cause::ChainWrongPort, at, verdict, title, edit.into_iter().collect());
         }
     }
 
-    /// Somebody asks for a port that nobody forwards, and a rule waits at another of the same address.
+    /// Somebody asks for a port that nobody forwards, and a rule waits at another of the same
+    /// address.
     fn waits_elsewhere(&mut self, hop: &Hop, miss: &NearMiss) {
         let RuleKind::Forward(f) = &self.rule(hop.device, miss.rule).kind else { return };
         if f.protocol != hop.packet.protocol {
@@ -158,7 +191,8 @@ impl Case<'_> {
         }
         let (name, wanted, got) =
             (&self.rule(hop.device, miss.rule).name, f.ports.first, hop.packet.destination().port);
-        let verdict = format!("nobody forwards {}, and rule {name} waits at {wanted}", service(hop.packet));
+        let verdict =
+            format!("nobody forwards {}, and rule {name} waits at {wanted}", service(hop.packet));
         let title = format!("let rule {name} wait at port {got}");
         let edit = self.external_port(hop, miss.rule, got);
         self.suspect(
@@ -178,15 +212,21 @@ impl Case<'_> {
             crate::plan::External::Interface(i) => device.interfaces[i.index()].name.clone(),
             crate::plan::External::Range(r) => r.first().to_string(),
         };
-        (f.ports.count() == 1)
-            .then(|| set(Table::Rule(hop.device, rule), "external", format!("{address}:{port}/{}", f.protocol)))
+        (f.ports.count() == 1).then(|| {
+            set(
+                Table::Rule(hop.device, rule),
+                "external",
+                format!("{address}:{port}/{}", f.protocol),
+            )
+        })
     }
 
     /// Nothing leads the external end inside.
     fn forward_missing(&mut self, hop: &Hop) {
         let device = self.device(hop.device);
         let to = hop.packet.destination();
-        let verdict = format!("no rule of {} leads {to} ({}) inside", device.name, service(hop.packet));
+        let verdict =
+            format!("no rule of {} leads {to} ({}) inside", device.name, service(hop.packet));
         let place = device.place;
         let listens = |h: &&crate::plan::Host| {
             let behind = device.interfaces.iter().any(|i| Some(i.segment) == Some(h.segment));
@@ -204,11 +244,23 @@ impl Case<'_> {
                     ("internal", format!("{name}:{}", to.port).into()),
                 ];
                 let edit = Edit::Insert(hop.device, List::Rules, None, fields);
-                self.suspect(Cause::ForwardMissing, At::device(hop.device, place), verdict.clone(), title, vec![edit]);
+                self.suspect(
+                    Cause::ForwardMissing,
+                    At::device(hop.device, place),
+                    verdict.clone(),
+                    title,
+                    vec![edit],
+                );
             }
         }
         let title = "forward it to the server that is meant".to_owned();
-        self.suspect(Cause::ForwardMissing, At::device(hop.device, place), verdict, title, Vec::new());
+        self.suspect(
+            Cause::ForwardMissing,
+            At::device(hop.device, place),
+            verdict,
+            title,
+            Vec::new(),
+        );
     }
 
     /// How a rule would write the external address of a packet.

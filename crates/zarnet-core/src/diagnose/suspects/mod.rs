@@ -15,7 +15,9 @@ use super::suspect::Suspect;
 use crate::network::{Hop, Loss, Origin, Receiver, Trace};
 use crate::observe::{Stage, StageResult};
 use crate::plan::edit::{Edit, Table, Value};
-use crate::plan::{DeviceId, DevicePlan, HostId, InterfaceId, Place, Plan, Rule, RuleId, SegmentId};
+use crate::plan::{
+    DeviceId, DevicePlan, HostId, InterfaceId, Place, Plan, Rule, RuleId, SegmentId,
+};
 use crate::predict::{Followed, Scene};
 use crate::reason::Reason;
 
@@ -29,7 +31,8 @@ struct Case<'a> {
     list: Vec<Suspect>,
 }
 
-/// Everything that may be wrong with a flow that does not do what it should, in the order in which it is to be tried.
+/// Everything that may be wrong with a flow that does not do what it should, in the order in which
+/// it is to be tried.
 pub(super) fn suspects(scene: &Scene) -> Vec<Suspect> {
     let followed = &scene.followed;
     let back = followed.delivered() && !followed.answered();
@@ -51,18 +54,24 @@ pub(super) fn suspects(scene: &Scene) -> Vec<Suspect> {
 impl<'a> Case<'a> {
     fn lost(&mut self, loss: Loss) {
         // an answer that a device knows nothing of has come to the wrong one
-        let strange = |hop: &Hop| hop.steps.iter().any(|s| s.stage == Stage::Session && s.result == StageResult::New);
+        let strange = |hop: &Hop| {
+            hop.steps.iter().any(|s| s.stage == Stage::Session && s.result == StageResult::New)
+        };
         if self.back && self.last().is_some_and(strange) {
             self.wrong_way_back();
         }
         match loss.reason {
-            Reason::NoGateway | Reason::GatewayUnanswered | Reason::NotForThisHost => self.gateway(loss.reason),
+            Reason::NoGateway | Reason::GatewayUnanswered | Reason::NotForThisHost => {
+                self.gateway(loss.reason)
+            }
             Reason::IngressAcl | Reason::EgressAcl => self.filter(),
             Reason::NotForwarding => self.not_forwarding(),
             Reason::NoRoute | Reason::Looped => self.no_route(loss.reason),
             Reason::PrivateAddressOnInternet => self.private_outside(),
             Reason::Policy => self.policy(),
-            Reason::Filtered | Reason::NoMapping | Reason::NoListener => self.not_let_in(loss.reason),
+            Reason::Filtered | Reason::NoMapping | Reason::NoListener => {
+                self.not_let_in(loss.reason)
+            }
             Reason::PoolExhausted
             | Reason::PortsExhausted
             | Reason::HostLimit
@@ -77,9 +86,11 @@ impl<'a> Case<'a> {
             Reason::UnknownSource => self.unknown_source(),
             Reason::SourceOfOtherLine => self.of_other_line(),
             Reason::FromDevice => self.starts_at_device(),
-            Reason::Exempt | Reason::NoRule | Reason::OnLink | Reason::LinkOnly | Reason::ToDevice => {
-                self.works_otherwise()
-            }
+            Reason::Exempt
+            | Reason::NoRule
+            | Reason::OnLink
+            | Reason::LinkOnly
+            | Reason::ToDevice => self.works_otherwise(),
         }
     }
 
@@ -130,7 +141,11 @@ impl<'a> Case<'a> {
         })
     }
 
-    fn addresses(&self, device: DeviceId, interface: InterfaceId) -> impl Iterator<Item = IpAddr> + 'a {
+    fn addresses(
+        &self,
+        device: DeviceId,
+        interface: InterfaceId,
+    ) -> impl Iterator<Item = IpAddr> + 'a {
         self.device(device).interfaces[interface.index()].addresses.iter().map(|a| a.0)
     }
 

@@ -19,7 +19,11 @@ impl Case<'_> {
         self.unattached();
         for hop in &self.followed.forth.hops {
             let step = hop.steps.iter().find(|s| s.stage == Stage::Source);
-            let Some((StageResult::Translated { .. }, By::Rule(id))) = step.map(|s| (s.result, s.by)) else { continue };
+            let Some((StageResult::Translated { .. }, By::Rule(id))) =
+                step.map(|s| (s.result, s.by))
+            else {
+                continue;
+            };
             self.earlier_rule(hop, id);
         }
     }
@@ -38,14 +42,32 @@ impl Case<'_> {
             let rule: &Rule = self.rule(hop.device, other);
             if unmet == [Condition::Enabled] && !rule.enabled {
                 let edits = vec![Edit::Unset(Table::Rule(hop.device, other), "enabled".to_owned())];
-                let verdict = format!("rule {} was meant, and is disabled; rule {winner} takes the packet", rule.name);
+                let verdict = format!(
+                    "rule {} was meant, and is disabled; rule {winner} takes the packet",
+                    rule.name
+                );
                 let title = format!("enable rule {}", rule.name);
-                self.suspect(Cause::RuleDisabled, self.at_rule(hop.device, other), verdict, title, edits);
+                self.suspect(
+                    Cause::RuleDisabled,
+                    self.at_rule(hop.device, other),
+                    verdict,
+                    title,
+                    edits,
+                );
             } else if unmet.is_empty() && other > id {
-                let verdict = format!("rule {winner} is listed before rule {}, and takes the packet", rule.name);
+                let verdict = format!(
+                    "rule {winner} is listed before rule {}, and takes the packet",
+                    rule.name
+                );
                 let title = format!("list rule {} before rule {winner}", rule.name);
                 let edit = Edit::MoveRule(hop.device, other, id);
-                self.suspect(Cause::EarlierRule, self.at_rule(hop.device, id), verdict, title, vec![edit]);
+                self.suspect(
+                    Cause::EarlierRule,
+                    self.at_rule(hop.device, id),
+                    verdict,
+                    title,
+                    vec![edit],
+                );
             } else if unmet == [Condition::Source] {
                 let miss = NearMiss {
                     device: hop.device,
@@ -53,7 +75,13 @@ impl Case<'_> {
                     unmet,
                     inbound: false,
                     has: hop.packet.source().address.to_string(),
-                    needs: rule.written.source.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(", "),
+                    needs: rule
+                        .written
+                        .source
+                        .iter()
+                        .map(|w| w.value.as_str())
+                        .collect::<Vec<_>>()
+                        .join(", "),
                 };
                 self.source_not_in_list(hop, &miss);
             }
@@ -62,8 +90,10 @@ impl Case<'_> {
 
     pub(super) fn exempted(&mut self, hop: &Hop, id: RuleId) {
         let rule = self.rule(hop.device, id);
-        let verdict =
-            format!("rule {} exempts it from translation, and stands before the rule that was meant", rule.name);
+        let verdict = format!(
+            "rule {} exempts it from translation, and stands before the rule that was meant",
+            rule.name
+        );
         let at = self.at_rule(hop.device, id);
         let next = self.next_match(hop, id);
         if let Some(next) = next {
@@ -78,8 +108,15 @@ impl Case<'_> {
                 let edit = Edit::Insert(hop.device, List::Rules, Some(id.index()), fields);
                 self.suspect(Cause::Exempted, at, verdict.clone(), title, vec![edit]);
             }
-            let title = format!("list rule {} before rule {}", self.rule(hop.device, next).name, rule.name);
-            self.suspect(Cause::Exempted, at, verdict.clone(), title, vec![Edit::MoveRule(hop.device, next, id)]);
+            let title =
+                format!("list rule {} before rule {}", self.rule(hop.device, next).name, rule.name);
+            self.suspect(
+                Cause::Exempted,
+                at,
+                verdict.clone(),
+                title,
+                vec![Edit::MoveRule(hop.device, next, id)],
+            );
         }
         let title = format!("disable rule {}", rule.name);
         let edit = set(Table::Rule(hop.device, id), "enabled", Value::Flag(false));
@@ -91,7 +128,8 @@ impl Case<'_> {
         let (ingress, egress) = hop.ingress.zip(egress(hop))?;
         let device = &self.scene.network.devices()[hop.device.index()];
         let later = (id.index() + 1..device.plan().rules.len()).map(|i| RuleId(i as u16));
-        let mut matching = later.filter(|r| device.unmet_outbound(*r, ingress, egress, hop.packet).is_empty());
+        let mut matching =
+            later.filter(|r| device.unmet_outbound(*r, ingress, egress, hop.packet).is_empty());
         matching.next()
     }
 
@@ -133,21 +171,32 @@ impl Case<'_> {
     pub(super) fn old_session(&mut self) {
         for hop in &self.followed.forth.hops {
             let Some(step) = hop.steps.iter().find(|s| s.stage == Stage::Session) else { continue };
-            let (StageResult::Known { from_initiator: true }, By::Rules(rules)) = (step.result, step.by) else {
+            let (StageResult::Known { from_initiator: true }, By::Rules(rules)) =
+                (step.result, step.by)
+            else {
                 continue;
             };
-            let stale =
-                rules.iter().flatten().find(|r| !self.scene.network.devices()[hop.device.index()].is_enabled(**r));
+            let stale = rules
+                .iter()
+                .flatten()
+                .find(|r| !self.scene.network.devices()[hop.device.index()].is_enabled(**r));
             let Some(&rule) = stale else { continue };
             let name = &self.rule(hop.device, rule).name;
-            let verdict = format!("a session that rule {name} made before it was disabled is still alive");
+            let verdict =
+                format!("a session that rule {name} made before it was disabled is still alive");
             let host = match self.followed.sent {
                 Some((Origin::Host(id), _)) => self.plan.hosts[id.index()].name.clone(),
                 _ => hop.packet.source().address.to_string(),
             };
             let title = format!("clear the sessions of {host} on {}", self.device(hop.device).name);
             let edit = Edit::Clear(hop.device, hop.packet.source().address);
-            self.suspect(Cause::OldSessionAlive, self.at_rule(hop.device, rule), verdict, title, vec![edit]);
+            self.suspect(
+                Cause::OldSessionAlive,
+                self.at_rule(hop.device, rule),
+                verdict,
+                title,
+                vec![edit],
+            );
         }
     }
 

@@ -16,7 +16,8 @@ use crate::plan::{DeviceId, Rule, RuleId, RuleKind};
 use crate::reason::Reason;
 
 impl Case<'_> {
-    /// A private address got onto the internet: somebody should have translated it, or should have routed it elsewhere.
+    /// A private address got onto the internet: somebody should have translated it, or should have
+    /// routed it elsewhere.
     pub(super) fn private_outside(&mut self) {
         let Some(hop) = self.last() else { return self.private_destination() };
         let out = leaving(hop);
@@ -36,26 +37,33 @@ impl Case<'_> {
         if is_private(to) {
             self.private_destination();
         }
-        let inside = self.plan.hosts.iter().any(|h| h.address == to && !self.is_internet(h.segment));
+        let inside =
+            self.plan.hosts.iter().any(|h| h.address == to && !self.is_internet(h.segment));
         if inside {
-            let verdict =
-                format!("{} has no route to {to}, and sends it to the provider", self.device(hop.device).name);
+            let verdict = format!(
+                "{} has no route to {to}, and sends it to the provider",
+                self.device(hop.device).name
+            );
             self.routes(Cause::NoRouteOut, hop.device, to, &verdict);
         }
     }
 
-    /// The answer went astray: whoever has it last may have got it from somebody who should have known better.
+    /// The answer went astray: whoever has it last may have got it from somebody who should have
+    /// known better.
     pub(super) fn wrong_way_back(&mut self) {
         self.untranslated_before();
         let Some(to) = self.last().map(|hop| leaving(hop).destination().address) else { return };
         for hop in &self.followed.back.hops {
             let name = &self.device(hop.device).name;
-            let verdict = format!("{name} has no route back to {to}, and sends the answer towards the provider");
+            let verdict = format!(
+                "{name} has no route back to {to}, and sends the answer towards the provider"
+            );
             self.routes(Cause::NoRouteBack, hop.device, to, &verdict);
         }
     }
 
-    /// An answer that does not find its way back to an internal address may be one that should have been translated.
+    /// An answer that does not find its way back to an internal address may be one that should have
+    /// been translated.
     pub(super) fn untranslated_before(&mut self) {
         for hop in self.followed.forth.hops.iter().rev() {
             self.untranslated(hop);
@@ -70,10 +78,17 @@ impl Case<'_> {
         let mut ways = Vec::new();
         for device in &self.plan.devices {
             for rule in device.rules.iter().filter(|r| r.enabled) {
-                let external = |e| device.external(e).map(|r| r.first().to_string()).unwrap_or_default();
+                let external =
+                    |e| device.external(e).map(|r| r.first().to_string()).unwrap_or_default();
                 match &rule.kind {
                     RuleKind::Forward(f) if f.servers.iter().any(|s| s.address == to.address) => {
-                        ways.push(format!("{}:{}/{} (rule {})", external(f.external), f.ports, f.protocol, rule.name));
+                        ways.push(format!(
+                            "{}:{}/{} (rule {})",
+                            external(f.external),
+                            f.ports,
+                            f.protocol,
+                            rule.name
+                        ));
                     }
                     RuleKind::Static(s) if s.internal.contains(to.address) => {
                         ways.push(format!("{} (rule {})", external(s.external), rule.name));
@@ -83,7 +98,10 @@ impl Case<'_> {
             }
         }
         let title = match ways.is_empty() {
-            true => format!("give {} an external end with a forward or a static rule, and use that", to.address),
+            true => format!(
+                "give {} an external end with a forward or a static rule, and use that",
+                to.address
+            ),
             false => format!("use its external end: {}", ways.join(", ")),
         };
         self.suspect(Cause::ForwardMissing, At::nowhere(), verdict, title, Vec::new());
@@ -111,7 +129,12 @@ impl Case<'_> {
             self.not_in_list(hop, miss, cause, service(hop.packet));
         }
         for miss in one(Condition::Destination) {
-            self.not_in_list(hop, miss, Cause::DestinationNotInList, hop.packet.destination().address.to_string());
+            self.not_in_list(
+                hop,
+                miss,
+                Cause::DestinationNotInList,
+                hop.packet.destination().address.to_string(),
+            );
         }
         let mut by_source: Vec<&NearMiss> = one(Condition::Source).collect();
         by_source.sort_by_key(|m| std::cmp::Reverse(self.likeness(hop, m.rule)));
@@ -123,14 +146,19 @@ impl Case<'_> {
         }
     }
 
-    /// How much a rule that is not for a sender looks as if it was meant for it: by a group that is not as it should be, then
-    /// by the bits that the sender has in common with the nearest of its addresses.
+    /// How much a rule that is not for a sender looks as if it was meant for it: by a group that is
+    /// not as it should be, then by the bits that the sender has in common with the nearest of its
+    /// addresses.
     fn likeness(&self, hop: &Hop, id: RuleId) -> (bool, u32) {
         let (rule, from) = (self.rule(hop.device, id), hop.packet.source().address);
-        let groups =
-            rule.written.source.iter().filter_map(|w| Some((w.value.as_str(), self.plan.groups.get(&w.value)?)));
+        let groups = rule
+            .written
+            .source
+            .iter()
+            .filter_map(|w| Some((w.value.as_str(), self.plan.groups.get(&w.value)?)));
         let odd = groups.into_iter().any(|(name, value)| {
-            let spelled = || contradicts(name, value).and_then(|(a, l)| Prefix::holding(a.into(), l));
+            let spelled =
+                || contradicts(name, value).and_then(|(a, l)| Prefix::holding(a.into(), l));
             value.is_empty() || spelled().is_some_and(|p| p.contains(from))
         });
         let bits = |a: IpAddr| match (a, from) {
@@ -151,8 +179,12 @@ impl Case<'_> {
         }
         let edit = |c: &Condition| match c {
             Condition::Enabled => Some(Edit::Unset(table, "enabled".to_owned())),
-            Condition::Source => Some(append(table, "source", hop.packet.source().address.to_string())),
-            Condition::Destination => Some(append(table, "destination", hop.packet.destination().address.to_string())),
+            Condition::Source => {
+                Some(append(table, "source", hop.packet.source().address.to_string()))
+            }
+            Condition::Destination => {
+                Some(append(table, "destination", hop.packet.destination().address.to_string()))
+            }
             Condition::Service => Some(append(table, "service", service(hop.packet))),
             _ => None,
         };
@@ -164,8 +196,11 @@ impl Case<'_> {
             _ => Cause::ServiceNotInList,
         };
         let names: Vec<&str> = miss.unmet.iter().map(|c| c.name()).collect();
-        let verdict =
-            format!("rule {} was meant, and does not match for two reasons: {}", rule.name, names.join(" and "));
+        let verdict = format!(
+            "rule {} was meant, and does not match for two reasons: {}",
+            rule.name,
+            names.join(" and ")
+        );
         let title = format!("let rule {} match", rule.name);
         self.suspect(cause, self.at_rule(hop.device, miss.rule), verdict, title, edits);
     }
@@ -182,15 +217,19 @@ impl Case<'_> {
         self.suspect(Cause::RuleDisabled, self.at_rule(device, id), verdict, title, edits);
     }
 
-    /// The sender is in no list: a slip in the list, a group that is empty or not what its name says, or nobody thought of it.
+    /// The sender is in no list: a slip in the list, a group that is empty or not what its name
+    /// says, or nobody thought of it.
     pub(super) fn source_not_in_list(&mut self, hop: &Hop, miss: &NearMiss) {
         let (rule, from) = (self.rule(hop.device, miss.rule), hop.packet.source().address);
         if !matches!(rule.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. }) {
             return;
         }
         let at = self.at_rule(hop.device, miss.rule);
-        let groups =
-            rule.written.source.iter().filter_map(|w| Some((w.value.as_str(), self.plan.groups.get(&w.value)?)));
+        let groups = rule
+            .written
+            .source
+            .iter()
+            .filter_map(|w| Some((w.value.as_str(), self.plan.groups.get(&w.value)?)));
         for (name, value) in groups.collect::<Vec<_>>() {
             if value.is_empty() {
                 let verdict = format!("rule {} is for the group {name}, which is empty", rule.name);
@@ -200,10 +239,12 @@ impl Case<'_> {
                     self.suspect(Cause::EmptyGroup, at, verdict.clone(), title, vec![edit]);
                 }
             } else if let Some((address, length)) = contradicts(name, value)
-                && let Some(prefix) = Prefix::holding(address.into(), length).filter(|p| p.contains(from))
+                && let Some(prefix) =
+                    Prefix::holding(address.into(), length).filter(|p| p.contains(from))
             {
                 let verdict = format!(
-                    "rule {} is for the group {name}, which holds {value} and not what its name says",
+                    "rule {} is for the group {name}, which holds {value} and not what its name \
+                     says",
                     rule.name
                 );
                 let text = if length == 32 { address.to_string() } else { prefix.to_string() };
@@ -222,14 +263,17 @@ impl Case<'_> {
                     format!("let rule {} be for {text} instead of {old}", rule.name),
                     Edit::Replace(table, "source".to_owned(), old.clone(), text),
                 ),
-                _ => (format!("let rule {} be for {title} too", rule.name), append(table, "source", text)),
+                _ => (
+                    format!("let rule {} be for {title} too", rule.name),
+                    append(table, "source", text),
+                ),
             };
             self.suspect(Cause::SourceNotInList, at, verdict.clone(), title, vec![edit]);
         }
     }
 
-    /// A prefix in the list of a rule that must have been meant for the one that the sender is in: it is inside of it, or a
-    /// digit or two off.
+    /// A prefix in the list of a rule that must have been meant for the one that the sender is in:
+    /// it is inside of it, or a digit or two off.
     fn slip(&self, hop: &Hop, rule: &Rule) -> Option<String> {
         let (meant, _) = self.sender_texts(hop).into_iter().nth(1)?;
         let prefix: Prefix = meant.parse().ok()?;
@@ -246,7 +290,12 @@ impl Case<'_> {
     /// The sender alone, and the prefix that it is in.
     fn sender_texts(&self, hop: &Hop) -> Vec<(String, String)> {
         let from = hop.packet.source().address;
-        let name = self.plan.hosts.iter().find(|h| h.address == from).map_or(from.to_string(), |h| h.name.clone());
+        let name = self
+            .plan
+            .hosts
+            .iter()
+            .find(|h| h.address == from)
+            .map_or(from.to_string(), |h| h.name.clone());
         let mut texts = vec![(name.clone(), name)];
         let interface = hop.ingress.map(|i| &self.device(hop.device).interfaces[i.index()]);
         let prefix = interface.and_then(|i| i.addresses.iter().find(|a| a.1.contains(from)));
@@ -268,7 +317,10 @@ impl Case<'_> {
 
     /// No rule is near: one is needed.
     fn no_rule(&mut self, hop: &Hop) {
-        let kept = hop.steps.iter().any(|s| s.stage == Stage::Source && matches!(s.result, StageResult::Unchanged(_)));
+        let kept = hop
+            .steps
+            .iter()
+            .any(|s| s.stage == Stage::Source && matches!(s.result, StageResult::Unchanged(_)));
         let Some(egress) = egress(hop).filter(|_| kept) else { return };
         let device = self.device(hop.device);
         let interface = &device.interfaces[egress.index()];
@@ -279,7 +331,10 @@ impl Case<'_> {
         let verdict = format!("no rule of {} is for {from}", device.name);
         let title = format!("overload {from} onto {}", interface.name);
         let mut fields = vec![
-            ("name", Value::from(self.free_name(hop.device, &format!("{}-out", self.name_of(from))))),
+            (
+                "name",
+                Value::from(self.free_name(hop.device, &format!("{}-out", self.name_of(from)))),
+            ),
             ("type", "overload".into()),
         ];
         if let Some(ingress) = hop.ingress {
@@ -291,7 +346,13 @@ impl Case<'_> {
             ("as", interface.name.clone().into()),
         ]);
         let edit = Edit::Insert(hop.device, List::Rules, None, fields);
-        self.suspect(Cause::NoRule, At::device(hop.device, device.place), verdict, title, vec![edit]);
+        self.suspect(
+            Cause::NoRule,
+            At::device(hop.device, device.place),
+            verdict,
+            title,
+            vec![edit],
+        );
     }
 
     pub(super) fn name_of(&self, address: IpAddr) -> String {

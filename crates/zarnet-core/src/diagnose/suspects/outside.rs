@@ -18,7 +18,9 @@ impl Case<'_> {
     pub(super) fn nobody_answers(&mut self) {
         let trace = self.trace();
         let handed = trace.hops.last().map_or(trace.departure.as_slice(), |h| h.handed.as_slice());
-        let Some(address) = handed.iter().rev().find(|h| h.to.is_none()).map(|h| h.address) else { return };
+        let Some(address) = handed.iter().rev().find(|h| h.to.is_none()).map(|h| h.address) else {
+            return;
+        };
         if let Some(hop) = self.last() {
             let out = leaving(hop);
             let target = hop.exit.map(|e| e.packet.destination().address) == Some(address);
@@ -28,8 +30,10 @@ impl Case<'_> {
             if out.destination().address != address {
                 let cause = if self.back { Cause::NoRouteBack } else { Cause::NoRouteOut };
                 let name = &self.device(hop.device).name;
-                let verdict =
-                    format!("{name} sends packets to {} by {address}, which nobody has", out.destination().address);
+                let verdict = format!(
+                    "{name} sends packets to {} by {address}, which nobody has",
+                    out.destination().address
+                );
                 self.routes(cause, hop.device, out.destination().address, &verdict);
             }
         }
@@ -53,9 +57,11 @@ impl Case<'_> {
         let listens = |h: &&crate::plan::Host| {
             h.segment == segment && h.listens.as_ref().is_some_and(|l| l.holds(protocol, port))
         };
-        candidates.extend(self.plan.hosts.iter().filter(listens).map(|h| (h.name.clone(), h.address)));
+        candidates
+            .extend(self.plan.hosts.iter().filter(listens).map(|h| (h.name.clone(), h.address)));
         let rule = self.rule(hop.device, id);
-        let verdict = format!("rule {} of {} leads to {address}, which nobody has", rule.name, device.name);
+        let verdict =
+            format!("rule {} of {} leads to {address}, which nobody has", rule.name, device.name);
         for (name, candidate) in candidates {
             let internal = match &rule.kind {
                 RuleKind::Forward(f) => {
@@ -66,7 +72,13 @@ impl Case<'_> {
             };
             let title = format!("let rule {} lead to {candidate} ({name})", rule.name);
             let edit = set(Table::Rule(hop.device, id), "internal", internal);
-            self.suspect(Cause::ChainWrongAddress, self.at_rule(hop.device, id), verdict.clone(), title, vec![edit]);
+            self.suspect(
+                Cause::ChainWrongAddress,
+                self.at_rule(hop.device, id),
+                verdict.clone(),
+                title,
+                vec![edit],
+            );
         }
     }
 
@@ -78,8 +90,9 @@ impl Case<'_> {
                 // what an interface has is not the rule's own
                 let fixed = rule.kind.external().filter(|e| matches!(e, External::Range(_)));
                 let target = rule.kind.target().filter(|t| !matches!(t, Target::Interface(_)));
-                let uses = fixed.and_then(|e| device.external(e)).is_some_and(|r| r.contains(address))
-                    || target.is_some_and(|t| device.listed_by(t).contains(address));
+                let uses =
+                    fixed.and_then(|e| device.external(e)).is_some_and(|r| r.contains(address))
+                        || target.is_some_and(|t| device.listed_by(t).contains(address));
                 if uses {
                     users.push((DeviceId(d as u16), RuleId(r as u16)));
                 }
@@ -94,19 +107,35 @@ impl Case<'_> {
             self.lease(d, r, address);
             let device = self.device(d);
             for (i, interface) in device.interfaces.iter().enumerate() {
-                if !interface.addresses.iter().any(|a| a.1.contains(address)) || !self.is_internet(interface.segment) {
+                if !interface.addresses.iter().any(|a| a.1.contains(address))
+                    || !self.is_internet(interface.segment)
+                {
                     continue;
                 }
                 let table = Table::Interface(d, InterfaceId(i as u16));
                 let rule = &device.rules[r.index()].name;
-                let verdict =
-                    format!("rule {rule} translates to {address}, and {} does not answer for it", device.name);
+                let verdict = format!(
+                    "rule {rule} translates to {address}, and {} does not answer for it",
+                    device.name
+                );
                 let title = format!("let interface {} answer for {address}", interface.name);
                 let edit = append(table, "proxy-arp", address.to_string());
-                self.suspect(Cause::ExternalAddressNotHeld, self.at_rule(d, r), verdict.clone(), title, vec![edit]);
+                self.suspect(
+                    Cause::ExternalAddressNotHeld,
+                    self.at_rule(d, r),
+                    verdict.clone(),
+                    title,
+                    vec![edit],
+                );
                 let title = format!("give interface {} the address {address} too", interface.name);
                 let edit = append(table, "also", address.to_string());
-                self.suspect(Cause::ExternalAddressNotHeld, self.at_rule(d, r), verdict, title, vec![edit]);
+                self.suspect(
+                    Cause::ExternalAddressNotHeld,
+                    self.at_rule(d, r),
+                    verdict,
+                    title,
+                    vec![edit],
+                );
             }
         }
     }
@@ -122,9 +151,13 @@ impl Case<'_> {
                 interface.primary().map(|a| a.to_string()).unwrap_or_default()
             );
             let (key, value) = match &rule.kind {
-                RuleKind::Overload { target: Target::Address(_), .. } => ("as", interface.name.clone()),
+                RuleKind::Overload { target: Target::Address(_), .. } => {
+                    ("as", interface.name.clone())
+                }
                 RuleKind::Static(_) => ("external", interface.name.clone()),
-                RuleKind::Forward(f) => ("external", format!("{}:{}/{}", interface.name, f.ports, f.protocol)),
+                RuleKind::Forward(f) => {
+                    ("external", format!("{}:{}/{}", interface.name, f.ports, f.protocol))
+                }
                 _ => continue,
             };
             let title = format!("let rule {} follow interface {}", rule.name, interface.name);
@@ -135,7 +168,9 @@ impl Case<'_> {
 
     /// The provider routes the address nowhere.
     pub(super) fn unrouted(&mut self) {
-        let Some(packet) = self.trace().hops.last().and_then(|h| h.exit).map(|e| e.packet).or(self.sent()) else {
+        let Some(packet) =
+            self.trace().hops.last().and_then(|h| h.exit).map(|e| e.packet).or(self.sent())
+        else {
             return;
         };
         let address = packet.destination().address;
@@ -150,9 +185,13 @@ impl Case<'_> {
                 continue;
             };
             let block = match &device.rules[r.index()].kind {
-                RuleKind::Pool { pool, .. } | RuleKind::Overload { target: Target::Pool(pool), .. } => {
-                    device.pools[pool.index()].parts.iter().find(|p| p.0.contains(address)).and_then(|p| p.1)
-                }
+                RuleKind::Pool { pool, .. }
+                | RuleKind::Overload { target: Target::Pool(pool), .. } => device.pools
+                    [pool.index()]
+                .parts
+                .iter()
+                .find(|p| p.0.contains(address))
+                .and_then(|p| p.1),
                 _ => None,
             };
             let whole = Prefix::holding(address, if address.is_ipv4() { 32 } else { 128 });
@@ -163,9 +202,16 @@ impl Case<'_> {
                 device.name
             );
             let title = format!("have the provider route {block} to {own}");
-            let entry = vec![("to", Value::from(block.to_string())), ("via", own.to_string().into())];
+            let entry =
+                vec![("to", Value::from(block.to_string())), ("via", own.to_string().into())];
             let edit = append(Table::Segment(interface.segment), "routed", Value::Entry(entry));
-            self.suspect(Cause::UpstreamDoesNotRoute, self.at_rule(d, r), verdict, title, vec![edit]);
+            self.suspect(
+                Cause::UpstreamDoesNotRoute,
+                self.at_rule(d, r),
+                verdict,
+                title,
+                vec![edit],
+            );
         }
         let verdict = format!("nobody on the internet has a route to {address}");
         let title = format!("find out where {address} should be");
@@ -185,20 +231,40 @@ impl Case<'_> {
         let device = self.device(d);
         let behaviour = &device.behaviour;
         let at = loss.rule.map_or(At::device(d, device.place), |r| self.at_rule(d, r));
-        let raise = |key: &str, now: u64| (set(Table::Behaviour(d), key, Value::Number(now as i64 * 2)), now * 2);
+        let raise = |key: &str, now: u64| {
+            (set(Table::Behaviour(d), key, Value::Number(now as i64 * 2)), now * 2)
+        };
         match (cause, loss.rule) {
             (Cause::HostLimit, _) => {
                 let now = behaviour.ports_per_host.map_or(1, u64::from);
-                let verdict = format!("{} has as many mappings as `ports-per-host` allows: {now}", self.sender_name());
+                let verdict = format!(
+                    "{} has as many mappings as `ports-per-host` allows: {now}",
+                    self.sender_name()
+                );
                 let (edit, more) = raise("ports-per-host", now);
-                self.suspect(cause, at, verdict, format!("allow every host {more} mappings"), vec![edit]);
+                self.suspect(
+                    cause,
+                    at,
+                    verdict,
+                    format!("allow every host {more} mappings"),
+                    vec![edit],
+                );
             }
             (Cause::DeviceFull, _) => {
-                let limits = [("max-mappings", behaviour.max_mappings), ("max-sessions", behaviour.max_sessions)];
+                let limits = [
+                    ("max-mappings", behaviour.max_mappings),
+                    ("max-sessions", behaviour.max_sessions),
+                ];
                 for (key, now) in limits.into_iter().filter_map(|(k, v)| Some((k, v?))) {
                     let verdict = format!("{} holds as much as `{key}` allows: {now}", device.name);
                     let (edit, more) = raise(key, now);
-                    self.suspect(cause, at, verdict, format!("let {} hold {more} (`{key}`)", device.name), vec![edit]);
+                    self.suspect(
+                        cause,
+                        at,
+                        verdict,
+                        format!("let {} hold {more} (`{key}`)", device.name),
+                        vec![edit],
+                    );
                 }
             }
             (Cause::RuleLimit, Some(r)) => {
@@ -206,7 +272,13 @@ impl Case<'_> {
                 let name = &self.rule(d, r).name;
                 let verdict = format!("rule {name} holds as much as its `limit` allows: {now}");
                 let edit = set(Table::Rule(d, r), "limit", Value::Number(i64::from(now) * 2));
-                self.suspect(cause, at, verdict, format!("raise the limit of rule {name} to {}", now * 2), vec![edit]);
+                self.suspect(
+                    cause,
+                    at,
+                    verdict,
+                    format!("raise the limit of rule {name} to {}", now * 2),
+                    vec![edit],
+                );
             }
             (_, Some(r)) => self.exhausted(cause, d, r),
             _ => {}
@@ -222,18 +294,23 @@ impl Case<'_> {
         let (device, rule) = (self.device(d), self.rule(d, r));
         let (holders, first, next) = self.holders(d, r);
         let verdict = match cause {
-            Cause::PortsExhausted => format!("rule {} has no free port left for {}", rule.name, self.sender_name()),
+            Cause::PortsExhausted => {
+                format!("rule {} has no free port left for {}", rule.name, self.sender_name())
+            }
             _ => format!("every address of rule {} is borrowed: {holders}", rule.name),
         };
         let at = self.at_rule(d, r);
         let egress = self.last().and_then(egress).map(|i| &device.interfaces[i.index()]);
         if let (Some(interface), false) = (egress, Self::falls_back(rule)) {
-            let title = format!("let rule {} overload {} when it is used up", rule.name, interface.name);
+            let title =
+                format!("let rule {} overload {} when it is used up", rule.name, interface.name);
             let edit = set(Table::Rule(d, r), "when-exhausted", interface.name.clone());
             self.suspect(cause, at, verdict.clone(), title, vec![edit]);
         }
         let pool = match &rule.kind {
-            RuleKind::Pool { pool, .. } | RuleKind::Overload { target: Target::Pool(pool), .. } => Some(*pool),
+            RuleKind::Pool { pool, .. } | RuleKind::Overload { target: Target::Pool(pool), .. } => {
+                Some(*pool)
+            }
             _ => None,
         };
         if let (Some(pool), Some(free)) = (pool, egress.and_then(|i| self.free_address(i))) {
@@ -242,7 +319,9 @@ impl Case<'_> {
             let edit = append(Table::Pool(d, pool), "addresses", free.to_string());
             self.suspect(cause, at, verdict.clone(), title, vec![edit]);
         }
-        if let (RuleKind::Overload { .. }, Some(free)) = (&rule.kind, egress.and_then(|i| self.free_address(i))) {
+        if let (RuleKind::Overload { .. }, Some(free)) =
+            (&rule.kind, egress.and_then(|i| self.free_address(i)))
+        {
             let title = format!("let rule {} overload {free} when it is used up", rule.name);
             let edit = set(Table::Rule(d, r), "when-exhausted", free.to_string());
             self.suspect(cause, at, verdict.clone(), title, vec![edit]);
@@ -261,13 +340,15 @@ impl Case<'_> {
         device.list_mappings(self.followed.at, &mut rows);
         rows.retain(|m| m.rule == r);
         rows.sort_by_key(|m| m.expires);
-        let next = rows.iter().find_map(|m| m.expires).map(|e| e.seconds() - self.followed.at.seconds());
+        let next =
+            rows.iter().find_map(|m| m.expires).map(|e| e.seconds() - self.followed.at.seconds());
         let name = |m: &MappingRow| {
             let host = self.plan.hosts.iter().find(|h| h.address == m.internal.address);
             host.map_or(m.internal.address.to_string(), |h| h.name.clone())
         };
         let first = rows.first().map(|m| (m.internal.address, name(m)));
-        let mut names: Vec<String> = rows.iter().map(|m| format!("{} by {}", m.external.address, name(m))).collect();
+        let mut names: Vec<String> =
+            rows.iter().map(|m| format!("{} by {}", m.external.address, name(m))).collect();
         let more = names.len().saturating_sub(4);
         names.truncate(4);
         if more > 0 {
@@ -297,8 +378,12 @@ impl Case<'_> {
         let (Some(d), Some(r)) = (loss.device, loss.rule) else { return };
         let name = &self.rule(d, r).name;
         let verdict = match loss.reason {
-            Reason::UnsupportedFamily => format!("rule {name} would have to translate a family that it cannot"),
-            _ => format!("rule {name} has no port to tell hosts apart by, and another host has the same peer"),
+            Reason::UnsupportedFamily => {
+                format!("rule {name} would have to translate a family that it cannot")
+            }
+            _ => format!(
+                "rule {name} has no port to tell hosts apart by, and another host has the same peer"
+            ),
         };
         let at = self.at_rule(d, r);
         let egress = self.last().and_then(egress).map(|i| &self.device(d).interfaces[i.index()]);
@@ -323,7 +408,8 @@ impl Case<'_> {
     /// A packet from the middle of a connection.
     pub(super) fn no_session(&mut self, loss: Loss) {
         let at = loss.device.map_or(At::nowhere(), |d| At::device(d, self.device(d).place));
-        let verdict = "the connection was opened before the table was, or its session is gone".to_owned();
+        let verdict =
+            "the connection was opened before the table was, or its session is gone".to_owned();
         let title = "open the connection anew".to_owned();
         self.suspect(Cause::OutsideFault, at, verdict, title, Vec::new());
     }

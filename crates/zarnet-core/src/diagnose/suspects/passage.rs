@@ -28,10 +28,16 @@ impl Case<'_> {
         };
         let (name, what) = (&device.acls[acl.index()].name, service(packet));
         let (from, to) = (packet.source().address, packet.destination().address);
-        let which = entry.map_or("no entry of it lets it pass".to_owned(), |e| format!("its entry {} drops it", e + 1));
-        let verdict = format!("filter {name} does not let {what} from {from} to {to} {word}: {which}");
+        let which = entry.map_or("no entry of it lets it pass".to_owned(), |e| {
+            format!("its entry {} drops it", e + 1)
+        });
+        let verdict =
+            format!("filter {name} does not let {what} from {from} to {to} {word}: {which}");
         let at = At::device(hop.device, step.place.unwrap_or(device.place));
-        let is_answer = hop.steps.iter().any(|s| matches!(s.result, StageResult::Known { from_initiator: false }));
+        let is_answer = hop
+            .steps
+            .iter()
+            .any(|s| matches!(s.result, StageResult::Known { from_initiator: false }));
         let mut fields = if is_answer {
             vec![("accept", Value::from("any")), ("answers", Value::Flag(true))]
         } else {
@@ -42,13 +48,17 @@ impl Case<'_> {
             false => format!("let filter {name} pass {what} from {from} to {to}"),
         };
         if !is_answer {
-            fields.extend([("source", from.to_string().into()), ("destination", to.to_string().into())]);
+            fields.extend([
+                ("source", from.to_string().into()),
+                ("destination", to.to_string().into()),
+            ]);
         }
         let edit = Edit::InsertEntry(hop.device, acl, entry, Value::Entry(fields));
         self.suspect(cause, at, verdict.clone(), title, vec![edit]);
         // a filter that names addresses as they are before translation is meant for the other side
         if let Some(interface) = interface {
-            let title = format!("take filter {name} off {}", device.interfaces[interface.index()].name);
+            let title =
+                format!("take filter {name} off {}", device.interfaces[interface.index()].name);
             let edit = Edit::Unset(Table::Interface(hop.device, interface), key.to_owned());
             self.suspect(cause, at, verdict, title, vec![edit]);
         }
@@ -60,7 +70,13 @@ impl Case<'_> {
         let verdict = format!("{} has forwarding switched off", device.name);
         let title = format!("switch forwarding on at {}", device.name);
         let edit = Edit::Unset(Table::Device(hop.device), "forwarding".to_owned());
-        self.suspect(Cause::NotForwarding, At::device(hop.device, device.place), verdict, title, vec![edit]);
+        self.suspect(
+            Cause::NotForwarding,
+            At::device(hop.device, device.place),
+            verdict,
+            title,
+            vec![edit],
+        );
     }
 
     /// No route, or routes in a circle.
@@ -75,7 +91,8 @@ impl Case<'_> {
             let verdict = format!("{} has no route to {to}", self.device(hop.device).name);
             return self.routes(cause, hop.device, to, &verdict);
         }
-        let mut devices: Vec<DeviceId> = self.trace().hops.iter().rev().take(8).map(|h| h.device).collect();
+        let mut devices: Vec<DeviceId> =
+            self.trace().hops.iter().rev().take(8).map(|h| h.device).collect();
         devices.sort_unstable();
         devices.dedup();
         let names: Vec<&str> = devices.iter().map(|d| self.device(*d).name.as_str()).collect();
@@ -86,7 +103,8 @@ impl Case<'_> {
         }
     }
 
-    /// Ways by which a device could reach an address: a neighbour that has it, the internet, a neighbour that knows more.
+    /// Ways by which a device could reach an address: a neighbour that has it, the internet, a
+    /// neighbour that knows more.
     pub(super) fn routes(&mut self, cause: Cause, id: DeviceId, to: IpAddr, verdict: &str) {
         let device = self.device(id);
         let mut ways: Vec<(Prefix, IpAddr)> = Vec::new();
@@ -95,9 +113,15 @@ impl Case<'_> {
             let neighbours: Vec<(DeviceId, InterfaceId)> =
                 self.on_segment(interface.segment).filter(|(d, _)| *d != id).collect();
             for (d, i) in &neighbours {
-                let reaches = self.device(*d).interfaces.iter().flat_map(|i| &i.addresses).find(|a| a.1.contains(to));
-                let mut addresses =
-                    self.addresses(*d, *i).filter(|a| interface.addresses.iter().any(|p| p.1.contains(*a)));
+                let reaches = self
+                    .device(*d)
+                    .interfaces
+                    .iter()
+                    .flat_map(|i| &i.addresses)
+                    .find(|a| a.1.contains(to));
+                let mut addresses = self
+                    .addresses(*d, *i)
+                    .filter(|a| interface.addresses.iter().any(|p| p.1.contains(*a)));
                 let via = addresses.find(|a| a.is_ipv4() == to.is_ipv4());
                 if let (Some(reaches), Some(via)) = (reaches, via) {
                     ways.insert(0, (reaches.1, via));
@@ -106,7 +130,8 @@ impl Case<'_> {
                 }
             }
             if self.is_internet(interface.segment)
-                && let Some((own, prefix)) = interface.addresses.iter().find(|a| a.0.is_ipv4() == to.is_ipv4())
+                && let Some((own, prefix)) =
+                    interface.addresses.iter().find(|a| a.0.is_ipv4() == to.is_ipv4())
                 && let Some(everything) = everything
             {
                 ways.extend(provider(self, *own, *prefix).map(|via| (everything, via)));
@@ -146,7 +171,8 @@ impl Case<'_> {
         let device = self.device(hop.device);
         let inside = leaving(hop);
         let sees_translated = device.behaviour.policy_sees_translated;
-        let (seen, other) = if sees_translated { (inside, hop.packet) } else { (hop.packet, inside) };
+        let (seen, other) =
+            if sees_translated { (inside, hop.packet) } else { (hop.packet, inside) };
         let at = At::device(hop.device, step.place.unwrap_or(device.place));
         let side = |i: InterfaceId| {
             let interface = &device.interfaces[i.index()];
@@ -159,7 +185,12 @@ impl Case<'_> {
                 && p.is_for(packet.protocol, hop.packet.source().address, packet.destination())
         };
         let meant = device.policies.iter().find(|p| other.ends != seen.ends && names(p, other));
-        let what = format!("{} from {} to {}", service(seen), seen.source().address, seen.destination().address);
+        let what = format!(
+            "{} from {} to {}",
+            service(seen),
+            seen.source().address,
+            seen.destination().address
+        );
         let (cause, verdict) = match meant {
             Some(_) => (
                 Cause::PolicySeesOtherAddress,
@@ -170,34 +201,53 @@ impl Case<'_> {
                     other.destination()
                 ),
             ),
-            None => (Cause::PolicyMissing, format!("no policy entry lets {what} pass from {from} into {into}")),
+            None => (
+                Cause::PolicyMissing,
+                format!("no policy entry lets {what} pass from {from} into {into}"),
+            ),
         };
-        let mut fields =
-            vec![("from", from.clone().into()), ("into", into.clone().into()), ("accept", service(seen).into())];
+        let mut fields = vec![
+            ("from", from.clone().into()),
+            ("into", into.clone().into()),
+            ("accept", service(seen).into()),
+        ];
         let own_source = hop.packet.source().address;
         fields.extend([
             ("source", own_source.to_string().into()),
             ("destination", seen.destination().address.to_string().into()),
         ]);
         let at = At { place: meant.map(|m| m.place).or(at.place), ..at };
-        let title = format!("let the policy of {} pass {what} from {from} into {into}", device.name);
-        self.suspect(cause, at, verdict.clone(), title, vec![Edit::Insert(hop.device, List::Policies, entry, fields)]);
+        let title =
+            format!("let the policy of {} pass {what} from {from} into {into}", device.name);
+        self.suspect(
+            cause,
+            at,
+            verdict.clone(),
+            title,
+            vec![Edit::Insert(hop.device, List::Policies, entry, fields)],
+        );
         if meant.is_some() {
             let other = if sees_translated { "original" } else { "translated" };
-            let title = format!("let the policy of {} look at the {other} destination", device.name);
+            let title =
+                format!("let the policy of {} look at the {other} destination", device.name);
             let edit = set(Table::Behaviour(hop.device), "policy-sees", other);
             self.suspect(cause, at, verdict, title, vec![edit]);
         }
     }
 
-    /// Realms that nobody set, or that are the wrong way round, where rules and policies name others.
+    /// Realms that nobody set, or that are the wrong way round, where rules and policies name
+    /// others.
     pub(super) fn realms(&mut self, id: DeviceId, ingress: InterfaceId, egress: InterfaceId) {
         let device = self.device(id);
         let realm = |i: InterfaceId| device.interfaces[i.index()].realm.as_deref();
-        let known = |name: &str| device.interfaces.iter().any(|i| i.realm.as_deref() == Some(name) || i.name == name);
+        let known = |name: &str| {
+            device.interfaces.iter().any(|i| i.realm.as_deref() == Some(name) || i.name == name)
+        };
         let realm_sets = device.rules.iter().filter(|r| r.enabled).flat_map(|r| [&r.from, &r.into]);
-        let realm_sets = realm_sets.chain(device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into)));
-        let mut wanted: Vec<&str> = realm_sets.flat_map(|z| z.names.iter().map(|n| n.value.as_str())).collect();
+        let realm_sets =
+            realm_sets.chain(device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into)));
+        let mut wanted: Vec<&str> =
+            realm_sets.flat_map(|z| z.names.iter().map(|n| n.value.as_str())).collect();
         wanted.sort_unstable();
         wanted.dedup();
         // a name that rules use and no interface has is the likeliest; then those that are in use
@@ -210,10 +260,17 @@ impl Case<'_> {
             for candidate in missing.iter().chain(others()) {
                 let verdict = match realm(interface) {
                     None => {
-                        format!("interface {name} of {} has no realm: no rule concerns what passes it", device.name)
+                        format!(
+                            "interface {name} of {} has no realm: no rule concerns what passes it",
+                            device.name
+                        )
                     }
                     Some(own) => {
-                        format!("interface {name} of {} is in the realm {own}, and rules name {candidate}", device.name)
+                        format!(
+                            "interface {name} of {} is in the realm {own}, and rules name \
+                             {candidate}",
+                            device.name
+                        )
                     }
                 };
                 let title = format!("put interface {name} into the realm {candidate}");
@@ -222,16 +279,20 @@ impl Case<'_> {
             }
         }
         let (Some(a), Some(b)) = (realm(ingress), realm(egress)) else { return };
-        let swapped = device
-            .rules
-            .iter()
-            .any(|r| r.enabled && r.from.interfaces.contains(egress) && r.into.interfaces.contains(ingress));
+        let swapped = device.rules.iter().any(|r| {
+            r.enabled && r.from.interfaces.contains(egress) && r.into.interfaces.contains(ingress)
+        });
         if swapped && a != b {
             let (x, y) = (&device.interfaces[ingress.index()], &device.interfaces[egress.index()]);
-            let verdict = format!("{} is in the realm {a} and {} in {b}: the wrong way round", x.name, y.name);
+            let verdict = format!(
+                "{} is in the realm {a} and {} in {b}: the wrong way round",
+                x.name, y.name
+            );
             let title = format!("swap the realms of {} and {}", x.name, y.name);
-            let edits =
-                vec![set(Table::Interface(id, ingress), "realm", b), set(Table::Interface(id, egress), "realm", a)];
+            let edits = vec![
+                set(Table::Interface(id, ingress), "realm", b),
+                set(Table::Interface(id, egress), "realm", a),
+            ];
             self.suspect(Cause::RealmsSwapped, At::device(id, x.place), verdict, title, edits);
         }
     }
@@ -242,23 +303,30 @@ impl Case<'_> {
             let device = self.device(hop.device);
             let Some(ingress) = hop.ingress else { continue };
             for (i, acl) in device.acls.iter().enumerate() {
-                let attached = device
-                    .interfaces
-                    .iter()
-                    .any(|f| [f.ingress_acl, f.egress_acl].iter().flatten().any(|a| a.index() == i));
+                let attached = device.interfaces.iter().any(|f| {
+                    [f.ingress_acl, f.egress_acl].iter().flatten().any(|a| a.index() == i)
+                });
                 if attached {
                     continue;
                 }
-                let verdict = format!("filter {} is attached to no interface: it does nothing", acl.name);
+                let verdict =
+                    format!("filter {} is attached to no interface: it does nothing", acl.name);
                 let interface = &device.interfaces[ingress.index()];
-                let title = format!("attach filter {} to what comes in by {}", acl.name, interface.name);
-                let edit = set(Table::Interface(hop.device, ingress), "ingress-acl", acl.name.clone());
+                let title =
+                    format!("attach filter {} to what comes in by {}", acl.name, interface.name);
+                let edit =
+                    set(Table::Interface(hop.device, ingress), "ingress-acl", acl.name.clone());
                 let at = At::device(hop.device, acl.place);
                 self.suspect(Cause::FilterNotAttached, at, verdict.clone(), title, vec![edit]);
                 if let Some(exit) = hop.exit {
                     let interface = &device.interfaces[exit.interface.index()];
-                    let title = format!("attach filter {} to what leaves by {}", acl.name, interface.name);
-                    let edit = set(Table::Interface(hop.device, exit.interface), "egress-acl", acl.name.clone());
+                    let title =
+                        format!("attach filter {} to what leaves by {}", acl.name, interface.name);
+                    let edit = set(
+                        Table::Interface(hop.device, exit.interface),
+                        "egress-acl",
+                        acl.name.clone(),
+                    );
                     self.suspect(Cause::FilterNotAttached, at, verdict, title, vec![edit]);
                 }
             }
@@ -281,8 +349,13 @@ impl Case<'_> {
 
 /// The provider's router: the next hop of another route there, or the first address of the prefix.
 fn provider(case: &Case<'_>, own: IpAddr, prefix: Prefix) -> impl Iterator<Item = IpAddr> + use<> {
-    let known =
-        case.plan.devices.iter().flat_map(|d| &d.routes).map(|r| r.via).find(|v| prefix.contains(*v) && *v != own);
+    let known = case
+        .plan
+        .devices
+        .iter()
+        .flat_map(|d| &d.routes)
+        .map(|r| r.via)
+        .find(|v| prefix.contains(*v) && *v != own);
     let first = prefix.range().nth(1).filter(|a| *a != own);
     let last = prefix.range().nth(prefix.range().count().saturating_sub(2)).filter(|a| *a != own);
     known.or(first).or(last).into_iter()

@@ -5,10 +5,12 @@ use std::time::Duration;
 use super::{Builder, PlanError, Text};
 use crate::net::{PortRange, Service, parse_span};
 use crate::plan::settings::{
-    ANSWERS_LEAVE_AS_CAME, ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED, POLICY_SEES_TRANSLATED,
-    PORT_ASSIGNMENT, REFRESH_BOTH, RULE_ORDER,
+    ANSWERS_LEAVE_AS_CAME, ARP_FOR_TRANSLATED, DEPENDENCE, HAIRPIN_SOURCE, PAIRED,
+    POLICY_SEES_TRANSLATED, PORT_ASSIGNMENT, REFRESH_BOTH, RULE_ORDER,
 };
-use crate::plan::{Behaviour, BehaviourDraft, Dependence, DraftDevice, Lack, PortClass, Preset, Setting, Timers};
+use crate::plan::{
+    Behaviour, BehaviourDraft, Dependence, DraftDevice, Lack, PortClass, Preset, Setting, Timers,
+};
 
 const YES_NO: [(&str, bool); 2] = [("true", true), ("false", false)];
 
@@ -19,12 +21,14 @@ impl Builder {
         for setting in &draft.settings {
             self.setting(&mut b, setting);
         }
-        let place = draft.settings.first().map(|s| s.key.place).or(draft.preset.as_ref().map(|p| p.place));
+        let place =
+            draft.settings.first().map(|s| s.key.place).or(draft.preset.as_ref().map(|p| p.place));
         if let Some(place) = place
             && b.port_overloading
             && b.mapping == Dependence::EndpointIndependent
         {
-            let why = "`port-overloading` needs a `mapping` that depends on the peer: with `endpoint-independent` an \
+            let why = "`port-overloading` needs a `mapping` that depends on the peer: with \
+                       `endpoint-independent` an \
                            answer could not be told to its host";
             self.report(PlanError::BehaviourContradiction(why), place);
         }
@@ -40,46 +44,65 @@ impl Builder {
             return;
         }
         if key == "port-classes" {
-            b.port_classes = self.port_classes(&setting.values).unwrap_or_else(|| b.port_classes.clone());
+            b.port_classes =
+                self.port_classes(&setting.values).unwrap_or_else(|| b.port_classes.clone());
             return;
         }
         let Some(value) = setting.values.first().filter(|_| setting.values.len() == 1) else {
             let got = if setting.values.is_empty() { "an empty list" } else { "a list" };
-            return self.report(PlanError::WrongType { key: key.into(), wanted: "one value", got }, setting.key.place);
+            return self.report(
+                PlanError::WrongType { key: key.into(), wanted: "one value", got },
+                setting.key.place,
+            );
         };
         let count = |this: &mut Self, most: i64| this.count(key, value, 1, most);
         match key {
             "mapping" => set(&mut b.mapping, self.one_of("mapping", value, &DEPENDENCE)),
             "filtering" => set(&mut b.filtering, self.one_of("filtering", value, &DEPENDENCE)),
             "pooling" => set(&mut b.paired, self.one_of("pooling", value, &PAIRED)),
-            "port-assignment" => set(&mut b.port_assignment, self.one_of("port-assignment", value, &PORT_ASSIGNMENT)),
+            "port-assignment" => {
+                set(&mut b.port_assignment, self.one_of("port-assignment", value, &PORT_ASSIGNMENT))
+            }
             "port-parity" => set(&mut b.port_parity, self.one_of("port-parity", value, &YES_NO)),
-            "port-overloading" => set(&mut b.port_overloading, self.one_of("port-overloading", value, &YES_NO)),
+            "port-overloading" => {
+                set(&mut b.port_overloading, self.one_of("port-overloading", value, &YES_NO))
+            }
             "ports-per-host" => b.ports_per_host = count(self, 65_535).map(|n| n as u32),
             "block-size" => b.block_size = count(self, 32_768).map(|n| n as u16),
             "max-mappings" => b.max_mappings = count(self, i64::MAX),
             "max-sessions" => b.max_sessions = count(self, i64::MAX),
-            "hairpin-source" => set(&mut b.hairpin_source, self.one_of("hairpin-source", value, &HAIRPIN_SOURCE)),
+            "hairpin-source" => {
+                set(&mut b.hairpin_source, self.one_of("hairpin-source", value, &HAIRPIN_SOURCE))
+            }
             "rule-order" => set(&mut b.rule_order, self.one_of("rule-order", value, &RULE_ORDER)),
-            "policy-sees" => {
-                set(&mut b.policy_sees_translated, self.one_of("policy-sees", value, &POLICY_SEES_TRANSLATED))
-            }
-            "answer-arp" => {
-                set(&mut b.answers_arp_for_translated, self.one_of("answer-arp", value, &ARP_FOR_TRANSLATED))
-            }
+            "policy-sees" => set(
+                &mut b.policy_sees_translated,
+                self.one_of("policy-sees", value, &POLICY_SEES_TRANSLATED),
+            ),
+            "answer-arp" => set(
+                &mut b.answers_arp_for_translated,
+                self.one_of("answer-arp", value, &ARP_FOR_TRANSLATED),
+            ),
             "answers-leave" => {
                 let came = self.one_of("answers-leave", value, &ANSWERS_LEAVE_AS_CAME);
                 set(&mut b.answers_leave_as_came, came);
             }
-            "translates-own" => set(&mut b.translates_own, self.one_of("translates-own", value, &YES_NO)),
+            "translates-own" => {
+                set(&mut b.translates_own, self.one_of("translates-own", value, &YES_NO))
+            }
             "hold-down-timeout" => set(&mut b.hold_down, self.span(value)),
             "refresh" => {
                 set(&mut b.refresh_both, self.one_of("refresh", value, &REFRESH_BOTH));
             }
             _ => {
                 let known = b.settings();
-                let near = self.problems.nearest(key, known.iter().map(|d| d.key.as_str()).chain(["preset"]));
-                self.report(PlanError::UnknownKey { key: key.into(), table: "`behaviour`", near }, setting.key.place);
+                let near = self
+                    .problems
+                    .nearest(key, known.iter().map(|d| d.key.as_str()).chain(["preset"]));
+                self.report(
+                    PlanError::UnknownKey { key: key.into(), table: "`behaviour`", near },
+                    setting.key.place,
+                );
             }
         }
     }
@@ -89,11 +112,15 @@ impl Builder {
         match value.value.parse::<i64>() {
             Ok(n) if (low..=high).contains(&n) => Some(n as u64),
             Ok(got) => {
-                self.report(PlanError::OutOfBounds { key: key.into(), low, high, got }, value.place);
+                self.report(
+                    PlanError::OutOfBounds { key: key.into(), low, high, got },
+                    value.place,
+                );
                 None
             }
             Err(_) => {
-                let error = PlanError::WrongType { key: key.into(), wanted: "a whole number", got: "text" };
+                let error =
+                    PlanError::WrongType { key: key.into(), wanted: "a whole number", got: "text" };
                 self.report(error, value.place);
                 None
             }
@@ -109,7 +136,9 @@ impl Builder {
         let mut classes = Vec::new();
         for value in values {
             let (from, into) = value.value.split_once("->").unwrap_or((&value.value, &value.value));
-            let mut range = |t: &str| self.take(t.trim().parse::<PortRange>(), value.place).map(|r| (r.first, r.last));
+            let mut range = |t: &str| {
+                self.take(t.trim().parse::<PortRange>(), value.place).map(|r| (r.first, r.last))
+            };
             classes.push(PortClass { from: range(from)?, into: range(into)? });
         }
         classes.sort_by_key(|c| c.from);
@@ -138,8 +167,11 @@ impl Builder {
                         timers.per_port.insert((p, service.ports.first), span);
                     }
                     _ => {
-                        let error =
-                            PlanError::WrongType { key: key.value, wanted: "one port, as 53/udp", got: "several" };
+                        let error = PlanError::WrongType {
+                            key: key.value,
+                            wanted: "one port, as 53/udp",
+                            got: "several",
+                        };
                         self.report(error, setting.key.place);
                     }
                 }
@@ -150,8 +182,12 @@ impl Builder {
                     set(timer, self.take(parse_span(&value.value), value.place));
                 }
                 None => {
-                    let near = self.problems.nearest(key, Timers::NAMES.into_iter().chain(["per-port"]));
-                    self.report(PlanError::UnknownKey { key: key.into(), table: "`timers`", near }, setting.key.place);
+                    let near =
+                        self.problems.nearest(key, Timers::NAMES.into_iter().chain(["per-port"]));
+                    self.report(
+                        PlanError::UnknownKey { key: key.into(), table: "`timers`", near },
+                        setting.key.place,
+                    );
                 }
             }
         }

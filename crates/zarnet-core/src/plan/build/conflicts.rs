@@ -20,7 +20,8 @@ impl Builder {
         let all = own.chain(plan.hosts.iter().map(|h| (h.segment, h.address, h.place)));
         for (segment, address, place) in all {
             // all internet segments are joined
-            let key = if plan.segments[segment.index()].internet { SegmentId(u16::MAX) } else { segment };
+            let key =
+                if plan.segments[segment.index()].internet { SegmentId(u16::MAX) } else { segment };
             if let Some(first) = owners.insert((key, address), place) {
                 let segment = plan.segments[segment.index()].name.clone();
                 let error = PlanError::AddressHeldTwice { address, segment };
@@ -34,7 +35,9 @@ impl Builder {
     fn proxies_twice(&mut self, plan: &Plan) {
         let mut ranges: Vec<(SegmentId, AddressRange, Place)> = Vec::new();
         for interface in plan.devices.iter().flat_map(|d| &d.interfaces) {
-            ranges.extend(interface.proxy_arp.ranges().map(|r| (interface.segment, r, interface.place)));
+            ranges.extend(
+                interface.proxy_arp.ranges().map(|r| (interface.segment, r, interface.place)),
+            );
         }
         ranges.sort_by_key(|r| (r.0, r.1.first()));
         for pair in ranges.windows(2) {
@@ -42,20 +45,27 @@ impl Builder {
             if segment == other && a.contains(b.first()) {
                 let segment = plan.segments[segment.index()].name.clone();
                 let error = PlanError::AddressHeldTwice { address: b.first(), segment };
-                self.problems.push(Problem::between(error, place, first, "answered for here first"));
+                self.problems.push(Problem::between(
+                    error,
+                    place,
+                    first,
+                    "answered for here first",
+                ));
             }
         }
     }
 
-    /// Two fixed rules of one kind with one external end, toward overlapping senders and realms. Rules of different
-    /// kinds may overlap: the pipeline orders them.
+    /// Two fixed rules of one kind with one external end, toward overlapping senders and realms.
+    /// Rules of different kinds may overlap: the pipeline orders them.
     pub(super) fn conflicts(&mut self, device: &DevicePlan) {
         // forwards meet on one address and protocol, statics in their addresses
         let mut forwards: BTreeMap<(IpAddr, Protocol), Vec<Claim<'_>>> = BTreeMap::new();
         let mut statics: [Vec<Claim<'_>>; 2] = Default::default();
         for claim in device.rules.iter().filter_map(|r| claim(r, device)) {
             match claim.port {
-                Some((protocol, _)) => forwards.entry((claim.addresses.first(), protocol)).or_default().push(claim),
+                Some((protocol, _)) => {
+                    forwards.entry((claim.addresses.first(), protocol)).or_default().push(claim)
+                }
                 None => statics[usize::from(claim.rule.service.is_any())].push(claim),
             }
         }
@@ -68,8 +78,13 @@ impl Builder {
         }
     }
 
-    /// Reports claims that collide, of a list of which only those can that overlap in `reach`: its first and last value.
-    fn overlapping<T: Ord + Copy>(&mut self, mut claims: Vec<Claim<'_>>, reach: impl Fn(&Claim<'_>) -> (T, T)) {
+    /// Reports claims that collide, of a list of which only those can that overlap in `reach`: its
+    /// first and last value.
+    fn overlapping<T: Ord + Copy>(
+        &mut self,
+        mut claims: Vec<Claim<'_>>,
+        reach: impl Fn(&Claim<'_>) -> (T, T),
+    ) {
         claims.sort_by_key(|c| (reach(c).0, c.rule.place));
         let mut live: Vec<&Claim<'_>> = Vec::new();
         for claim in &claims {
@@ -80,10 +95,19 @@ impl Builder {
                 return;
             }
             for other in live.iter().filter(|o| o.collides(claim)) {
-                let (a, b) = if other.rule.place < claim.rule.place { (*other, claim) } else { (claim, *other) };
+                let (a, b) = if other.rule.place < claim.rule.place {
+                    (*other, claim)
+                } else {
+                    (claim, *other)
+                };
                 let (end, first, second) = (b.end(), a.rule.name.clone(), b.rule.name.clone());
                 let error = PlanError::ExternalEndTwice { end, first, second };
-                self.problems.push(Problem::between(error, b.rule.place, a.rule.place, "claimed here first"));
+                self.problems.push(Problem::between(
+                    error,
+                    b.rule.place,
+                    a.rule.place,
+                    "claimed here first",
+                ));
             }
             if self.problems.is_full() {
                 return;

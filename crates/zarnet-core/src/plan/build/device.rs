@@ -4,8 +4,9 @@ use super::{Builder, PlanError, Scope, Text};
 use crate::limits;
 use crate::net::{Prefix, PrefixMap, ServiceSet};
 use crate::plan::{
-    Acl, AclEntry, AclId, DevicePlan, DraftAclEntry, DraftDevice, DraftInterface, DraftPool, DraftRoute, Interface,
-    InterfaceId, InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId, RealmSet, Route, RouteCondition, Verdict,
+    Acl, AclEntry, AclId, DevicePlan, DraftAclEntry, DraftDevice, DraftInterface, DraftPool,
+    DraftRoute, Interface, InterfaceId, InterfaceSet, Parties, Pick, Plan, Policy, Pool, PoolId,
+    RealmSet, Route, RouteCondition, Verdict,
 };
 
 impl Builder {
@@ -16,7 +17,8 @@ impl Builder {
         self.unique("rule", draft.rules.iter().map(|r| &r.name));
         self.scope = Scope::of_draft(draft);
         let verdicts = [("accept", Verdict::Accept), ("drop", Verdict::Drop)];
-        let default_policy = draft.default_policy.as_ref().and_then(|p| self.one_of("default-policy", p, &verdicts));
+        let default_policy =
+            draft.default_policy.as_ref().and_then(|p| self.one_of("default-policy", p, &verdicts));
         let mut device = DevicePlan {
             name: draft.name.value.clone(),
             behaviour: self.behaviour(&draft.behaviour),
@@ -43,9 +45,15 @@ impl Builder {
         }
         self.scope.enter_interfaces(&device.interfaces);
         let mut connected = PrefixMap::default();
-        connected.extend((0..).zip(&device.interfaces).flat_map(|(i, f)| f.addresses.iter().map(move |a| (a.1, i))));
+        connected.extend(
+            (0..)
+                .zip(&device.interfaces)
+                .flat_map(|(i, f)| f.addresses.iter().map(move |a| (a.1, i))),
+        );
         for route in &draft.routes {
-            if let (Some(to), Some(via)) = (self.parse::<Prefix>(&route.to), self.address(&route.via)) {
+            if let (Some(to), Some(via)) =
+                (self.parse::<Prefix>(&route.to), self.address(&route.via))
+            {
                 let condition = self.route_condition(route, to);
                 // the longest connected prefix, the first listed of equals
                 match connected.holding(via).next().and_then(|interfaces| interfaces.first()) {
@@ -61,9 +69,17 @@ impl Builder {
             let realm_set = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| self.realm_set(t));
             let (from, into) = (realm_set(&policy.from), realm_set(&policy.into));
             let parties = self.parties(policy.source.as_ref(), policy.destination.as_ref());
-            let accept_drop = self.accept_or_drop(policy.accept.as_ref(), policy.drop.as_ref(), policy.place);
+            let accept_drop =
+                self.accept_or_drop(policy.accept.as_ref(), policy.drop.as_ref(), policy.place);
             if let Some((verdict, service)) = accept_drop {
-                device.policies.push(Policy { from, into, verdict, service, parties, place: policy.place });
+                device.policies.push(Policy {
+                    from,
+                    into,
+                    verdict,
+                    service,
+                    parties,
+                    place: policy.place,
+                });
             }
         }
         for pool in &draft.pools {
@@ -76,7 +92,8 @@ impl Builder {
         Some(device)
     }
 
-    /// Which packets a route is for. A condition that no packet can meet is an error: the route would never be taken.
+    /// Which packets a route is for. A condition that no packet can meet is an error: the route
+    /// would never be taken.
     fn route_condition(&mut self, draft: &DraftRoute, to: Prefix) -> Option<RouteCondition> {
         if draft.source.is_none() && draft.from.is_none() {
             return None;
@@ -85,17 +102,26 @@ impl Builder {
         let source = self.addresses_or_all(draft.source.as_ref());
         let of_family = source.ranges().any(|r| r.first().is_ipv4() == to.first().is_ipv4());
         if let (Some(texts), false) = (&draft.source, of_family || self.problems.count() > before) {
-            let why = if source.is_empty() { "lists no address" } else { "lists no address of the family of `to`" };
+            let why = if source.is_empty() {
+                "lists no address"
+            } else {
+                "lists no address of the family of `to`"
+            };
             let place = texts.first().map_or(draft.place, |t| t.place);
             self.report(PlanError::RouteNeverTaken { key: "source", why }, place);
         }
         let from = draft.from.as_ref().map(|names| {
-            for name in names.iter().filter(|n| self.scope.realm(&n.value).is_none()).collect::<Vec<_>>() {
+            for name in
+                names.iter().filter(|n| self.scope.realm(&n.value).is_none()).collect::<Vec<_>>()
+            {
                 let known: Vec<String> = self.scope.realm_names().map(str::to_owned).collect();
                 self.unknown("realm or interface", name, known.iter().map(String::as_str));
             }
             if names.is_empty() {
-                let error = PlanError::RouteNeverTaken { key: "from", why: "names no realm and no interface" };
+                let error = PlanError::RouteNeverTaken {
+                    key: "from",
+                    why: "names no realm and no interface",
+                };
                 self.report(error, draft.place);
             }
             self.realm_set(names)
@@ -103,7 +129,13 @@ impl Builder {
         Some(RouteCondition { source, from })
     }
 
-    fn interface(&mut self, draft: &DraftInterface, device: &DraftDevice, named: usize, plan: &mut Plan) -> Interface {
+    fn interface(
+        &mut self,
+        draft: &DraftInterface,
+        device: &DraftDevice,
+        named: usize,
+        plan: &mut Plan,
+    ) -> Interface {
         let ingress_acl = draft.ingress_acl.as_ref().and_then(|name| self.filter(name, device));
         let egress_acl = draft.egress_acl.as_ref().and_then(|name| self.filter(name, device));
         let segment = draft.segment.as_ref().and_then(|s| self.segment(s, named, plan));
@@ -136,15 +168,30 @@ impl Builder {
         found
     }
 
-    pub(super) fn parties(&mut self, source: Option<&Vec<Text>>, destination: Option<&Vec<Text>>) -> Parties {
-        Parties { source: self.addresses_or_all(source), destination: self.addresses_or_all(destination) }
+    pub(super) fn parties(
+        &mut self,
+        source: Option<&Vec<Text>>,
+        destination: Option<&Vec<Text>>,
+    ) -> Parties {
+        Parties {
+            source: self.addresses_or_all(source),
+            destination: self.addresses_or_all(destination),
+        }
     }
 
     fn acl_entry(&mut self, draft: &DraftAclEntry) -> Option<AclEntry> {
         let parties = self.parties(draft.source.as_ref(), draft.destination.as_ref());
         let source_service = self.services_or_any(draft.source_service.as_ref());
-        let (verdict, service) = self.accept_or_drop(draft.accept.as_ref(), draft.drop.as_ref(), draft.place)?;
-        Some(AclEntry { verdict, service, source_service, parties, answers: draft.answers, place: draft.place })
+        let (verdict, service) =
+            self.accept_or_drop(draft.accept.as_ref(), draft.drop.as_ref(), draft.place)?;
+        Some(AclEntry {
+            verdict,
+            service,
+            source_service,
+            parties,
+            answers: draft.answers,
+            place: draft.place,
+        })
     }
 
     fn accept_or_drop(
@@ -164,12 +211,25 @@ impl Builder {
     }
 
     fn pool(&mut self, draft: &DraftPool) -> Option<Pool> {
-        let pick = draft.pick.as_ref().and_then(|p| self.one_of("pick", p, &Pick::NAMES)).unwrap_or(Pick::Lowest);
+        let pick = draft
+            .pick
+            .as_ref()
+            .and_then(|p| self.one_of("pick", p, &Pick::NAMES))
+            .unwrap_or(Pick::Lowest);
         let usable = [("all", true), ("hosts", false)];
-        let usable_all = draft.usable.as_ref().and_then(|u| self.one_of("usable", u, &usable)).unwrap_or(false);
-        let named: Vec<_> = draft.addresses.iter().map(|a| self.groups.addresses(a, &mut self.problems)).collect();
+        let usable_all =
+            draft.usable.as_ref().and_then(|u| self.one_of("usable", u, &usable)).unwrap_or(false);
+        let named: Vec<_> =
+            draft.addresses.iter().map(|a| self.groups.addresses(a, &mut self.problems)).collect();
         let parts = named.iter().flat_map(|n| n.iter().copied()).collect();
-        let pool = Pool { name: draft.name.value.clone(), parts, pick, usable_all, retired: false, place: draft.place };
+        let pool = Pool {
+            name: draft.name.value.clone(),
+            parts,
+            pick,
+            usable_all,
+            retired: false,
+            place: draft.place,
+        };
         self.pool_size(&pool).then_some(pool)
     }
 
@@ -182,11 +242,14 @@ impl Builder {
         count <= limits::POOL_ADDRESSES
     }
 
-    /// The interfaces that realm or interface names come to. A name that none has comes to nothing, which is what the
-    /// device makes of it; the audit tells.
+    /// The interfaces that realm or interface names come to. A name that none has comes to nothing,
+    /// which is what the device makes of it; the audit tells.
     pub(super) fn realm_set(&self, names: &[Text]) -> RealmSet {
         let mut interfaces = InterfaceSet::default();
-        names.iter().filter_map(|n| self.scope.realm(&n.value)).for_each(|set| interfaces.extend(set));
+        names
+            .iter()
+            .filter_map(|n| self.scope.realm(&n.value))
+            .for_each(|set| interfaces.extend(set));
         RealmSet { names: names.to_vec(), interfaces }
     }
 }

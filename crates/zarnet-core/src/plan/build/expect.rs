@@ -5,7 +5,8 @@ use std::net::IpAddr;
 use super::{Builder, Text};
 use crate::net::{AddressRange, AddressSet, FlowNotation, Instant, PortRange};
 use crate::plan::{
-    DeviceId, DraftExpect, DraftSeenBy, EndSet, Expectation, InterfaceId, Plan, PlanError, SeenBy, Viewpoint,
+    DeviceId, DraftExpect, DraftSeenBy, EndSet, Expectation, InterfaceId, Plan, PlanError, SeenBy,
+    Viewpoint,
 };
 use crate::reason::Reason;
 use crate::traffic::{Flow, Party};
@@ -78,18 +79,23 @@ impl Builder {
         Some((id, InterfaceId(found as u16)))
     }
 
-    /// Addresses with or without a port: `203.0.113.2`, `203.0.113.2:443`, a group, a host, or `DEVICE/INTERFACE`.
+    /// Addresses with or without a port: `203.0.113.2`, `203.0.113.2:443`, a group, a host, or
+    /// `DEVICE/INTERFACE`.
     fn end_set(&mut self, text: &Text, plan: &Plan) -> Option<EndSet> {
         let name = text.value.trim();
         let is_v6 = name.matches(':').count() > 1 && !name.starts_with('[');
         let (who, port) = match name.rsplit_once(':') {
-            Some((who, port)) if !is_v6 => (who.trim().trim_start_matches('[').trim_end_matches(']'), Some(port)),
+            Some((who, port)) if !is_v6 => {
+                (who.trim().trim_start_matches('[').trim_end_matches(']'), Some(port))
+            }
             _ => (name, None),
         };
         let place = text.place;
         let ports = port.map(|p| self.take(p.trim().parse::<PortRange>(), place));
         let who = Text::new(who.to_owned(), place);
-        let named = |device: &str| !device.contains(':') && !device.starts_with(|c: char| c.is_ascii_digit());
+        let named = |device: &str| {
+            !device.contains(':') && !device.starts_with(|c: char| c.is_ascii_digit())
+        };
         let of_interface = who.value.split_once('/').is_some_and(|(device, _)| named(device));
         let addresses: AddressSet = if of_interface {
             let (device, interface) = self.interface_at(&who, plan)?;
@@ -132,7 +138,11 @@ impl Builder {
             }
             return Some(Party::Address(address));
         }
-        let names = plan.hosts.iter().map(|h| h.name.as_str()).chain(plan.devices.iter().map(|d| d.name.as_str()));
+        let names = plan
+            .hosts
+            .iter()
+            .map(|h| h.name.as_str())
+            .chain(plan.devices.iter().map(|d| d.name.as_str()));
         self.unknown("host or device", &Text::new(who.to_owned(), text.place), names);
         None
     }

@@ -1,7 +1,8 @@
 //! Named sets of addresses and of services. A name may stand for other names; circles are refused.
 //!
-//! Each group is resolved once, after all that it names, as a set without repetitions: what a plan's groups cost grows with
-//! what they hold in the end, and that is limited ([`limits::MEMBERS`]).
+//! Each group is resolved once, after all that it names, as a set without repetitions: what a
+//! plan's groups cost grows with what they hold in the end, and that is limited
+//! ([`limits::MEMBERS`]).
 
 use std::collections::{HashMap, HashSet};
 use std::hash::Hash;
@@ -37,7 +38,10 @@ impl Budget {
             Some(left) => self.left = left,
             None if self.left > 0 => {
                 let what = "address ranges and services in groups and conditions";
-                problems.push(Problem::new(PlanError::TooMany { what, most: limits::MEMBERS }, text.place));
+                problems.push(Problem::new(
+                    PlanError::TooMany { what, most: limits::MEMBERS },
+                    text.place,
+                ));
                 self.left = 0;
             }
             None => {}
@@ -53,10 +57,17 @@ impl Groups {
         for host in &draft.hosts {
             // a wrong address is reported where the host is built
             if let Ok((address, _)) = Prefix::parse_with_address(host.address.value.trim()) {
-                hosts.insert(host.name.value.clone(), Arc::new([(AddressRange::one(address), None)]));
+                hosts.insert(
+                    host.name.value.clone(),
+                    Arc::new([(AddressRange::one(address), None)]),
+                );
             }
         }
-        let of_addresses = Kind { what: "address group", what_is_named: "address group or host", parse: parse_part };
+        let of_addresses = Kind {
+            what: "address group",
+            what_is_named: "address group or host",
+            parse: parse_part,
+        };
         let addresses = of_addresses.resolve_all(&draft.addresses, hosts, &mut budget, problems);
         let services = SERVICES.resolve_all(&draft.services, HashMap::new(), &mut budget, problems);
         Self { addresses, services, budget }
@@ -64,7 +75,11 @@ impl Groups {
 
     /// The ranges that a notation or a group name stands for.
     pub(super) fn addresses(&mut self, text: &Text, problems: &mut Problems) -> Arc<[Part]> {
-        let kind = Kind { what: "address group", what_is_named: "address group or host", parse: parse_part };
+        let kind = Kind {
+            what: "address group",
+            what_is_named: "address group or host",
+            parse: parse_part,
+        };
         let parts = kind.resolve(text, &self.addresses, problems);
         if self.budget.spend(parts.len(), text, problems) { parts } else { Arc::new([]) }
     }
@@ -85,9 +100,12 @@ fn parse_part(text: &str) -> Result<Vec<Part>, NotationError> {
     AddressRange::parse(text).map(|p| vec![p])
 }
 
-/// A text that starts like a number is meant as a notation, not as a name: say what is wrong with it.
+/// A text that starts like a number is meant as a notation, not as a name: say what is wrong with
+/// it.
 fn looks_like_notation(text: &str) -> bool {
-    text.is_empty() || text.contains(['.', ':', '/']) || text.starts_with(|c: char| c.is_ascii_digit())
+    text.is_empty()
+        || text.contains(['.', ':', '/'])
+        || text.starts_with(|c: char| c.is_ascii_digit())
 }
 
 /// A kind of groups: what a message calls them, and how one of their members is read.
@@ -104,7 +122,12 @@ const SERVICES: Kind<Service> = Kind {
 };
 
 impl<T: Copy + Eq + Hash> Kind<T> {
-    fn resolve(&self, text: &Text, known: &HashMap<String, Arc<[T]>>, problems: &mut Problems) -> Arc<[T]> {
+    fn resolve(
+        &self,
+        text: &Text,
+        known: &HashMap<String, Arc<[T]>>,
+        problems: &mut Problems,
+    ) -> Arc<[T]> {
         let name = text.value.trim();
         if let Some(values) = known.get(name) {
             return values.clone();
@@ -125,8 +148,8 @@ impl<T: Copy + Eq + Hash> Kind<T> {
         }
     }
 
-    /// Resolves groups that name each other: each after all that it names. Those that name each other in a circle are
-    /// refused, and stand for nothing.
+    /// Resolves groups that name each other: each after all that it names. Those that name each
+    /// other in a circle are refused, and stand for nothing.
     fn resolve_all(
         &self,
         draft: &[(Text, Vec<Text>)],
@@ -137,8 +160,14 @@ impl<T: Copy + Eq + Hash> Kind<T> {
         let mut positions: HashMap<&str, usize> = HashMap::new();
         for (i, group) in draft.iter().enumerate() {
             if let Some(first) = positions.insert(&group.0.value, i) {
-                let error = PlanError::DuplicateName { what: self.what, name: group.0.value.clone() };
-                problems.push(Problem::between(error, group.0.place, draft[first].0.place, "first defined here"));
+                let error =
+                    PlanError::DuplicateName { what: self.what, name: group.0.value.clone() };
+                problems.push(Problem::between(
+                    error,
+                    group.0.place,
+                    draft[first].0.place,
+                    "first defined here",
+                ));
             }
         }
         let order = Order::of(draft, &positions);
@@ -180,7 +209,8 @@ struct Order {
 
 impl Order {
     fn of(draft: &[(Text, Vec<Text>)], positions: &HashMap<&str, usize>) -> Self {
-        let named = |i: usize| draft[i].1.iter().filter_map(|t| positions.get(t.value.trim()).copied());
+        let named =
+            |i: usize| draft[i].1.iter().filter_map(|t| positions.get(t.value.trim()).copied());
         let mut waits_for: Vec<usize> = (0..draft.len()).map(|i| named(i).count()).collect();
         let mut named_by: Vec<Vec<usize>> = vec![Vec::new(); draft.len()];
         for i in 0..draft.len() {
@@ -200,8 +230,10 @@ impl Order {
         let unresolvable: Vec<usize> = (0..draft.len()).filter(|i| waits_for[*i] > 0).collect();
         // what is left and is named by nothing that is left only leads to a circle
         let is_left = |i: &usize| waits_for[*i] > 0;
-        let mut wanted_by: Vec<usize> = named_by.iter().map(|by| by.iter().filter(|i| is_left(i)).count()).collect();
-        let mut outside: Vec<usize> = unresolvable.iter().copied().filter(|i| wanted_by[*i] == 0).collect();
+        let mut wanted_by: Vec<usize> =
+            named_by.iter().map(|by| by.iter().filter(|i| is_left(i)).count()).collect();
+        let mut outside: Vec<usize> =
+            unresolvable.iter().copied().filter(|i| wanted_by[*i] == 0).collect();
         let mut leads_to_one = vec![false; draft.len()];
         while let Some(i) = outside.pop() {
             leads_to_one[i] = true;

@@ -1,4 +1,5 @@
-//! From a draft to a plan: resolves every name, and collects everything that is wrong instead of stopping at the first.
+//! From a draft to a plan: resolves every name, and collects everything that is wrong instead of
+//! stopping at the first.
 
 mod behaviour;
 mod conflicts;
@@ -20,14 +21,16 @@ use names::{Scope, World};
 /// Builds a plan, or reports every problem of the draft, in the order of their places.
 ///
 /// # Errors
-/// What is wrong with the draft; of very many problems those that were found first, and their number.
+/// What is wrong with the draft; of very many problems those that were found first, and their
+/// number.
 pub fn build(draft: &Draft) -> Result<Plan, Problems> {
     let mut problems = Problems::default();
     if !within_limits(draft, &mut problems) {
         return Err(problems);
     }
     let groups = Groups::new(draft, &mut problems);
-    let mut builder = Builder { groups, problems, world: World::default(), scope: Scope::default() };
+    let mut builder =
+        Builder { groups, problems, world: World::default(), scope: Scope::default() };
     let plan = builder.plan(draft);
     let mut problems = builder.problems;
     if problems.is_empty() {
@@ -43,9 +46,17 @@ fn within_limits(draft: &Draft, problems: &mut Problems) -> bool {
     fits &= problems.limit("segments", limits::SEGMENTS, draft.segments.iter().map(|s| s.place));
     fits &= problems.limit("devices", limits::DEVICES, draft.devices.iter().map(|d| d.place));
     for device in &draft.devices {
-        fits &= problems.limit("interfaces", limits::INTERFACES, device.interfaces.iter().map(|i| i.place));
+        fits &= problems.limit(
+            "interfaces",
+            limits::INTERFACES,
+            device.interfaces.iter().map(|i| i.place),
+        );
         fits &= problems.limit("routes", limits::ROUTES, device.routes.iter().map(|r| r.place));
-        fits &= problems.limit("policy entries", limits::ENTRIES, device.policies.iter().map(|p| p.place));
+        fits &= problems.limit(
+            "policy entries",
+            limits::ENTRIES,
+            device.policies.iter().map(|p| p.place),
+        );
         let entries = device.acls.iter().flat_map(|a| a.entries.iter().map(|e| e.place));
         fits &= problems.limit("entries of filters", limits::ENTRIES, entries);
         fits &= problems.limit("filters", limits::FILTERS, device.acls.iter().map(|a| a.place));
@@ -69,10 +80,15 @@ struct Builder {
 
 impl Builder {
     fn plan(&mut self, draft: &Draft) -> Plan {
-        let mut plan =
-            Plan { title: draft.title.as_ref().map(|t| t.value.clone()).unwrap_or_default(), ..Plan::default() };
+        let mut plan = Plan {
+            title: draft.title.as_ref().map(|t| t.value.clone()).unwrap_or_default(),
+            ..Plan::default()
+        };
         self.unique("segment", draft.segments.iter().map(|s| &s.name));
-        self.unique("host or device", draft.hosts.iter().map(|h| &h.name).chain(draft.devices.iter().map(|d| &d.name)));
+        self.unique(
+            "host or device",
+            draft.hosts.iter().map(|h| &h.name).chain(draft.devices.iter().map(|d| &d.name)),
+        );
         self.segments(draft, &mut plan);
         for device in &draft.devices {
             if let Some(device) = self.device(device, &mut plan) {
@@ -87,7 +103,8 @@ impl Builder {
         self.hosts(draft, &mut plan);
         self.world.enter(&plan);
         self.held_twice(&plan);
-        plan.expectations = draft.expects.iter().filter_map(|e| self.expectation(e, &plan)).collect();
+        plan.expectations =
+            draft.expects.iter().filter_map(|e| self.expectation(e, &plan)).collect();
         plan.allow = draft.allow.iter().filter_map(|t| self.finding_name("allow", t)).collect();
         plan.deny = draft.deny.iter().filter_map(|t| self.finding_name("deny", t)).collect();
         for (name, _) in &draft.addresses {
@@ -119,7 +136,8 @@ impl Builder {
 
     /// The addresses of a list of notations and group names.
     fn addresses(&mut self, texts: &[Text]) -> AddressSet {
-        let parts: Vec<_> = texts.iter().map(|t| self.groups.addresses(t, &mut self.problems)).collect();
+        let parts: Vec<_> =
+            texts.iter().map(|t| self.groups.addresses(t, &mut self.problems)).collect();
         parts.iter().flat_map(|p| p.iter().map(|part| part.0)).collect()
     }
 
@@ -130,7 +148,8 @@ impl Builder {
 
     /// The services of a list of notations and group names.
     fn services(&mut self, texts: &[Text]) -> ServiceSet {
-        let named: Vec<_> = texts.iter().map(|t| self.groups.services(t, &mut self.problems)).collect();
+        let named: Vec<_> =
+            texts.iter().map(|t| self.groups.services(t, &mut self.problems)).collect();
         ServiceSet(named.iter().flat_map(|n| n.iter().copied()).collect())
     }
 
@@ -140,13 +159,21 @@ impl Builder {
     }
 
     /// One of a fixed list of values.
-    fn one_of<T: Copy>(&mut self, key: &'static str, text: &Text, values: &[(&str, T)]) -> Option<T> {
+    fn one_of<T: Copy>(
+        &mut self,
+        key: &'static str,
+        text: &Text,
+        values: &[(&str, T)],
+    ) -> Option<T> {
         let found = values.iter().find(|(name, _)| *name == text.value).map(|v| v.1);
         if found.is_none() {
             let names = || values.iter().map(|v| v.0);
             let valid = names().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ");
             let near = self.problems.nearest(&text.value, names());
-            self.report(PlanError::UnknownValue { key, value: text.value.clone(), near, valid }, text.place);
+            self.report(
+                PlanError::UnknownValue { key, value: text.value.clone(), near, valid },
+                text.place,
+            );
         }
         found
     }
@@ -157,7 +184,12 @@ impl Builder {
         for name in names {
             if let Some(first) = seen.get(name.value.as_str()) {
                 let error = PlanError::DuplicateName { what, name: name.value.clone() };
-                self.problems.push(Problem::between(error, name.place, *first, "first defined here"));
+                self.problems.push(Problem::between(
+                    error,
+                    name.place,
+                    *first,
+                    "first defined here",
+                ));
             } else {
                 seen.insert(&name.value, name.place);
             }
@@ -165,7 +197,12 @@ impl Builder {
     }
 
     /// Reports a name that nothing has, with the nearest that something has.
-    fn unknown<'a>(&mut self, what: &'static str, text: &Text, names: impl Iterator<Item = &'a str>) {
+    fn unknown<'a>(
+        &mut self,
+        what: &'static str,
+        text: &Text,
+        names: impl Iterator<Item = &'a str>,
+    ) {
         let near = self.problems.nearest(&text.value, names);
         self.report(PlanError::UnknownName { what, name: text.value.clone(), near }, text.place);
     }

@@ -1,10 +1,12 @@
-//! Names looked up while a plan is built: each list is indexed once, for a plan may look up as many names as it has.
+//! Names looked up while a plan is built: each list is indexed once, for a plan may look up as many
+//! names as it has.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
 
 use crate::plan::{
-    AclId, DeviceId, DraftDevice, HostId, Interface, InterfaceId, InterfaceSet, Plan, PoolId, SegmentId,
+    AclId, DeviceId, DraftDevice, HostId, Interface, InterfaceId, InterfaceSet, Plan, PoolId,
+    SegmentId,
 };
 
 /// The first position of each name.
@@ -72,7 +74,10 @@ pub(super) struct Scope {
 impl Scope {
     /// The filters of a device, which its interfaces name.
     pub(super) fn of_draft(device: &DraftDevice) -> Self {
-        Self { filters: positions(device.acls.iter().map(|a| a.name.value.as_str())), ..Self::default() }
+        Self {
+            filters: positions(device.acls.iter().map(|a| a.name.value.as_str())),
+            ..Self::default()
+        }
     }
 
     /// Enters the interfaces, once they are built.
@@ -85,7 +90,7 @@ impl Scope {
         }
     }
 
-    /// Enters a pool.
+    /// Enters a pool under its name.
     pub(super) fn enter_pool(&mut self, name: &str, id: PoolId) {
         self.pools.entry(name.to_owned()).or_insert(id.index());
     }

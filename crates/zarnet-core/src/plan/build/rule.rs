@@ -5,12 +5,17 @@ use super::{Builder, PlanError, Text};
 use crate::limits;
 use crate::net::{AddressRange, NotationError, PortRange, Protocol};
 use crate::plan::{
-    DevicePlan, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Log, Pick, Placed, Pool, PoolId,
-    RealmSet, Rule, RuleKind, Server, Spread, Static, Target, Written,
+    DevicePlan, Direction, DraftDevice, DraftRule, External, Fallback, Forward, Lack, Log, Pick,
+    Placed, Pool, PoolId, RealmSet, Rule, RuleKind, Server, Spread, Static, Target, Written,
 };
 
-const TYPES: [(&str, &str); 5] =
-    [("static", "static"), ("pool", "pool"), ("overload", "overload"), ("forward", "forward"), ("exempt", "exempt")];
+const TYPES: [(&str, &str); 5] = [
+    ("static", "static"),
+    ("pool", "pool"),
+    ("overload", "overload"),
+    ("forward", "forward"),
+    ("exempt", "exempt"),
+];
 
 impl Builder {
     pub(super) fn rules(&mut self, draft: &DraftDevice, device: &mut DevicePlan) {
@@ -35,7 +40,10 @@ impl Builder {
             let (low, high) = (0, i64::from(u32::MAX));
             let fits = (low..=high).contains(&l.value);
             if !fits {
-                self.report(PlanError::OutOfBounds { key: "limit".into(), low, high, got: l.value }, l.place);
+                self.report(
+                    PlanError::OutOfBounds { key: "limit".into(), low, high, got: l.value },
+                    l.place,
+                );
             }
             fits.then_some(l.value as u32)
         });
@@ -47,12 +55,19 @@ impl Builder {
             "static" => RuleKind::Static(self.static_rule(draft, device)?),
             "forward" => RuleKind::Forward(self.forward(draft, device)?),
             kind => {
-                let fallback = draft.when_exhausted.as_ref().map_or(Some(Fallback::Drop), |w| self.fallback(w, device));
+                let fallback = draft
+                    .when_exhausted
+                    .as_ref()
+                    .map_or(Some(Fallback::Drop), |w| self.fallback(w, device));
                 let target = self.needed(draft.translate_as.as_ref(), "as", draft)?;
                 match (kind, self.target(target, device)?, fallback?) {
                     ("pool", Target::Pool(pool), fallback) => RuleKind::Pool { pool, fallback },
                     ("pool", Target::Address(address), fallback) => RuleKind::Pool {
-                        pool: self.own_pool(target, &[(AddressRange::one(address), None)], device)?,
+                        pool: self.own_pool(
+                            target,
+                            &[(AddressRange::one(address), None)],
+                            device,
+                        )?,
                         fallback,
                     },
                     ("pool", Target::Interface(_), _) => {
@@ -99,7 +114,8 @@ impl Builder {
         ];
         let log = self.one_of("log", text, &values).unwrap_or_default();
         if log == Log::Blocks && device.behaviour.block_size.is_none() {
-            let why = "`log = \"blocks\"` needs a `block-size`: the device hands out no blocks of ports";
+            let why =
+                "`log = \"blocks\"` needs a `block-size`: the device hands out no blocks of ports";
             self.report(PlanError::BehaviourContradiction(why), text.place);
         }
         log
@@ -110,7 +126,12 @@ impl Builder {
         self.realm_set(names.map_or(&fallback[..], |n| n))
     }
 
-    fn needed<'a, T>(&mut self, value: Option<&'a T>, key: &'static str, draft: &DraftRule) -> Option<&'a T> {
+    fn needed<'a, T>(
+        &mut self,
+        value: Option<&'a T>,
+        key: &'static str,
+        draft: &DraftRule,
+    ) -> Option<&'a T> {
         if value.is_none() {
             let table = format!("rule `{}` of type `{}`", draft.name.value, draft.kind.value);
             self.report(PlanError::MissingKey { key, table }, draft.place);
@@ -123,7 +144,8 @@ impl Builder {
         let fixed = matches!(kind, "static" | "forward");
         let dynamic = matches!(kind, "pool" | "overload");
         let place = |t: &Option<Text>| t.as_ref().map(|t| t.place);
-        let first = |t: &Option<Vec<Text>>, at| t.as_ref().map(|t| t.first().map_or(at, |t| t.place));
+        let first =
+            |t: &Option<Vec<Text>>, at| t.as_ref().map(|t| t.first().map_or(at, |t| t.place));
         let keys = [
             ("direction", place(&draft.direction), kind == "static"),
             ("internal", first(&draft.internal, draft.place), fixed),
@@ -157,7 +179,8 @@ impl Builder {
             let names = device.pools.iter().map(|p| p.name.as_str());
             let names = names.chain(device.interfaces.iter().map(|f| f.name.as_str()));
             let nearer = self.problems.nearest(&text.value, names);
-            if let Some(PlanError::UnknownName { what, near, .. }) = self.problems.last_error_mut() {
+            if let Some(PlanError::UnknownName { what, near, .. }) = self.problems.last_error_mut()
+            {
                 *what = "interface, pool or address group";
                 let both = nearer.iter().chain(near.iter()).map(String::as_str);
                 *near = crate::plan::nearest(&text.value, both);
@@ -205,9 +228,13 @@ impl Builder {
     }
 
     fn static_rule(&mut self, draft: &DraftRule, device: &mut DevicePlan) -> Option<Static> {
-        let directions =
-            [("both", Direction::Both), ("outbound", Direction::Outbound), ("inbound", Direction::Inbound)];
-        let direction = draft.direction.as_ref().and_then(|d| self.one_of("direction", d, &directions));
+        let directions = [
+            ("both", Direction::Both),
+            ("outbound", Direction::Outbound),
+            ("inbound", Direction::Inbound),
+        ];
+        let direction =
+            draft.direction.as_ref().and_then(|d| self.one_of("direction", d, &directions));
         let translate_as = draft.translate_as.as_ref().map(|t| self.target(t, device));
         let internal = self.needed(draft.internal.as_ref(), "internal", draft);
         let external = self.needed(draft.external.as_ref(), "external", draft);
@@ -219,19 +246,31 @@ impl Builder {
             External::Interface(_) => AddressRange::one(internal.first()),
         };
         if internal.count() != outside.count() {
-            let error = PlanError::SizesDiffer { internal: internal.count(), external: outside.count() };
+            let error =
+                PlanError::SizesDiffer { internal: internal.count(), external: outside.count() };
             self.report(error, draft.external.as_ref()?.place);
             return None;
         }
         self.same_family(internal, outside, draft)?;
         let translate_as = translate_as.map_or(Some(None), |t| t.map(Some))?;
-        Some(Static { internal, external, direction: direction.unwrap_or(Direction::Both), translate_as })
+        Some(Static {
+            internal,
+            external,
+            direction: direction.unwrap_or(Direction::Both),
+            translate_as,
+        })
     }
 
-    fn same_family(&mut self, internal: AddressRange, external: AddressRange, draft: &DraftRule) -> Option<()> {
+    fn same_family(
+        &mut self,
+        internal: AddressRange,
+        external: AddressRange,
+        draft: &DraftRule,
+    ) -> Option<()> {
         let (internal, external) = (internal.family(), external.family());
         if internal != external {
-            let error = PlanError::FamiliesDiffer { internal: internal.name(), external: external.name() };
+            let error =
+                PlanError::FamiliesDiffer { internal: internal.name(), external: external.name() };
             self.report(error, draft.external.as_ref()?.place);
             return None;
         }
@@ -239,7 +278,12 @@ impl Builder {
     }
 
     /// The one range that a list of notations comes to.
-    fn one_range(&mut self, key: &'static str, texts: &[Text], draft: &DraftRule) -> Option<AddressRange> {
+    fn one_range(
+        &mut self,
+        key: &'static str,
+        texts: &[Text],
+        draft: &DraftRule,
+    ) -> Option<AddressRange> {
         let before = self.problems.count();
         let set = self.addresses(texts);
         let mut ranges = set.ranges();
@@ -272,7 +316,11 @@ impl Builder {
 
     fn forward(&mut self, draft: &DraftRule, device: &mut DevicePlan) -> Option<Forward> {
         let spreads = [("in-turn", Spread::InTurn), ("by-source", Spread::BySource)];
-        let spread = draft.spread.as_ref().and_then(|s| self.one_of("spread", s, &spreads)).unwrap_or(Spread::InTurn);
+        let spread = draft
+            .spread
+            .as_ref()
+            .and_then(|s| self.one_of("spread", s, &spreads))
+            .unwrap_or(Spread::InTurn);
         let translate_as = draft.translate_as.as_ref().map(|t| self.target(t, device));
         let external = self.needed(draft.external.as_ref(), "external", draft);
         let internal = self.needed(draft.internal.as_ref(), "internal", draft);
@@ -316,14 +364,18 @@ impl Builder {
         let external = self.external(&Text::new(who.into(), text.place))?;
         match external {
             External::Range(range) if range.count() > 1 => {
-                self.report(PlanError::NotOneAddress { key: "external", count: range.count() }, text.place);
+                self.report(
+                    PlanError::NotOneAddress { key: "external", count: range.count() },
+                    text.place,
+                );
                 None
             }
             end => Some((end, ports, protocol)),
         }
     }
 
-    /// `10.61.8.41:4010`, `10.61.8.41`, `ticket-server:443`, `[2001:db8::5]:443`; a group of several is several servers.
+    /// `10.61.8.41:4010`, `10.61.8.41`, `ticket-server:443`, `[2001:db8::5]:443`; a group of
+    /// several is several servers.
     fn server(&mut self, text: &Text, ports: PortRange) -> Option<Vec<Server>> {
         let value = text.value.trim();
         let (who, port) = match value.rsplit_once(':') {
@@ -346,11 +398,15 @@ impl Builder {
             self.report(PlanError::PortsOverflow { ports: ports.count(), first }, text.place);
             return None;
         }
-        let who = Text::new(who.trim().trim_start_matches('[').trim_end_matches(']').into(), text.place);
+        let who =
+            Text::new(who.trim().trim_start_matches('[').trim_end_matches(']').into(), text.place);
         let set = self.addresses(std::slice::from_ref(&who));
         if set.is_empty() || set.count() > 256 {
             if !set.is_empty() {
-                self.report(PlanError::NotOneAddress { key: "internal", count: set.count() }, text.place);
+                self.report(
+                    PlanError::NotOneAddress { key: "internal", count: set.count() },
+                    text.place,
+                );
             }
             return None;
         }
@@ -375,8 +431,13 @@ impl Builder {
             }
             _ => {}
         }
-        for (lack, _) in needs.into_iter().filter(|(l, needed)| *needed && device.behaviour.cannot.contains(l)) {
-            self.report(PlanError::DeviceCannot { rule: rule.name.clone(), lack: lack.name() }, rule.place);
+        for (lack, _) in
+            needs.into_iter().filter(|(l, needed)| *needed && device.behaviour.cannot.contains(l))
+        {
+            self.report(
+                PlanError::DeviceCannot { rule: rule.name.clone(), lack: lack.name() },
+                rule.place,
+            );
         }
     }
 }

@@ -20,14 +20,27 @@ impl Builder {
             if checks_source && !segment.internet {
                 self.report(PlanError::ChecksNothing, segment.checks_source.place);
             }
-            let (name, internet, place) = (segment.name.value.clone(), segment.internet, segment.place);
-            plan.segments.push(Segment { name, inferred: false, internet, checks_source, routed, place });
+            let (name, internet, place) =
+                (segment.name.value.clone(), segment.internet, segment.place);
+            plan.segments.push(Segment {
+                name,
+                inferred: false,
+                internet,
+                checks_source,
+                routed,
+                place,
+            });
         }
         self.world.enter_segments(plan);
     }
 
     /// The segment of this name, which must be declared.
-    pub(super) fn segment(&mut self, name: &Text, draft_segments: usize, plan: &Plan) -> Option<SegmentId> {
+    pub(super) fn segment(
+        &mut self,
+        name: &Text,
+        draft_segments: usize,
+        plan: &Plan,
+    ) -> Option<SegmentId> {
         let found = self.world.segment(&name.value);
         if found.is_none() {
             let declared = &plan.segments[..draft_segments.min(plan.segments.len())];
@@ -56,8 +69,15 @@ impl Builder {
         }
     }
 
-    fn host(&mut self, draft: &DraftHost, named: usize, index: &PrefixMap<SegmentId>, plan: &mut Plan) -> Option<Host> {
-        let address = self.take(Prefix::parse_with_address(draft.address.value.trim()), draft.address.place);
+    fn host(
+        &mut self,
+        draft: &DraftHost,
+        named: usize,
+        index: &PrefixMap<SegmentId>,
+        plan: &mut Plan,
+    ) -> Option<Host> {
+        let address =
+            self.take(Prefix::parse_with_address(draft.address.value.trim()), draft.address.place);
         let gateway = draft.gateway.as_ref().and_then(|g| self.address(g));
         let listens = draft.listens.as_ref().map(|l| self.services(l));
         let (address, prefix) = address?;
@@ -68,7 +88,11 @@ impl Builder {
                 [first, others @ ..] if others.iter().all(|o| o == first) => *first,
                 _ => {
                     let reason = "several segments have an interface with this prefix".into();
-                    let error = PlanError::SegmentAmbiguous { what: "host", name: draft.name.value.clone(), reason };
+                    let error = PlanError::SegmentAmbiguous {
+                        what: "host",
+                        name: draft.name.value.clone(),
+                        reason,
+                    };
                     self.report(error, draft.name.place);
                     return None;
                 }
@@ -84,13 +108,25 @@ impl Builder {
         for device in &draft.devices {
             for interface in device.interfaces.iter().filter(|i| i.segment.is_none()) {
                 for text in &interface.address {
-                    let Ok((_, prefix)) = Prefix::parse_with_address(text.value.trim()) else { continue };
-                    if let Some((first, name)) = seen.insert(prefix, (text, &interface.name.value)) {
+                    let Ok((_, prefix)) = Prefix::parse_with_address(text.value.trim()) else {
+                        continue;
+                    };
+                    if let Some((first, name)) = seen.insert(prefix, (text, &interface.name.value))
+                    {
                         let name = name.to_owned();
                         let reason = format!("`{name}` has the prefix {prefix} too");
                         let what = "interface";
-                        let error = PlanError::SegmentAmbiguous { what, name: interface.name.value.clone(), reason };
-                        self.problems.push(Problem::between(error, text.place, first.place, "the same prefix"));
+                        let error = PlanError::SegmentAmbiguous {
+                            what,
+                            name: interface.name.value.clone(),
+                            reason,
+                        };
+                        self.problems.push(Problem::between(
+                            error,
+                            text.place,
+                            first.place,
+                            "the same prefix",
+                        ));
                     }
                 }
             }

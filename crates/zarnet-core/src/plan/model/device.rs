@@ -11,9 +11,9 @@ use crate::plan::{Behaviour, Place, Timers};
 /// A router or firewall between realms.
 #[derive(Debug, Clone)]
 pub struct DevicePlan {
-    /// Its name.
+    /// Name of the device, unique among hosts and devices.
     pub name: String,
-    /// How it behaves.
+    /// How the device translates where rules leave it open.
     pub behaviour: Behaviour,
     /// How long its state lasts.
     pub timers: Timers,
@@ -23,26 +23,26 @@ pub struct DevicePlan {
     pub default_policy: Verdict,
     /// Where `default-policy`, or else the device, stands.
     pub default_policy_place: Place,
-    /// Interfaces.
+    /// Interfaces in the order of the plan.
     pub interfaces: Vec<Interface>,
     /// Static routes, as listed.
     pub routes: Vec<Route>,
-    /// Filters.
+    /// Filters that interfaces name.
     pub acls: Vec<Acl>,
     /// Policy entries, as listed.
     pub policies: Vec<Policy>,
-    /// Pools.
+    /// Pools in the order of the plan.
     pub pools: Vec<Pool>,
-    /// Rules, as listed.
+    /// Rules in the order of the plan, which is their priority.
     pub rules: Vec<Rule>,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
 /// A device's place on a segment.
 #[derive(Debug, Clone)]
 pub struct Interface {
-    /// Its name.
+    /// Name of the interface, unique on its device.
     pub name: String,
     /// The realm it faces.
     pub realm: Option<String>,
@@ -64,7 +64,7 @@ pub struct Interface {
     pub ingress_acl: Option<AclId>,
     /// Filter on what goes out.
     pub egress_acl: Option<AclId>,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
@@ -90,18 +90,18 @@ impl Interface {
     }
 }
 
-/// A static route.
+/// A static route of a device.
 #[derive(Debug, Clone)]
 pub struct Route {
-    /// Destination.
+    /// Destination prefix of the route.
     pub to: Prefix,
-    /// Next hop.
+    /// Address of the next hop.
     pub via: IpAddr,
     /// The interface whose prefix holds the next hop.
     pub interface: InterfaceId,
     /// The packets that it is for; all of them if `None`.
     pub condition: Option<RouteCondition>,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
@@ -115,16 +115,26 @@ pub struct RouteCondition {
 }
 
 impl RouteCondition {
-    /// Whether it holds for a packet: its sender, and where it came in, unless the device itself sends it.
+    /// Whether it holds for a packet: its sender, and where it came in, unless the device itself
+    /// sends it.
     pub fn holds(&self, source: IpAddr, ingress: Option<InterfaceId>) -> bool {
-        self.from.as_ref().is_none_or(|realm_set| ingress.is_some_and(|i| realm_set.interfaces.contains(i)))
+        self.from
+            .as_ref()
+            .is_none_or(|realm_set| ingress.is_some_and(|i| realm_set.interfaces.contains(i)))
             && self.source.contains(source)
     }
 }
 
 impl Route {
-    /// Whether it is for a packet: its destination and sender, and where it came in, unless the device itself sends it.
-    pub fn is_for(&self, destination: IpAddr, source: IpAddr, ingress: Option<InterfaceId>) -> bool {
-        self.to.contains(destination) && self.condition.as_ref().is_none_or(|c| c.holds(source, ingress))
+    /// Whether it is for a packet: its destination and sender, and where it came in, unless the
+    /// device itself sends it.
+    pub fn is_for(
+        &self,
+        destination: IpAddr,
+        source: IpAddr,
+        ingress: Option<InterfaceId>,
+    ) -> bool {
+        self.to.contains(destination)
+            && self.condition.as_ref().is_none_or(|c| c.holds(source, ingress))
     }
 }

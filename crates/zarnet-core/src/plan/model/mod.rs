@@ -14,23 +14,24 @@ use crate::net::{AddressSet, Prefix, ServiceSet};
 pub use device::{DevicePlan, Interface, Route, RouteCondition};
 pub use passage::{Acl, AclEntry, InterfaceSet, Parties, Policy, RealmSet, Verdict};
 pub use rule::{
-    Direction, External, Fallback, Forward, Log, Pool, Rule, RuleKind, Server, Spread, Static, Target, Written,
+    Direction, External, Fallback, Forward, Log, Pool, Rule, RuleKind, Server, Spread, Static,
+    Target, Written,
 };
 
-/// A whole plan.
+/// A whole plan, in which no name dangles.
 #[derive(Debug, Clone, Default)]
 pub struct Plan {
     /// What it is called.
     pub title: String,
     /// Segments, the inferred ones last.
     pub segments: Vec<Segment>,
-    /// Hosts.
+    /// Hosts in the order of the plan, then those that are inferred.
     pub hosts: Vec<Host>,
-    /// Devices.
+    /// Devices in the order of the plan.
     pub devices: Vec<DevicePlan>,
     /// The named sets of addresses.
     pub groups: BTreeMap<String, AddressSet>,
-    /// What must hold.
+    /// What must hold, as `[[expect]]` says.
     pub expectations: Vec<Expectation>,
     /// Findings that are not to be told, by name.
     pub allow: Vec<String>,
@@ -50,7 +51,7 @@ impl Plan {
     }
 }
 
-/// One layer-2 network.
+/// One layer-2 network: a broadcast domain.
 #[derive(Debug, Clone)]
 pub struct Segment {
     /// Its name; the name of an interface on it where it was inferred.
@@ -70,29 +71,29 @@ pub struct Segment {
 /// A prefix and who on the segment gets its packets.
 #[derive(Debug, Clone)]
 pub struct Routed {
-    /// The prefix.
+    /// The prefix that is routed there.
     pub to: Prefix,
-    /// The next hop.
+    /// Address of the next hop.
     pub via: IpAddr,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
 /// A machine that sends and answers.
 #[derive(Debug, Clone)]
 pub struct Host {
-    /// Its name.
+    /// Name of the host, unique among hosts and devices.
     pub name: String,
-    /// Its address.
+    /// The address of the host.
     pub address: IpAddr,
     /// What it takes to be on its link.
     pub prefix: Prefix,
-    /// Its default gateway.
+    /// Address of its default gateway.
     pub gateway: Option<IpAddr>,
     /// What it answers; everything if `None`.
     pub listens: Option<ServiceSet>,
     /// The segment it is on.
     pub segment: SegmentId,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }

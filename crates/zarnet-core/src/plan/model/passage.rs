@@ -6,12 +6,12 @@ use crate::ids::InterfaceId;
 use crate::net::{AddressSet, ServiceSet};
 use crate::plan::{Place, Placed};
 
-/// Accept or drop.
+/// What a filter or policy entry decides.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Verdict {
-    /// Let it pass.
+    /// The packet is let through.
     Accept,
-    /// Do not.
+    /// The packet is dropped.
     Drop,
 }
 
@@ -24,18 +24,18 @@ impl fmt::Display for Verdict {
 /// A filter: first entry that matches, implicit drop at its end.
 #[derive(Debug, Clone)]
 pub struct Acl {
-    /// Its name.
+    /// Name of the filter, unique on its device.
     pub name: String,
-    /// Its entries.
+    /// The entries; the first that matches decides.
     pub entries: Vec<AclEntry>,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
 /// An entry of a filter.
 #[derive(Debug, Clone)]
 pub struct AclEntry {
-    /// What it decides.
+    /// What happens to a packet that matches.
     pub verdict: Verdict,
     /// Services by destination port.
     pub service: ServiceSet,
@@ -45,16 +45,16 @@ pub struct AclEntry {
     pub parties: Parties,
     /// Only packets of a known session, against its initiator's direction.
     pub answers: bool,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
-/// Senders and receivers.
+/// The senders and receivers that an entry matches.
 #[derive(Debug, Clone)]
 pub struct Parties {
-    /// Senders.
+    /// Senders that are matched.
     pub source: AddressSet,
-    /// Receivers.
+    /// Receivers that are matched.
     pub destination: AddressSet,
 }
 
@@ -65,13 +65,13 @@ pub struct Policy {
     pub from: Option<RealmSet>,
     /// Where they go; anywhere if `None`.
     pub into: Option<RealmSet>,
-    /// What it decides.
+    /// What happens to a packet that matches.
     pub verdict: Verdict,
-    /// Services.
+    /// Services that the entry matches.
     pub service: ServiceSet,
     /// Who and to whom.
     pub parties: Parties,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
@@ -89,7 +89,7 @@ pub struct RealmSet {
 pub struct InterfaceSet(Vec<u64>);
 
 impl InterfaceSet {
-    /// Adds an interface.
+    /// Adds an interface to the set.
     pub fn insert(&mut self, id: InterfaceId) {
         let word = id.index() / 64;
         if self.0.len() <= word {

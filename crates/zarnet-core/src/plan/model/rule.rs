@@ -20,7 +20,7 @@ pub struct Pool {
     pub usable_all: bool,
     /// Whether it is of a plan that another has replaced.
     pub retired: bool,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
@@ -30,35 +30,42 @@ impl Pool {
         self.parts.iter().map(|p| p.0).collect()
     }
 
-    /// What it lists and cannot hand out: network and broadcast addresses of its prefixes, unless `usable = "all"`.
+    /// What it lists and cannot hand out: network and broadcast addresses of its prefixes, unless
+    /// `usable = "all"`.
     pub fn lost_to_prefixes(&self) -> impl Iterator<Item = IpAddr> {
-        let prefixes = self.parts.iter().filter(|_| !self.usable_all).filter_map(|p| p.1.map(|prefix| (p.0, prefix)));
+        let prefixes = self
+            .parts
+            .iter()
+            .filter(|_| !self.usable_all)
+            .filter_map(|p| p.1.map(|prefix| (p.0, prefix)));
         prefixes.flat_map(|(range, prefix)| prefix.reserved().filter(move |a| range.contains(*a)))
     }
 }
 
-/// A translation rule.
+/// A translation rule of a device.
 #[derive(Debug, Clone)]
 pub struct Rule {
-    /// Its name.
+    /// Name of the rule, unique on its device.
     pub name: String,
-    /// What it does.
+    /// The type of the rule, with what only that type has.
     pub kind: RuleKind,
     /// Whether it takes part.
     pub enabled: bool,
-    /// Whether it is of a plan that another has replaced: it stands for sessions that it made, and claims nothing.
+    /// Whether it is of a plan that another has replaced: it stands for sessions that it made, and
+    /// claims nothing.
     pub retired: bool,
     /// What it is for.
     pub note: Option<String>,
     /// What of its translations is logged.
     pub log: Log,
-    /// The internal side.
+    /// Interfaces of the internal side.
     pub from: RealmSet,
-    /// The external side.
+    /// Interfaces of the external side.
     pub into: RealmSet,
     /// Senders: of a static or forward, those who may come in.
     pub parties: Parties,
-    /// Services of the destination as the initiator sent it; of a static, those of its internal end.
+    /// Services of the destination as the initiator sent it; of a static, those of its internal
+    /// end.
     pub service: ServiceSet,
     /// Limit of dynamic mappings, or of sessions of a fixed rule.
     pub limit: Option<u32>,
@@ -66,25 +73,25 @@ pub struct Rule {
     pub hairpin: RealmSet,
     /// Its lists as written.
     pub written: Written,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Place,
 }
 
 /// The lists of a rule as written: notations and names of groups. Empty where a list is left out.
 #[derive(Debug, Clone, Default)]
 pub struct Written {
-    /// Senders.
+    /// Names of senders, as written.
     pub source: Vec<Placed<String>>,
-    /// Receivers.
+    /// Names of receivers, as written.
     pub destination: Vec<Placed<String>>,
-    /// Services.
+    /// Services of the rule, as written.
     pub service: Vec<Placed<String>>,
 }
 
 /// What of a rule's translations the device logs (RFC 8158 §5).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Log {
-    /// Nothing.
+    /// No hairpin traffic is translated.
     #[default]
     Nothing,
     /// Sessions made and ended.
@@ -132,12 +139,15 @@ impl RuleKind {
         }
     }
 
-    /// The single machines that it leads to: the internal ends of a forward, or of a static of one address.
+    /// The single machines that it leads to: the internal ends of a forward, or of a static of one
+    /// address.
     pub fn servers(&self) -> Vec<IpAddr> {
         match self {
             Self::Forward(f) => f.servers.iter().map(|s| s.address).collect(),
             Self::Static(s) if s.internal.count() == 1 => vec![s.internal.first()],
-            Self::Static(_) | Self::Exempt | Self::Pool { .. } | Self::Overload { .. } => Vec::new(),
+            Self::Static(_) | Self::Exempt | Self::Pool { .. } | Self::Overload { .. } => {
+                Vec::new()
+            }
         }
     }
 
@@ -150,7 +160,7 @@ impl RuleKind {
 /// A permanent mapping of addresses.
 #[derive(Debug, Clone)]
 pub struct Static {
-    /// Internal addresses.
+    /// Internal addresses, as many as external ones.
     pub internal: AddressRange,
     /// External addresses, as many.
     pub external: External,
@@ -163,11 +173,11 @@ pub struct Static {
 /// A permanent mapping of ports.
 #[derive(Debug, Clone)]
 pub struct Forward {
-    /// External address.
+    /// The external address, or the interface that has it.
     pub external: External,
-    /// Its protocol.
+    /// Number of the protocol above IP.
     pub protocol: Protocol,
-    /// External ports.
+    /// External ports, mapped in order.
     pub ports: PortRange,
     /// Internal endpoints, one of which each session gets.
     pub servers: Vec<Server>,
@@ -182,14 +192,14 @@ pub struct Forward {
 pub enum External {
     /// The address of an interface, whatever it is at the time.
     Interface(InterfaceId),
-    /// These.
+    /// A range of addresses that the plan names.
     Range(AddressRange),
 }
 
 /// The internal end of a forward.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Server {
-    /// Its address.
+    /// Address of the server.
     pub address: IpAddr,
     /// The port that the first external port becomes.
     pub port: u16,
@@ -207,11 +217,11 @@ pub enum Spread {
 /// In which directions a static is good.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Direction {
-    /// Both.
+    /// Both directions are translated.
     Both,
-    /// From inside only.
+    /// Only sessions from inside are translated.
     Outbound,
-    /// From outside only.
+    /// Only sessions from outside are translated.
     Inbound,
 }
 
@@ -222,7 +232,7 @@ pub enum Target {
     Interface(InterfaceId),
     /// The addresses of a pool.
     Pool(PoolId),
-    /// This address.
+    /// An address that the plan names.
     Address(IpAddr),
 }
 

@@ -1,5 +1,5 @@
-//! The world around the device, and flows from their first packet to their last, packet by packet: while a flow runs, it sends
-//! both ways every second.
+//! The world around the device, and flows from their first packet to their last, packet by packet:
+//! while a flow runs, it sends both ways every second.
 
 mod model;
 mod passing;
@@ -138,7 +138,8 @@ impl Estate {
 
     /// Plays flows in the order of their start, and events, up to and with an instant.
     pub fn play(&mut self, flows: &[Sent], acts: &[(u64, Act)], until: u64) {
-        let mut instants: Vec<u64> = flows.iter().map(|f| f.start).chain(acts.iter().map(|a| a.0)).collect();
+        let mut instants: Vec<u64> =
+            flows.iter().map(|f| f.start).chain(acts.iter().map(|a| a.0)).collect();
         instants.extend(flows.iter().map(|f| f.start + f.round_trip));
         instants.extend((0..=until / S).map(|n| n * S));
         instants.sort_unstable();
@@ -147,7 +148,8 @@ impl Estate {
             self.model.expire(now);
             acts.iter().filter(|a| a.0 == now).for_each(|a| self.act(now, a.1));
             self.end_flows(now);
-            let (due, later) = std::mem::take(&mut self.waiting).into_iter().partition(|w| w.at == now);
+            let (due, later) =
+                std::mem::take(&mut self.waiting).into_iter().partition(|w| w.at == now);
             self.waiting = later;
             let due: Vec<Waiting> = due;
             due.into_iter().for_each(|w| self.answer(now, w));
@@ -190,7 +192,9 @@ impl Estate {
                 Ending::Reset => &[(true, Signal::Rst)],
                 Ending::Silent => &[(true, Signal::Plain), (false, Signal::Plain)],
             };
-            signals.iter().for_each(|(way, signal)| self.model.pass(now, *session, *way == *forth, *signal));
+            signals
+                .iter()
+                .for_each(|(way, signal)| self.model.pass(now, *session, *way == *forth, *signal));
         }
     }
 
@@ -205,7 +209,9 @@ impl Estate {
 
     fn begin(&mut self, n: usize, now: u64, flow: Sent) {
         self.end = self.end.max(now);
-        let lost = |estate: &mut Self, reason, device, rule| estate.lost.push((n, (now, reason, device, rule)));
+        let lost = |estate: &mut Self, reason, device, rule| {
+            estate.lost.push((n, (now, reason, device, rule)))
+        };
         let (origin, source) = match flow.source {
             Who::At(address) => match self.origin(address) {
                 Some(origin) => (origin, address),
@@ -237,7 +243,16 @@ impl Estate {
             Fate::Arrived(receiver, arrived) => {
                 let at = now + flow.round_trip;
                 let number = n;
-                self.waiting.push(Waiting { number, at, flow, origin, asked, receiver, arrived, forth });
+                self.waiting.push(Waiting {
+                    number,
+                    at,
+                    flow,
+                    origin,
+                    asked,
+                    receiver,
+                    arrived,
+                    forth,
+                });
             }
         }
     }
@@ -249,20 +264,31 @@ impl Estate {
         let fate = match w.receiver {
             Receiver::Host => self.send(now, Origin::Host, answer, home, &mut back),
             Receiver::Peer => self.send(now, Origin::Peer, answer, home, &mut back),
-            Receiver::Device if matches!(w.origin, Origin::Device(_)) => Fate::Arrived(Receiver::Device, answer),
+            Receiver::Device if matches!(w.origin, Origin::Device(_)) => {
+                Fate::Arrived(Receiver::Device, answer)
+            }
             Receiver::Device => self.send(now, Origin::Device(false), answer, home, &mut back),
-            Receiver::Answering(out) => self.leave(now, Packet { ends: out.ends, ..answer }, out.egress, home),
+            Receiver::Answering(out) => {
+                self.leave(now, Packet { ends: out.ends, ..answer }, out.egress, home)
+            }
         };
         let fate = match fate {
             Fate::Arrived(at, p) => {
                 let reached = match (w.origin, at) {
-                    (Origin::Host, Receiver::Host) | (Origin::Peer, Receiver::Peer) => p.destination().address == home,
+                    (Origin::Host, Receiver::Host) | (Origin::Peer, Receiver::Peer) => {
+                        p.destination().address == home
+                    }
                     (Origin::Device(_), Receiver::Device) => true,
                     _ => false,
                 };
-                let expected = p.source() == w.asked.destination() && p.destination().port == w.asked.source().port;
+                let expected = p.source() == w.asked.destination()
+                    && p.destination().port == w.asked.source().port;
                 let by_device = !back.is_empty() || matches!(w.receiver, Receiver::Answering(_));
-                if reached && expected { fate } else { Fate::Lost("unexpected-source", by_device, None) }
+                if reached && expected {
+                    fate
+                } else {
+                    Fate::Lost("unexpected-source", by_device, None)
+                }
             }
             lost => lost,
         };
@@ -280,10 +306,13 @@ impl Estate {
         let (reason, device, rule) = match (w.origin, w.receiver) {
             (Origin::Device(_), _) => ("from-device", true, None),
             (_, Receiver::Answering(_) | Receiver::Device) => ("to-device", true, None),
-            _ => match by_rule.or(w.forth.first().map(|p| p.unchanged.unwrap_or(("no-rule", None)))) {
-                Some((reason, rule)) => (reason, true, rule),
-                None => ("on-link", false, None),
-            },
+            _ => {
+                match by_rule.or(w.forth.first().map(|p| p.unchanged.unwrap_or(("no-rule", None))))
+                {
+                    Some((reason, rule)) => (reason, true, rule),
+                    None => ("on-link", false, None),
+                }
+            }
         };
         self.lost.push((w.number, (w.flow.start, reason, device, rule)));
     }

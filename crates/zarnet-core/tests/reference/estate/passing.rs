@@ -22,7 +22,8 @@ impl Estate {
     pub(super) fn stays_on_link(&self, origin: Origin, to: IpAddr) -> bool {
         let IpAddr::V4(a) = to else { return false };
         let broadcast = a.octets() == [10, 0, 0, 255] && origin != Origin::Peer
-            || matches!(origin, Origin::Device(_)) && [[192, 0, 2, 15], [203, 0, 113, 15]].contains(&a.octets());
+            || matches!(origin, Origin::Device(_))
+                && [[192, 0, 2, 15], [203, 0, 113, 15]].contains(&a.octets());
         a.is_multicast() || a.is_broadcast() || a.is_link_local() || broadcast
     }
 
@@ -48,7 +49,9 @@ impl Estate {
                 None => Fate::Lost("nobody-answers", false, None),
             },
             Origin::Host => self.at_device(now, FLOOR, p, home, passed),
-            Origin::Peer if is_special(to) => Fate::Lost("private-address-on-internet", false, None),
+            Origin::Peer if is_special(to) => {
+                Fate::Lost("private-address-on-internet", false, None)
+            }
             Origin::Peer => match link {
                 None => Fate::Arrived(Receiver::Peer, p),
                 Some(_) if self.is_provider(to) => Fate::Arrived(Receiver::Peer, p),
@@ -83,10 +86,18 @@ impl Estate {
     }
 
     fn is_provider(&self, address: IpAddr) -> bool {
-        matches!(address, IpAddr::V4(a) if [[192, 0, 2, 14], [203, 0, 113, 14]].contains(&a.octets()))
+        let routers = [[192, 0, 2, 14], [203, 0, 113, 14]];
+        matches!(address, IpAddr::V4(a) if routers.contains(&a.octets()))
     }
 
-    fn at_device(&mut self, now: u64, ingress: usize, p: Packet, home: IpAddr, passed: &mut Vec<Passage>) -> Fate {
+    fn at_device(
+        &mut self,
+        now: u64,
+        ingress: usize,
+        p: Packet,
+        home: IpAddr,
+        passed: &mut Vec<Passage>,
+    ) -> Fate {
         let became = self.model.receive(now, ingress, p);
         self.sent_on(now, p, became, home, passed)
     }

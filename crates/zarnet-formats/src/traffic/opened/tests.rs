@@ -44,12 +44,15 @@ name = "edge"
 const HEAD: &str = "start,protocol,source,source-port,destination,destination-port\n";
 
 fn plan() -> Loaded {
-    from_text(Path::new("edge.toml"), PLAN.to_owned()).unwrap_or_else(|_| panic!("the edge is a plan"))
+    from_text(Path::new("edge.toml"), PLAN.to_owned())
+        .unwrap_or_else(|_| panic!("the edge is a plan"))
 }
 
 /// Traffic of one list with these starts.
 fn traffic(loaded: &Loaded, starts: &[&str]) -> Traffic {
-    let line = |(n, start): (usize, &&str)| format!("{start},udp,10.0.0.{},{},198.51.100.1,53\n", 10 + n % 9, 4000 + n);
+    let line = |(n, start): (usize, &&str)| {
+        format!("{start},udp,10.0.0.{},{},198.51.100.1,53\n", 10 + n % 9, 4000 + n)
+    };
     let list = format!("{HEAD}{}", starts.iter().enumerate().map(line).collect::<String>());
     let given = [Given::Octets(list.into_bytes().into())];
     Traffic::open(&given, loaded, Reading::default()).unwrap_or_else(|errors| panic!("{errors:?}"))
@@ -57,8 +60,10 @@ fn traffic(loaded: &Loaded, starts: &[&str]) -> Traffic {
 
 /// How often each list was read.
 fn times_read(traffic: &Traffic) -> Vec<usize> {
-    let lists =
-        traffic.parts.iter().filter_map(|part| if let Part::List(input, _) = part { Some(input) } else { None });
+    let lists = traffic
+        .parts
+        .iter()
+        .filter_map(|part| if let Part::List(input, _) = part { Some(input) } else { None });
     lists.map(|input| input.times_read.load(Ordering::Relaxed)).collect()
 }
 
@@ -69,7 +74,8 @@ fn play(loaded: &Loaded, traffic: &Traffic, moment: Moment) -> Prediction {
     let mut attempt = Attempt::Streaming;
     loop {
         let items = traffic.items(attempt);
-        let outcome: Result<_, Halt<TrafficError>> = predict(plan.clone(), items, traffic.events(), options.clone());
+        let outcome: Result<_, Halt<TrafficError>> =
+            predict(plan.clone(), items, traffic.events(), options.clone());
         match outcome {
             Ok(prediction) => return prediction,
             Err(Halt::SourcesNeeded) => options.sources = Some(traffic.sources()),
@@ -105,7 +111,8 @@ fn a_shuffled_list_is_surveyed_kept_and_played_as_often_as_wanted() {
     assert_eq!(times_read(&traffic), [1]);
     for _ in 0..4 {
         // known not to be in order: sorted though it is asked for as it comes
-        let starts: Vec<u64> = traffic.items(Attempt::Streaming).map(|i| i.unwrap().at().0 / 1_000_000_000).collect();
+        let starts: Vec<u64> =
+            traffic.items(Attempt::Streaming).map(|i| i.unwrap().at().0 / 1_000_000_000).collect();
         assert_eq!(starts, [1, 3, 4, 5, 9]);
         assert_eq!(play(&loaded, &traffic, Moment::End).tally.total(), 5);
     }
@@ -133,7 +140,8 @@ fn a_list_that_has_seconds_and_times_of_day_is_put_in_order() {
     let loaded = plan();
     let traffic = traffic(&loaded, &["0", DAY[1], "3", DAY[0]]);
     traffic.time(DAY[0]).unwrap();
-    let starts: Vec<u64> = traffic.items(Attempt::Streaming).map(|i| i.unwrap().at().0 / 1_000_000_000).collect();
+    let starts: Vec<u64> =
+        traffic.items(Attempt::Streaming).map(|i| i.unwrap().at().0 / 1_000_000_000).collect();
     assert_eq!(starts, [0, 0, 1, 3]);
 }
 

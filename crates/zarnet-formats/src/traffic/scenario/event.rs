@@ -31,18 +31,27 @@ struct Successor {
     as_device: DeviceId,
 }
 
-/// Reads all events, in the order of their time: one behind another plan speaks of the device as that describes it.
-pub(super) fn read_all(readers: Vec<Reader<'_>>, setting: &Setting<'_>, plan_files: &mut Sources) -> Vec<Event> {
+/// Reads all events, in the order of their time: one behind another plan speaks of the device as
+/// that describes it.
+pub(super) fn read_all(
+    readers: Vec<Reader<'_>>,
+    setting: &Setting<'_>,
+    plan_files: &mut Sources,
+) -> Vec<Event> {
     let mut heads: Vec<Head<'_>> = readers.into_iter().filter_map(|r| head(r, setting)).collect();
     // a stable sort: what happens at one time happens in the order of the file
     heads.sort_by_key(|h| h.at);
     let (mut successors, mut events): (Vec<Successor>, Vec<Event>) = (Vec::new(), Vec::new());
     for Head { reader, at, device, action } in heads {
         let described = successors.iter().rev().find(|s| s.device == device);
-        let (plan, described) = described.map_or((setting.plan, device), |s| (&*s.plan, s.as_device));
+        let (plan, described) =
+            described.map_or((setting.plan, device), |s| (&*s.plan, s.as_device));
         if successors.len() >= limits::TAKEOVERS && action.value == "plan" {
             let most = limits::TAKEOVERS;
-            setting.refuse(Fault::Scenario(format!("more than {most} events with another plan")), reader.place);
+            setting.refuse(
+                Fault::Scenario(format!("more than {most} events with another plan")),
+                reader.place,
+            );
             break;
         }
         let action = match action.value.as_str() {
@@ -76,7 +85,12 @@ fn head<'a>(reader: Reader<'a>, setting: &Setting<'_>) -> Option<Head<'a>> {
     Some(Head { reader, at, device, action })
 }
 
-fn read_action(r: &Reader<'_>, action: &Text, of: &DevicePlan, setting: &Setting<'_>) -> Option<Action> {
+fn read_action(
+    r: &Reader<'_>,
+    action: &Text,
+    of: &DevicePlan,
+    setting: &Setting<'_>,
+) -> Option<Action> {
     let rule = |t: &Text| known(r, "rule", t, of.rules.iter().map(|r| r.name.as_str())).map(RuleId);
     match action.value.as_str() {
         "disable" => Some(Action::Disable(rule(&r.needed("rule")?)?)),
@@ -98,7 +112,8 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &DevicePlan, setting: &Setting
             }
             if let Some(text) = r.text("host") {
                 let names = setting.names;
-                let party = names.party(&text.value).map_err(|f| setting.refuse(f, text.place)).ok()?;
+                let party =
+                    names.party(&text.value).map_err(|f| setting.refuse(f, text.place)).ok()?;
                 let address = names.address(party);
                 if matches!(party, Party::Device(_) | Party::Interface(..)) || address.is_none() {
                     setting.refuse(Fault::UnknownName { name: text.value, near: None }, text.place);
@@ -110,7 +125,10 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &DevicePlan, setting: &Setting
         }
         value => {
             let valid = "`disable`, `enable`, `clear`, `lease`, `restart`, `plan`".into();
-            r.report(PlanError::UnknownValue { key: "do", value: value.into(), near: None, valid }, action.place);
+            r.report(
+                PlanError::UnknownValue { key: "do", value: value.into(), near: None, valid },
+                action.place,
+            );
             None
         }
     }
@@ -120,10 +138,17 @@ fn read_action(r: &Reader<'_>, action: &Text, of: &DevicePlan, setting: &Setting
 fn lease(r: &Reader<'_>, of: &DevicePlan, setting: &Setting<'_>) -> Option<Action> {
     let (interface, address) = (r.needed("interface"), r.needed("address"));
     let (interface, text) = interface.zip(address)?;
-    let id = InterfaceId(known(r, "interface", &interface, of.interfaces.iter().map(|i| i.name.as_str()))?);
+    let id = InterfaceId(known(
+        r,
+        "interface",
+        &interface,
+        of.interfaces.iter().map(|i| i.name.as_str()),
+    )?);
     if !of.interfaces[id.index()].lease {
-        let error =
-            format!("`{}` has no lease (write `lease = true` where its address is assigned to it)", interface.value);
+        let error = format!(
+            "`{}` has no lease (write `lease = true` where its address is assigned to it)",
+            interface.value
+        );
         setting.refuse(Fault::Scenario(error), interface.place);
         return None;
     }
@@ -153,7 +178,9 @@ fn successor(
             plan
         }
         Err(LoadError::Unreadable { error: ReadError::Outside(_), .. }) => {
-            refuse(format!("the plan {shown} lies outside of the scenario's folder (--allow-outside allows it)"));
+            refuse(format!(
+                "the plan {shown} lies outside of the scenario's folder (--allow-outside allows it)"
+            ));
             return None;
         }
         Err(LoadError::Unreadable { error, .. }) => {
@@ -163,7 +190,10 @@ fn successor(
         Err(LoadError::Problems { problems, .. }) => {
             let first = problems.kept().first().map(|p| p.error.to_string()).unwrap_or_default();
             let count = problems.count();
-            refuse(format!("the plan {shown} has {count} errors, first: {first} (`zarnet check {shown}` shows them)"));
+            refuse(format!(
+                "the plan {shown} has {count} errors, first: {first} (`zarnet check {shown}` \
+                 shows them)"
+            ));
             return None;
         }
     };

@@ -39,18 +39,29 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
     if let (Some(protocol), Some(port)) = (protocol.filter(|p| !p.has_ports()), &port) {
         setting.refuse(Fault::PortNotPossible(protocol.to_string()), port.place);
     }
-    let rate = number_of(&r, "rate", |rate| rate > 0.0 && rate <= FASTEST, "a number of flows a second above 0");
+    let rate = number_of(
+        &r,
+        "rate",
+        |rate| rate > 0.0 && rate <= FASTEST,
+        "a number of flows a second above 0",
+    );
     let each_lasts = match r.is_table("each-lasts") {
-        true => r.tables("each-lasts", "a distribution").into_iter().next().and_then(|d| length(d, setting)),
+        true => r
+            .tables("each-lasts", "a distribution")
+            .into_iter()
+            .next()
+            .and_then(|d| length(d, setting)),
         false => Some(Length::Fixed(time(&r, "each-lasts", setting).unwrap_or(0))),
     };
-    let ending =
-        r.text("ends").and_then(|text| ending(&text.value).map_err(|fault| setting.refuse(fault, text.place)).ok());
+    let ending = r.text("ends").and_then(|text| {
+        ending(&text.value).map_err(|fault| setting.refuse(fault, text.place)).ok()
+    });
     let seed = match r.integer("seed") {
         // profiles that are alike must not send at the same times
         None => setting.seed.wrapping_add(number),
         Some(seed) => u64::try_from(seed.value).unwrap_or_else(|_| {
-            let (key, value, valid) = ("seed", seed.value.to_string(), "a whole number from 0".into());
+            let (key, value, valid) =
+                ("seed", seed.value.to_string(), "a whole number from 0".into());
             r.report(PlanError::UnknownValue { key, value, near: None, valid }, seed.place);
             0
         }),
@@ -58,19 +69,35 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
     let load = lasts.zip(sources).zip(destinations).zip(protocol).zip(rate).zip(each_lasts);
     let load = load.map(|(((((lasts, sources), destinations), protocol), rate), each_lasts)| {
         let start = Instant(start);
-        Load { start, lasts, sources, destinations, protocol, destination_port, rate, each_lasts, ending, seed }
+        Load {
+            start,
+            lasts,
+            sources,
+            destinations,
+            protocol,
+            destination_port,
+            rate,
+            each_lasts,
+            ending,
+            seed,
+        }
     });
     let flows = load.as_ref().map_or(0.0, |l| l.rate * l.lasts as f64 / 1e9);
     if flows > MOST {
-        setting
-            .refuse(Fault::Scenario(format!("{flows:.0} flows are more than a profile may have ({MOST:.0})")), r.place);
+        setting.refuse(
+            Fault::Scenario(format!(
+                "{flows:.0} flows are more than a profile may have ({MOST:.0})"
+            )),
+            r.place,
+        );
     }
     r.finish();
     load
 }
 
-/// Hosts by name, addresses and groups of addresses. Of `senders` that stand for many, those are left out that no host can
-/// have: network and broadcast of an interface's prefix, and what the device itself has.
+/// Hosts by name, addresses and groups of addresses. Of `senders` that stand for many, those are
+/// left out that no host can have: network and broadcast of an interface's prefix, and what the
+/// device itself has.
 fn crowd(r: &Reader<'_>, key: &'static str, setting: &Setting<'_>, senders: bool) -> Option<Crowd> {
     let texts = match r.texts(key) {
         Some(texts) => texts,
@@ -132,16 +159,26 @@ fn member(text: &Text, setting: &Setting<'_>) -> Result<(Option<Party>, AddressS
 fn length(r: Reader<'_>, setting: &Setting<'_>) -> Option<Length> {
     let needed = |key: &'static str| needed_time(&r, key, setting);
     let kind = r.needed("distribution")?;
-    let positive = |key| number_of(&r, key, |n| n > 0.0 && n <= 100.0, "a number above 0, up to 100");
+    let positive =
+        |key| number_of(&r, key, |n| n > 0.0 && n <= 100.0, "a number above 0, up to 100");
     let length = match kind.value.as_str() {
-        "uniform" => needed("least").zip(needed("most")).map(|(a, b)| Length::Uniform(a.min(b), a.max(b))),
+        "uniform" => {
+            needed("least").zip(needed("most")).map(|(a, b)| Length::Uniform(a.min(b), a.max(b)))
+        }
         "exponential" => needed("mean").map(|mean| Length::Exponential(mean.max(1))),
-        "log-normal" => needed("median").zip(positive("sigma")).map(|(m, s)| Length::LogNormal(m, s)),
-        "pareto" => needed("least").zip(positive("shape")).map(|(l, s)| Length::Pareto(l.max(1), s)),
+        "log-normal" => {
+            needed("median").zip(positive("sigma")).map(|(m, s)| Length::LogNormal(m, s))
+        }
+        "pareto" => {
+            needed("least").zip(positive("shape")).map(|(l, s)| Length::Pareto(l.max(1), s))
+        }
         value => {
-            let (key, valid) = ("distribution", "`uniform`, `exponential`, `log-normal`, `pareto`".into());
-            let near =
-                zarnet_core::plan::nearest(value, ["uniform", "exponential", "log-normal", "pareto"].into_iter());
+            let (key, valid) =
+                ("distribution", "`uniform`, `exponential`, `log-normal`, `pareto`".into());
+            let near = zarnet_core::plan::nearest(
+                value,
+                ["uniform", "exponential", "log-normal", "pareto"].into_iter(),
+            );
             r.report(PlanError::UnknownValue { key, value: value.into(), near, valid }, kind.place);
             None
         }
@@ -150,7 +187,12 @@ fn length(r: Reader<'_>, setting: &Setting<'_>) -> Option<Length> {
     length
 }
 
-fn number_of(r: &Reader<'_>, key: &'static str, holds: impl Fn(f64) -> bool, valid: &str) -> Option<f64> {
+fn number_of(
+    r: &Reader<'_>,
+    key: &'static str,
+    holds: impl Fn(f64) -> bool,
+    valid: &str,
+) -> Option<f64> {
     let text = r.needed_scalar(key)?;
     let number = text.value.trim().parse::<f64>().ok().filter(|n| n.is_finite() && holds(*n));
     if number.is_none() {

@@ -28,7 +28,7 @@ pub(super) struct Scenario {
 
 /// What a scenario is read with.
 pub(super) struct Setting<'a> {
-    /// The scenario's file.
+    /// Path of the scenario's file.
     pub name: &'a Path,
     pub plan: &'a Plan,
     pub names: &'a Names,
@@ -51,9 +51,13 @@ impl Setting<'_> {
     }
 }
 
-/// Reads a scenario, or reports everything that is wrong with it. The files of plans that it names are added to
-/// `plan_files`.
-pub(super) fn read(text: &str, setting: &Setting<'_>, plan_files: &mut Sources) -> Result<Scenario, Vec<TrafficError>> {
+/// Reads a scenario, or reports everything that is wrong with it. The files of plans that it names
+/// are added to `plan_files`.
+pub(super) fn read(
+    text: &str,
+    setting: &Setting<'_>,
+    plan_files: &mut Sources,
+) -> Result<Scenario, Vec<TrafficError>> {
     let name = setting.name;
     let problems = Collected::default();
     let mut scenario = Scenario::default();
@@ -63,7 +67,8 @@ pub(super) fn read(text: &str, setting: &Setting<'_>, plan_files: &mut Sources) 
     for flow in some_of(root.tables("flow", "a flow"), "flows", limits::SCENARIO_FLOWS, setting) {
         scenario.flows.extend(read_flow(flow, setting));
     }
-    let loads = some_of(root.tables("load", "a load profile"), "load profiles", limits::LOADS, setting);
+    let loads =
+        some_of(root.tables("load", "a load profile"), "load profiles", limits::LOADS, setting);
     for (i, load) in loads.into_iter().enumerate() {
         scenario.loads.extend(load::read(load, setting, i as u64));
     }
@@ -74,7 +79,8 @@ pub(super) fn read(text: &str, setting: &Setting<'_>, plan_files: &mut Sources) 
         let help = p.error.help().map(|h| format!(" ({h})")).unwrap_or_default();
         (Fault::Scenario(format!("{}{help}", p.error)), p.place)
     };
-    let mut faults: Vec<(Fault, Place)> = problems.into_inner().kept().iter().map(problem).collect();
+    let mut faults: Vec<(Fault, Place)> =
+        problems.into_inner().kept().iter().map(problem).collect();
     faults.append(&mut setting.faults.borrow_mut());
     if faults.is_empty() {
         return Ok(scenario);
@@ -89,7 +95,12 @@ pub(super) fn read(text: &str, setting: &Setting<'_>, plan_files: &mut Sources) 
 }
 
 /// The tables of a list, if there are no more than may be; else none, which is told.
-fn some_of<'a>(tables: Vec<Reader<'a>>, what: &str, most: usize, setting: &Setting<'_>) -> Vec<Reader<'a>> {
+fn some_of<'a>(
+    tables: Vec<Reader<'a>>,
+    what: &str,
+    most: usize,
+    setting: &Setting<'_>,
+) -> Vec<Reader<'a>> {
     match tables.get(most) {
         None => tables,
         Some(beyond) => {
@@ -118,11 +129,14 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
     let (every, count) = (r.scalar("every"), r.integer("count"));
     let repeats = match (r.has("every"), r.has("count")) {
         (false, false) => Some((0, 1)),
-        (true, true) => every.zip(count).and_then(|(every, count)| repeats(&every, &count, setting)),
+        (true, true) => {
+            every.zip(count).and_then(|(every, count)| repeats(&every, &count, setting))
+        }
         (has_every, _) => {
             let missing = if has_every { "count" } else { "every" };
             let place = every.map(|e| e.place).or(count.map(|c| c.place)).unwrap_or(table);
-            let why = "a flow that is sent again has both: `every` says after which time, `count` how often in all";
+            let why = "a flow that is sent again has both: `every` says after which time, `count` \
+                       how often in all";
             setting.refuse(Fault::Scenario(format!("there is no `{missing}`: {why}")), place);
             None
         }
@@ -131,7 +145,8 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
     let (flow, (every, count)) = flow.zip(repeats)?;
     let last = every.checked_mul(count - 1).and_then(|span| span.checked_add(flow.start.0));
     if last.is_none_or(|last| last / 1_000_000_000 > limits::SECONDS) {
-        setting.refuse(Fault::TimeTooLong(format!("the start of the last of {count} times")), table);
+        setting
+            .refuse(Fault::TimeTooLong(format!("the start of the last of {count} times")), table);
         return None;
     }
     Some(Repeated { flow, every, count })
@@ -139,7 +154,8 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
 
 /// After which time a flow is sent again, and how often in all.
 fn repeats(every: &Text, count: &Placed<i64>, setting: &Setting<'_>) -> Option<(u64, u64)> {
-    let every = span(&every.value, "every").map_err(|fault| setting.refuse(fault, every.place)).ok();
+    let every =
+        span(&every.value, "every").map_err(|fault| setting.refuse(fault, every.place)).ok();
     let most = limits::REPEATS;
     let times = u64::try_from(count.value).ok().filter(|n| (1..=most).contains(n));
     if times.is_none() {

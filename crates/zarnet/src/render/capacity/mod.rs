@@ -27,7 +27,7 @@ pub struct CapacityAnalysis {
     pub observed: bool,
     /// When the traffic begins.
     pub from: Instant,
-    /// When it ends.
+    /// When the window ends.
     pub until: Instant,
     /// Flows that found nothing left of a limit that is no supply: of a rule or a host.
     pub elsewhere: usize,
@@ -71,11 +71,11 @@ pub struct Simulated {
 pub struct Trial {
     /// Position of the resource that it is for.
     pub of: usize,
-    /// What it is.
+    /// Which remedy it is.
     pub kind: Kind,
-    /// What it does.
+    /// What the remedy does, in a sentence.
     pub title: String,
-    /// What prevents it.
+    /// Why the remedy cannot be tried; `None` if it can.
     pub obstacle: Option<String>,
     /// The plan as it changes it.
     pub changed: Option<Box<Loaded>>,
@@ -85,7 +85,7 @@ pub struct Trial {
 
 /// What came of a remedy on the same traffic.
 pub struct Outcome {
-    /// Flows refused.
+    /// Number of flows refused.
     pub refused: u64,
     /// Hosts that sent them.
     pub hosts: u64,
@@ -96,11 +96,11 @@ pub struct Outcome {
 /// A analysis with the names of its plan.
 #[derive(Clone, Copy)]
 pub struct CapacityAnswer<'a> {
-    /// The plan.
+    /// The plan with its files.
     pub loaded: &'a Loaded,
     /// What was found out.
     pub analysis: &'a CapacityAnalysis,
-    /// What was asked.
+    /// The arguments of the command.
     pub args: &'a Capacity,
 }
 
@@ -138,7 +138,9 @@ impl<'a> CapacityAnswer<'a> {
 
     fn pool_of(self, r: &Resource) -> Option<&'a Pool> {
         match r.supply {
-            Supply::Pool(pool) => Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()]),
+            Supply::Pool(pool) => {
+                Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()])
+            }
             _ => None,
         }
     }
@@ -155,19 +157,24 @@ impl<'a> CapacityAnswer<'a> {
             row.text(&which.protocol.map(|p| p.to_string()).unwrap_or_default());
         };
         if self.args.over_time {
-            out.write_all(b"device,kind,name,address,protocol,from,least,most,last,begun,refused\n")?;
+            out.write_all(
+                b"device,kind,name,address,protocol,from,least,most,last,begun,refused\n",
+            )?;
             for r in &self.analysis.resources {
                 for s in r.series.spans() {
                     head(&mut row, r);
                     row.time(Some(s.from));
-                    [s.least, s.most, s.last, s.begun, s.refused].into_iter().for_each(|n| row.number(n.into()));
+                    [s.least, s.most, s.last, s.begun, s.refused]
+                        .into_iter()
+                        .for_each(|n| row.number(n.into()));
                     row.write(out)?;
                 }
             }
             return Ok(());
         }
         out.write_all(
-            b"device,kind,name,address,protocol,usable,at,in-use,peak,peak-at,first-full,first-refusal,refused-flows,refused-hosts,next-release\n",
+            b"device,kind,name,address,protocol,usable,at,in-use,peak,peak-at,first-full,\
+              first-refusal,refused-flows,refused-hosts,next-release\n",
         )?;
         for r in &self.analysis.resources {
             head(&mut row, r);

@@ -10,7 +10,11 @@ use zarnet_core::capacity::{Assumption, MOST_UNITS, Resource};
 use zarnet_core::net::Instant;
 
 fn months(months: f64) -> String {
-    if months < 24.0 { format!("{months:.1} months") } else { format!("{:.1} years", months / 12.0) }
+    if months < 24.0 {
+        format!("{months:.1} months")
+    } else {
+        format!("{:.1} years", months / 12.0)
+    }
 }
 
 impl CapacityAnswer<'_> {
@@ -24,7 +28,8 @@ impl CapacityAnswer<'_> {
         let (d, usable) = (&o.demand, r.series.usable.unwrap_or(0));
         writeln!(
             out,
-            "\n{BOLD}If the load grows{BOLD:#}: in the busiest hour, {} to {}, {} requests a second that hold {} each: {} erlang",
+            "\n{BOLD}If the load grows{BOLD:#}: in the busiest hour, {} to {}, {} requests a \
+             second that hold {} each: {} erlang",
             rounded(d.from),
             rounded(d.until),
             number(d.rate),
@@ -64,20 +69,27 @@ impl CapacityAnswer<'_> {
                 })
                 .unwrap_or_default()
                 .into(),
-                s.map(|s| format!("{} of {}", s.ran_out, s.refused.runs)).unwrap_or_default().into(),
-                s.and_then(|s| s.first).map(|f| rounded(Instant((f * 1e9) as u64))).unwrap_or_default().into(),
+                s.map(|s| format!("{} of {}", s.ran_out, s.refused.runs))
+                    .unwrap_or_default()
+                    .into(),
+                s.and_then(|s| s.first)
+                    .map(|f| rounded(Instant((f * 1e9) as u64)))
+                    .unwrap_or_default()
+                    .into(),
             ]
         };
         let rows: Vec<Vec<Cell>> = o.forecasts.iter().map(row).collect();
         table::write(out, &columns, &rows, width)?;
         let what = if simulated {
-            "SIMULATED is the traffic's own load profiles, drawn anew: mean and 95 % interval in that hour"
+            "SIMULATED is the traffic's own load profiles, drawn anew: mean and 95 % interval in \
+             that hour"
         } else if self.args.brief {
             "It is not compared with a simulation, as --brief asks"
         } else {
             "It is not compared with a simulation: the traffic has no load profile to draw from"
         };
-        let rests = "REFUSED is Erlang's formula: independent requests, many hosts, nobody tries again";
+        let rests =
+            "REFUSED is Erlang's formula: independent requests, many hosts, nobody tries again";
         writeln!(out, "{DIM}{rests}.\n{what}.{DIM:#}")?;
         for c in &d.contradicted {
             writeln!(out, "{CAUTION}{}{CAUTION:#} {}", c.name(), c.sentence())?;
@@ -87,12 +99,26 @@ impl CapacityAnswer<'_> {
             _ if d.contradicted.contains(&Assumption::NeverInUse) => {}
             None => writeln!(out, "No size up to {} meets {target}.", MOST_UNITS)?,
             Some(needed) if needed <= usable => {
-                let room = o.headroom.map(|h| format!("; the load may grow to x {h:.2}")).unwrap_or_default();
-                let when = o.months.map(|m| format!(", in {} at the growth given", months(m))).unwrap_or_default();
-                writeln!(out, "{GOOD}Enough{GOOD:#}: {needed} of {usable} refuse {target} or less{room}{when}.")?;
+                let room = o
+                    .headroom
+                    .map(|h| format!("; the load may grow to x {h:.2}"))
+                    .unwrap_or_default();
+                let when = o
+                    .months
+                    .map(|m| format!(", in {} at the growth given", months(m)))
+                    .unwrap_or_default();
+                writeln!(
+                    out,
+                    "{GOOD}Enough{GOOD:#}: {needed} of {usable} refuse {target} or \
+                     less{room}{when}."
+                )?;
             }
             Some(needed) => {
-                writeln!(out, "{BAD}Too few{BAD:#}: {needed} would refuse {target} or less; there are {usable}.")?;
+                writeln!(
+                    out,
+                    "{BAD}Too few{BAD:#}: {needed} would refuse {target} or less; there are \
+                     {usable}."
+                )?;
             }
         }
         if verbose || o.needed.is_none_or(|n| n > usable) {

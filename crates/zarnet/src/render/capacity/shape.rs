@@ -167,18 +167,35 @@ impl<'a> CapacityAnswer<'a> {
         let (kind, address, protocol, ports) = match r.supply {
             Supply::Pool(_) => ("pool", None, None, None),
             Supply::PortsOfAll(_, protocol, range) => ("ports", None, Some(protocol), span(range)),
-            Supply::Ports(address, protocol, range) => ("ports", Some(address), Some(protocol), span(range)),
-            Supply::Blocks(address, protocol, range) => ("blocks", Some(address), Some(protocol), span(range)),
+            Supply::Ports(address, protocol, range) => {
+                ("ports", Some(address), Some(protocol), span(range))
+            }
+            Supply::Blocks(address, protocol, range) => {
+                ("blocks", Some(address), Some(protocol), span(range))
+            }
             Supply::Mappings => ("mappings", None, None, None),
             Supply::Sessions => ("sessions", None, None, None),
         };
-        Which { device, kind, name, address, protocol: protocol.map(|p| ProtocolName(Some(p))), ports }
+        Which {
+            device,
+            kind,
+            name,
+            address,
+            protocol: protocol.map(|p| ProtocolName(Some(p))),
+            ports,
+        }
     }
 
-    /// Everything, for scripts.
+    /// The whole answer as JSON has it.
     pub fn shape(self) -> CapacityShape<'a> {
         let analysis = self.analysis;
-        let outlooks = || analysis.resources.iter().zip(&analysis.outlooks).filter_map(|(r, o)| Some((r, o.as_ref()?)));
+        let outlooks = || {
+            analysis
+                .resources
+                .iter()
+                .zip(&analysis.outlooks)
+                .filter_map(|(r, o)| Some((r, o.as_ref()?)))
+        };
         let forecast = |(r, o): (&Resource, &'a Outlook)| {
             let which = self.which(r);
             let one = move |f: &'a Forecast| ForecastShape {
@@ -187,13 +204,15 @@ impl<'a> CapacityAnswer<'a> {
                 offered: f.offered,
                 refusal: f.refusal,
                 seconds_between_refusals: f.every.is_finite().then_some(f.every),
-                simulated: o.simulated.iter().find(|s| s.growth == f.growth).map(|s| SimulatedShape {
-                    refusal: s.refused.mean,
-                    low: s.refused.low.max(0.0),
-                    high: s.refused.high.min(1.0),
-                    runs: s.refused.runs,
-                    ran_out: s.ran_out,
-                    first_refusal: s.first,
+                simulated: o.simulated.iter().find(|s| s.growth == f.growth).map(|s| {
+                    SimulatedShape {
+                        refusal: s.refused.mean,
+                        low: s.refused.low.max(0.0),
+                        high: s.refused.high.min(1.0),
+                        runs: s.refused.runs,
+                        ran_out: s.ran_out,
+                        first_refusal: s.first,
+                    }
                 }),
             };
             o.forecasts.iter().map(one)
@@ -240,9 +259,11 @@ impl<'a> CapacityAnswer<'a> {
         let over_time: Vec<Stretch> = match (timed, self.args.over_time) {
             (false, _) => Vec::new(),
             (true, true) => s.spans().iter().copied().map(stretch).collect(),
-            (true, false) => {
-                s.reduced(self.analysis.from, self.analysis.until, STRETCHES).into_iter().map(stretch).collect()
-            }
+            (true, false) => s
+                .reduced(self.analysis.from, self.analysis.until, STRETCHES)
+                .into_iter()
+                .map(stretch)
+                .collect(),
         };
         ResourceShape {
             which: self.which(r),

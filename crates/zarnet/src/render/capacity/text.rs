@@ -34,7 +34,11 @@ impl CapacityAnswer<'_> {
         }
         let several = self.loaded.plan.devices.len() > 1;
         let columns = [
-            Column::text(if several { "DEVICE" } else { "" }).expendable(if several { 2 } else { 9 }),
+            Column::text(if several { "DEVICE" } else { "" }).expendable(if several {
+                2
+            } else {
+                9
+            }),
             Column::text("SUPPLY"),
             Column::number("USABLE"),
             Column::number(if analysis.observed { "IN USE" } else { "MOST" }),
@@ -45,10 +49,15 @@ impl CapacityAnswer<'_> {
             Column::number("REFUSED").expendable(1),
             Column::number("HOSTS").expendable(1),
         ];
-        let shown =
-            |r: &&Resource| verbose || r.series.usable.is_some() && (r.series.peak.count > 0 || r.refused_flows > 0);
-        let rows: Vec<Vec<Cell>> =
-            analysis.resources.iter().filter(shown).map(|r| self.overview_row(r, several)).collect();
+        let shown = |r: &&Resource| {
+            verbose || r.series.usable.is_some() && (r.series.peak.count > 0 || r.refused_flows > 0)
+        };
+        let rows: Vec<Vec<Cell>> = analysis
+            .resources
+            .iter()
+            .filter(shown)
+            .map(|r| self.overview_row(r, several))
+            .collect();
         if rows.is_empty() {
             writeln!(out, "nothing that can run out was used")?;
         } else {
@@ -96,13 +105,18 @@ impl CapacityAnswer<'_> {
                 let list: Vec<String> = lost.iter().take(4).map(ToString::to_string).collect();
                 let more = if lost.len() > 4 { ", ..." } else { "" };
                 why.push(format!(
-                    "{}{more} are network and broadcast addresses (`usable = \"all\"` hands them out)",
+                    "{}{more} are network and broadcast addresses (`usable = \"all\"` hands them \
+                     out)",
                     list.join(", ")
                 ));
             }
             let others = lists.saturating_sub(u128::from(usable) + lost.len() as u128);
             if others > 0 {
-                why.push(count(u64::try_from(others).unwrap_or(u64::MAX), "is somebody else's", "are somebody else's"));
+                why.push(count(
+                    u64::try_from(others).unwrap_or(u64::MAX),
+                    "is somebody else's",
+                    "are somebody else's",
+                ));
             }
             writeln!(
                 out,
@@ -132,9 +146,14 @@ impl CapacityAnswer<'_> {
             Some(outlook) => self.outlook(out, r, outlook, (width, verbose)),
             None if self.analysis.observed || r.series.usable.is_none() => Ok(()),
             None if r.series.usable == Some(0) => {
-                writeln!(out, "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` tells why.")
+                writeln!(
+                    out,
+                    "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` tells why."
+                )
             }
-            None => writeln!(out, "\n{DIM}Too little was asked for to make a forecast from.{DIM:#}"),
+            None => {
+                writeln!(out, "\n{DIM}Too little was asked for to make a forecast from.{DIM:#}")
+            }
         }
     }
 
@@ -143,7 +162,11 @@ impl CapacityAnswer<'_> {
         let of = r.series.usable.map(|u| format!(" of {u}")).unwrap_or_default();
         let what = format!("{}{of} {}", r.in_use, self.unit(r));
         if self.analysis.observed {
-            let left = r.series.usable.map(|u| format!("; {} left", u.saturating_sub(r.in_use))).unwrap_or_default();
+            let left = r
+                .series
+                .usable
+                .map(|u| format!("; {} left", u.saturating_sub(r.in_use)))
+                .unwrap_or_default();
             writeln!(out, "{what} held by {hosts}{left}")?;
         } else {
             let moment = if r.series.first_refusal == Some(r.at) && self.args.at.is_none() {
@@ -170,7 +193,11 @@ impl CapacityAnswer<'_> {
         let shown = if self.args.rows == 0 { usize::MAX } else { self.args.rows };
         let most = r.holders.first().map_or(1, |h| h.held);
         let row = |h: &zarnet_core::capacity::Holder| -> Vec<Cell> {
-            let bar = if most > 1 { terminal::bar(h.held, most, 16, self.args.ascii) } else { String::new() };
+            let bar = if most > 1 {
+                terminal::bar(h.held, most, 16, self.args.ascii)
+            } else {
+                String::new()
+            };
             vec![
                 self.naming().address(h.host).into(),
                 h.held.to_string().into(),
@@ -192,11 +219,17 @@ impl CapacityAnswer<'_> {
         table::write(out, &columns, &rows, width)?;
         if r.holders.len() > shown {
             let rest: u64 = r.holders[shown..].iter().map(|h| h.held).sum();
-            let more = count((r.holders.len() - shown) as u64, "host more holds", "hosts more hold");
+            let more =
+                count((r.holders.len() - shown) as u64, "host more holds", "hosts more hold");
             writeln!(out, "{DIM}{more} {rest}; --rows 0 shows all{DIM:#}")?;
         }
         if let Some(release) = r.next_release {
-            writeln!(out, "The next one is free at {}, {} later.", rounded(release), span(release - r.at))?;
+            writeln!(
+                out,
+                "The next one is free at {}, {} later.",
+                rounded(release),
+                span(release - r.at)
+            )?;
         }
         Ok(())
     }
@@ -205,15 +238,24 @@ impl CapacityAnswer<'_> {
         if r.refused.is_empty() {
             return Ok(());
         }
-        let (flows, hosts) = (count(r.refused_flows, "flow", "flows"), count(r.refused.len() as u64, "host", "hosts"));
+        let (flows, hosts) = (
+            count(r.refused_flows, "flow", "flows"),
+            count(r.refused.len() as u64, "host", "hosts"),
+        );
         let wanted = match r.supply {
             Supply::Pool(_) => "an address each".to_owned(),
             Supply::Mappings | Supply::Sessions => "a place in the table".to_owned(),
-            _ => format!("{}, each for another flow", if r.is_query() { "query ids" } else { "ports" }),
+            _ => format!(
+                "{}, each for another flow",
+                if r.is_query() { "query ids" } else { "ports" }
+            ),
         };
         let last = r.series.last_refusal.map(rounded).unwrap_or_default();
         let first = r.series.first_refusal.map(rounded).unwrap_or_default();
-        writeln!(out, "\n{BAD}Refused{BAD:#}: {flows} of {hosts} from {first} to {last}; they wanted {wanted}")?;
+        writeln!(
+            out,
+            "\n{BAD}Refused{BAD:#}: {flows} of {hosts} from {first} to {last}; they wanted {wanted}"
+        )?;
         let columns = [
             Column::text("HOST"),
             Column::number("FLOWS"),
@@ -292,11 +334,16 @@ impl CapacityAnswer<'_> {
         for t in own.iter().filter(|t| t.obstacle.is_none()) {
             writeln!(out, "  {:longest$}  {DIM}{}{DIM:#}", t.kind.name(), t.kind.sentence())?;
         }
-        let Some((best, changed)) = self.analysis.best(i).and_then(|b| Some((b, b.changed.as_ref()?))) else {
+        let Some((best, changed)) =
+            self.analysis.best(i).and_then(|b| Some((b, b.changed.as_ref()?)))
+        else {
             return Ok(());
         };
-        let why =
-            if self.analysis.shown.is_some() { "as asked for" } else { "refuses fewest, and is the first of equals" };
+        let why = if self.analysis.shown.is_some() {
+            "as asked for"
+        } else {
+            "refuses fewest, and is the first of equals"
+        };
         writeln!(out, "\n{BOLD}{}{BOLD:#} ({why}): {}", best.kind.name(), best.title)?;
         change::write(out, "", &change::diff(&self.loaded.sources, &changed.sources))
     }
@@ -308,25 +355,35 @@ impl CapacityAnswer<'_> {
             let flows = count(analysis.elsewhere as u64, "flow was", "flows were");
             writeln!(
                 out,
-                "{flows} refused by a limit of a host or rule, with supply left: `zarnet predict` lists them"
+                "{flows} refused by a limit of a host or rule, with supply left: `zarnet predict` \
+                 lists them"
             )?;
         }
         let refused: u64 = analysis.resources.iter().map(|r| r.refused_flows).sum();
         if analysis.observed {
-            writeln!(out, "{DIM}next: give traffic instead of --observed to see when it runs out{DIM:#}")
+            writeln!(
+                out,
+                "{DIM}next: give traffic instead of --observed to see when it runs out{DIM:#}"
+            )
         } else if refused == 0 {
             writeln!(
                 out,
-                "{GOOD}nobody was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; --chart FILE.png draws it{DIM:#}"
+                "{GOOD}nobody was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; \
+                 --chart FILE.png draws it{DIM:#}"
             )
         } else if analysis.trials.iter().any(|t| t.changed.is_some()) {
-            let name = focus.iter().find_map(|i| analysis.best(*i)).map_or("NAME", |t| t.kind.name());
+            let name =
+                focus.iter().find_map(|i| analysis.best(*i)).map_or("NAME", |t| t.kind.name());
             writeln!(
                 out,
-                "{DIM}next: --apply {name} writes it into the plan; --remedy shows another; --chart FILE.png draws it{DIM:#}"
+                "{DIM}next: --apply {name} writes it into the plan; --remedy shows another; \
+                 --chart FILE.png draws it{DIM:#}"
             )
         } else {
-            writeln!(out, "{DIM}next: without --brief, remedies are tried; --chart FILE.png draws it{DIM:#}")
+            writeln!(
+                out,
+                "{DIM}next: without --brief, remedies are tried; --chart FILE.png draws it{DIM:#}"
+            )
         }
     }
 }

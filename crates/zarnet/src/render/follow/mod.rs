@@ -22,7 +22,7 @@ pub use text::label_of;
 /// A conversation with the names of its plan.
 #[derive(Clone, Copy)]
 pub struct Story<'a> {
-    /// Names.
+    /// Names of the plan's pieces.
     pub naming: Naming<'a>,
     /// What became of the flow.
     pub followed: &'a Followed,
@@ -135,13 +135,16 @@ impl<'a> Story<'a> {
         let rule = |id| self.naming.rule(device, id).to_owned();
         Some(match by {
             By::Nothing => return None,
-            By::Acl(id, Some(entry)) => format!("{}, entry {}", plan.acls[id.index()].name, entry + 1),
+            By::Acl(id, Some(entry)) => {
+                format!("{}, entry {}", plan.acls[id.index()].name, entry + 1)
+            }
             By::Acl(id, None) => format!("{}, no entry matches", plan.acls[id.index()].name),
             By::Policy(Some(entry)) => {
                 let entry = &plan.policies[entry];
                 let side = |realm_set: &Option<zarnet_core::plan::RealmSet>| {
-                    let names =
-                        realm_set.as_ref().map(|z| z.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>());
+                    let names = realm_set
+                        .as_ref()
+                        .map(|z| z.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>());
                     names.map_or("any".to_owned(), |n| n.join(", "))
                 };
                 format!("{} -> {}", side(&entry.from), side(&entry.into))
@@ -171,7 +174,9 @@ impl<'a> Story<'a> {
             },
             ObservationPoint::Server => match self.followed.arrived {
                 Some((Receiver::Host(id), _)) => plan.host(id).to_owned(),
-                Some((Receiver::Device(id) | Receiver::Answering(id, _), _)) => plan.device(id).to_owned(),
+                Some((Receiver::Device(id) | Receiver::Answering(id, _), _)) => {
+                    plan.device(id).to_owned()
+                }
                 _ => ends.map(|e| e.destination.address.to_string()).unwrap_or_default(),
             },
         }
@@ -201,16 +206,26 @@ impl<'a> Story<'a> {
     fn step(self, device: DeviceId, step: &Step) -> StepShape {
         let (mut reason, mut from, mut to) = (None, None, None);
         match step.result {
-            StageResult::Translated { from: was, to: is } => (from, to) = (Some(was.into()), Some(is.into())),
+            StageResult::Translated { from: was, to: is } => {
+                (from, to) = (Some(was.into()), Some(is.into()))
+            }
             StageResult::Unchanged(why) | StageResult::Dropped(why) => reason = Some(why.name()),
             _ => {}
         }
         let by = self.by(device, step.by);
         let place = self.position(step.place);
-        StepShape { step: step.stage.name(), result: step.result.name(), by, reason, from, to, place }
+        StepShape {
+            step: step.stage.name(),
+            result: step.result.name(),
+            by,
+            reason,
+            from,
+            to,
+            place,
+        }
     }
 
-    /// Everything, for scripts.
+    /// The whole answer as JSON has it.
     pub fn shape(self) -> FollowShape<'a> {
         let f = self.followed;
         let hops = |trace: &Trace| trace.hops.iter().map(|h| self.hop(h)).collect();
@@ -218,7 +233,9 @@ impl<'a> Story<'a> {
             at: self.observation_point(s.at, s.forth),
             source: s.forth.map(|e| e.source.into()),
             destination: s.forth.map(|e| e.destination.into()),
-            answer: s.back.map(|e| Ends { source: e.source.into(), destination: e.destination.into() }),
+            answer: s
+                .back
+                .map(|e| Ends { source: e.source.into(), destination: e.destination.into() }),
         };
         let device = f.loss.and_then(|l| l.device);
         FollowShape {

@@ -36,9 +36,12 @@ impl Story<'_> {
         };
         writeln!(out, "{BOLD}{}{BOLD:#}  {style}{class}{style:#}", self.naming.flow(&f.flow))?;
         let Some(loss) = f.loss else { return Ok(()) };
-        let device = loss.device.map(|d| format!(" at {}", self.naming.device(d))).unwrap_or_default();
-        let rule = loss.device.zip(loss.rule).map(|(d, r)| format!(", rule {}", self.naming.rule(d, r)));
-        let place = self.position(loss.place).map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+        let device =
+            loss.device.map(|d| format!(" at {}", self.naming.device(d))).unwrap_or_default();
+        let rule =
+            loss.device.zip(loss.rule).map(|(d, r)| format!(", rule {}", self.naming.rule(d, r)));
+        let place =
+            self.position(loss.place).map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
         let (reason, rule) = (loss.reason, rule.unwrap_or_default());
         writeln!(out, "{style}{reason}{style:#}{device}{rule}: {}{place}", reason.sentence())
     }
@@ -87,7 +90,11 @@ impl Story<'_> {
             lines.extend(hops.iter().map(|hop| self.hop_brief(hop)));
             lines.extend((again > 0).then(|| rounds(again)));
             let last = hops.last().map_or(trace.departure.as_slice(), |h| h.handed.as_slice());
-            lines.extend(last.iter().filter(|h| h.to.is_none()).map(|h| format!("nobody answers for {}", h.address)));
+            lines.extend(
+                last.iter()
+                    .filter(|h| h.to.is_none())
+                    .map(|h| format!("nobody answers for {}", h.address)),
+            );
         }
         if let (Some(loss), false) =
             (f.loss, f.answered() || self.is_told(if f.delivered() { &f.back } else { &f.forth }))
@@ -104,8 +111,10 @@ impl Story<'_> {
             (Some(exit), _) if exit.packet.ends == came => format!("{device} passes {came}"),
             (Some(exit), _) => format!("{device} makes {} of {came}", exit.packet.ends),
             (None, Some(step)) => {
-                let place = self.position(step.place).map(|p| format!(" ({p})")).unwrap_or_default();
-                let by = self.by(hop.device, step.by).map(|b| format!(" by {b}")).unwrap_or_default();
+                let place =
+                    self.position(step.place).map(|p| format!(" ({p})")).unwrap_or_default();
+                let by =
+                    self.by(hop.device, step.by).map(|b| format!(" by {b}")).unwrap_or_default();
                 let (text, _) = self.told(hop.device, step);
                 format!("{device} has {came}: {} {text}{by}{place}", label(step.stage))
             }
@@ -123,14 +132,21 @@ impl Story<'_> {
         let (hops, again) = without_rounds(trace);
         for hop in hops {
             match hop.ingress {
-                Some(ingress) => self.line(out, &self.interface(hop.device, ingress), "in", hop.packet.ends)?,
+                Some(ingress) => {
+                    self.line(out, &self.interface(hop.device, ingress), "in", hop.packet.ends)?
+                }
                 None => self.line(out, self.naming.device(hop.device), "sends", hop.packet.ends)?,
             }
             for step in hop.steps.iter().filter(|s| verbose || is_news(s)) {
                 self.step_line(out, hop.device, step)?;
             }
             if let Some(exit) = hop.exit {
-                self.line(out, &self.interface(hop.device, exit.interface), "out", exit.packet.ends)?;
+                self.line(
+                    out,
+                    &self.interface(hop.device, exit.interface),
+                    "out",
+                    exit.packet.ends,
+                )?;
                 self.handovers(out, &hop.handed)?;
             }
         }
@@ -140,7 +156,9 @@ impl Story<'_> {
     /// Says where a packet was lost, if no step of a device has said it.
     fn end(self, out: &mut dyn Write, trace: &Trace) -> io::Result<()> {
         match self.followed.loss {
-            Some(loss) if !self.is_told(trace) => self.remark(out, BAD, &format!("LOST: {}", loss.reason)),
+            Some(loss) if !self.is_told(trace) => {
+                self.remark(out, BAD, &format!("LOST: {}", loss.reason))
+            }
             _ => Ok(()),
         }
     }
@@ -175,7 +193,8 @@ impl Story<'_> {
     fn step_line(self, out: &mut dyn Write, device: DeviceId, step: &Step) -> io::Result<()> {
         let (text, style) = self.told(device, step);
         let by = self.decider(device, step);
-        let place = self.position(step.place).map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+        let place =
+            self.position(step.place).map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
         writeln!(out, "  {:15} {style}{text}{style:#}{by}{place}", label(step.stage))
     }
 
@@ -206,7 +225,8 @@ impl Story<'_> {
             StageResult::New => ("none yet".into(), DIM),
             StageResult::Known { from_initiator } => {
                 let what = if from_initiator { "known" } else { "an answer" };
-                let of = self.by(device, step.by).map(|r| format!(", made by {r}")).unwrap_or_default();
+                let of =
+                    self.by(device, step.by).map(|r| format!(", made by {r}")).unwrap_or_default();
                 (format!("{what}{of}"), plain)
             }
             StageResult::Translated { from, to } if from == to => (format!("{from} stays"), plain),
@@ -259,8 +279,10 @@ impl Story<'_> {
 
 /// The devices up to where the way repeats itself, and how many there were after that.
 fn without_rounds(trace: &Trace) -> (&[Hop], usize) {
-    let same = |a: &Hop, b: &Hop| (a.device, a.ingress, a.packet) == (b.device, b.ingress, b.packet);
-    let first = (0..trace.hops.len()).find(|i| trace.hops[..*i].iter().any(|h| same(h, &trace.hops[*i])));
+    let same =
+        |a: &Hop, b: &Hop| (a.device, a.ingress, a.packet) == (b.device, b.ingress, b.packet);
+    let first =
+        (0..trace.hops.len()).find(|i| trace.hops[..*i].iter().any(|h| same(h, &trace.hops[*i])));
     let end = first.unwrap_or(trace.hops.len());
     (&trace.hops[..end], trace.hops.len() - end)
 }
@@ -273,7 +295,10 @@ fn rounds(again: usize) -> String {
 fn is_news(step: &Step) -> bool {
     !matches!(
         step.result,
-        StageResult::NotAttached | StageResult::New | StageResult::NotOwn | StageResult::Unchanged(Reason::NoRule)
+        StageResult::NotAttached
+            | StageResult::New
+            | StageResult::NotOwn
+            | StageResult::Unchanged(Reason::NoRule)
     ) || step.stage == Stage::Source
 }
 

@@ -19,8 +19,12 @@ impl Table {
         self.wheel.has_ahead()
     }
 
-    /// Tells of sessions that are about to expire, the next few, once each: their mapping and their far end.
-    pub(in crate::device::bindings) fn next_expiring(&mut self, mut tell: impl FnMut(&Mapping, EndKey)) {
+    /// Tells of sessions that are about to expire, the next few, once each: their mapping and their
+    /// far end.
+    pub(in crate::device::bindings) fn next_expiring(
+        &mut self,
+        mut tell: impl FnMut(&Mapping, EndKey),
+    ) {
         for id in self.wheel.ahead() {
             let session = &self.slots[id].session;
             if !session.has(EXPLICIT) && session.owner != NONE {

@@ -8,8 +8,19 @@ use crate::net::{Packet, Protocol, Tuple};
 
 impl Table {
     /// Whether a packet between IPv4 endpoints may belong to a session with tuples of its own.
-    pub(in crate::device) fn may_be_explicit(&self, protocol: Protocol, source: EndKey, destination: EndKey) -> bool {
-        let hash = || pair_hash(protocol, source.0.port_number(source.1), destination.0.port_number(destination.1));
+    pub(in crate::device) fn may_be_explicit(
+        &self,
+        protocol: Protocol,
+        source: EndKey,
+        destination: EndKey,
+    ) -> bool {
+        let hash = || {
+            pair_hash(
+                protocol,
+                source.0.port_number(source.1),
+                destination.0.port_number(destination.1),
+            )
+        };
         self.has_explicit() && self.by_tuple.candidates(hash()).next().is_some()
     }
 
@@ -18,7 +29,8 @@ impl Table {
         self.explicit_tuples.len() > self.free_explicit.len()
     }
 
-    /// The explicit session that a packet belongs to, the oldest of several, and whether it goes the initiator's way.
+    /// The explicit session that a packet belongs to, the oldest of several, and whether it goes
+    /// the initiator's way.
     pub(in crate::device) fn find_explicit(
         &self,
         packet: Packet,
@@ -27,15 +39,21 @@ impl Table {
         if !self.has_explicit() {
             return None;
         }
-        let fitting = self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).filter_map(|id| {
-            let explicit = self.explicit(&self.slots[id].session)?;
-            let same = |tuple: Tuple| explicit.protocol == packet.protocol && tuple == packet.ends;
-            if same(explicit.original) && suits(explicit, true) {
-                Some((explicit.serial, id, true))
-            } else {
-                (same(explicit.translated.reversed()) && suits(explicit, false)).then_some((explicit.serial, id, false))
-            }
-        });
+        let fitting =
+            self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).filter_map(|id| {
+                let explicit = self.explicit(&self.slots[id].session)?;
+                let same =
+                    |tuple: Tuple| explicit.protocol == packet.protocol && tuple == packet.ends;
+                if same(explicit.original) && suits(explicit, true) {
+                    Some((explicit.serial, id, true))
+                } else {
+                    (same(explicit.translated.reversed()) && suits(explicit, false)).then_some((
+                        explicit.serial,
+                        id,
+                        false,
+                    ))
+                }
+            });
         fitting.min().map(|(_, id, forth)| (id, forth))
     }
 }

@@ -1,4 +1,5 @@
-//! The sessions of a mapping: in a chain while they are few, found by hash and listed apart when they are many.
+//! The sessions of a mapping: in a chain while they are few, found by hash and listed apart when
+//! they are many.
 
 use super::Table;
 use crate::device::bindings::arena::NONE;
@@ -79,13 +80,19 @@ impl Table {
         self.chain(slot.mapping.head).chain(crowd.into_iter().flatten().copied())
     }
 
-    /// How many sessions use a mapping: those listed under it, and those that only came in through it.
+    /// How many sessions use a mapping: those listed under it, and those that only came in through
+    /// it.
     pub(in crate::device) fn session_count_of(&self, mapping: u32) -> u32 {
         let listed = match self.slots[mapping].listed {
             CROWDED => self.crowds.get(&mapping).map_or(0, Vec::len) as u32,
             few => few.into(),
         };
-        listed + if self.entered.is_empty() { 0 } else { self.entered.get(&mapping).map_or(0, Vec::len) as u32 }
+        listed
+            + if self.entered.is_empty() {
+                0
+            } else {
+                self.entered.get(&mapping).map_or(0, Vec::len) as u32
+            }
     }
 
     pub(super) fn unlist(&mut self, mapping: u32, id: u32, next: u32) {

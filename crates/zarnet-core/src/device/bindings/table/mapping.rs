@@ -9,18 +9,19 @@ use crate::net::{Protocol, Tuple};
 pub(in crate::device) enum Kind {
     /// Address and port, or query id.
     Endpoint,
-    /// A whole address.
+    /// A whole external address belongs to an internal one.
     Address,
     /// An address, for one peer and a protocol without ports.
     Portless,
 }
 
-/// A dynamic mapping.
+/// A dynamic mapping as the table keeps it.
 #[derive(Debug, Clone, Copy)]
 pub(in crate::device) struct Mapping {
     pub internal: Key,
-    /// Kind in the two highest bits, free choice in the third, whether it still waits for its first session in the fourth;
-    /// the port_table, or for a whole or portless mapping the external address.
+    /// Kind in the two highest bits, free choice in the third, whether it still waits for its first
+    /// session in the fourth; the port_table, or for a whole or portless mapping the external
+    /// address.
     pub(super) place: u32,
     /// First of its sessions, unless they are many.
     pub(super) head: u32,
@@ -39,8 +40,15 @@ pub(super) const EXPECTANT: u32 = 1 << 28;
 const PLACE: u32 = EXPECTANT - 1;
 
 impl Mapping {
-    pub(super) const NONE: Self =
-        Self { internal: Key::NONE, place: VACANT, head: NONE, internal_port: 0, external_port: 0, rule: 0, target: 0 };
+    pub(super) const NONE: Self = Self {
+        internal: Key::NONE,
+        place: VACANT,
+        head: NONE,
+        internal_port: 0,
+        external_port: 0,
+        rule: 0,
+        target: 0,
+    };
 
     pub(in crate::device) fn new(kind: Kind, place: u32, freely: bool) -> Self {
         let place = place | (kind as u32) << 30 | EXPECTANT | if freely { FREELY } else { 0 };
@@ -88,14 +96,17 @@ pub(in crate::device) struct ExplicitTuple {
     pub entered: u32,
     /// Interfaces that its first packet came in and went out by.
     pub interfaces: (u16, u16),
-    /// How many such sessions were made before: of two that a packet fits, the one made first counts.
+    /// How many such sessions were made before: of two that a packet fits, the one made first
+    /// counts.
     pub serial: u64,
-    /// Whether a session under an endpoint mapping, made at the same instant and with the same answers, was there before it.
+    /// Whether a session under an endpoint mapping, made at the same instant and with the same
+    /// answers, was there before it.
     pub comes_second: bool,
 }
 
 impl ExplicitTuple {
-    /// Whether it came in through another dynamic mapping than its source's: a host may talk to itself.
+    /// Whether it came in through another dynamic mapping than its source's: a host may talk to
+    /// itself.
     pub(super) fn has_two_mappings(&self) -> bool {
         self.entered != NONE && self.source_mapping != NONE && self.entered != self.source_mapping
     }

@@ -1,8 +1,10 @@
-//! The translation table: mappings and the sessions under them, in an arena, found from either side.
+//! The translation table: mappings and the sessions under them, in an arena, found from either
+//! side.
 //!
-//! Most sessions of a busy edge run under an endpoint mapping of an overload and change the source only. Such a session
-//! is stored as the mapping and the far end, without tuples of its own: it is found through its mapping, whichever side
-//! a packet comes from. All other sessions have a [`ExplicitTuple`] record with both tuples.
+//! Most sessions of a busy edge run under an endpoint mapping of an overload and change the source
+//! only. Such a session is stored as the mapping and the far end, without tuples of its own: it is
+//! found through its mapping, whichever side a packet comes from. All other sessions have a
+//! [`ExplicitTuple`] record with both tuples.
 
 mod due;
 mod explicit;
@@ -24,10 +26,12 @@ use mapping::EXPECTANT;
 
 pub(in crate::device) use mapping::{ExplicitTuple, Kind, Mapping};
 
-/// A place in the arena: 64 octets, one line of a cache. Most mappings have one session, and both are at one place.
+/// A place in the arena: 64 octets, one line of a cache. Most mappings have one session, and both
+/// are at one place.
 ///
-/// The first session of a mapping is put beside it. When that ends before the mapping does, its place waits for the
-/// mapping, and goes on telling when it was made. Further sessions have places of their own.
+/// The first session of a mapping is put beside it. When that ends before the mapping does, its
+/// place waits for the mapping, and goes on telling when it was made. Further sessions have places
+/// of their own.
 #[derive(Debug, Clone, Copy)]
 #[repr(align(64))]
 struct Slot {
@@ -40,11 +44,12 @@ struct Slot {
 }
 
 impl Slot {
-    const FREE: Self = Self { session: Session::NONE, mapping: Mapping::NONE, armed: UNARMED, listed: 0 };
+    const FREE: Self =
+        Self { session: Session::NONE, mapping: Mapping::NONE, armed: UNARMED, listed: 0 };
 }
 
-/// By the neighbourhood of an address: whether a mapping has had one of it inside. Most far ends are told from inner hosts by
-/// it, without a look at the index.
+/// By the neighbourhood of an address: whether a mapping has had one of it inside. Most far ends
+/// are told from inner hosts by it, without a look at the index.
 #[derive(Debug, Clone)]
 struct Inner(Vec<u64>);
 
@@ -146,7 +151,8 @@ impl Table {
         &mut self.slots[id].session
     }
 
-    /// Gives everything other numbers that is known by one: rules, targets, and the interfaces of explicit sessions.
+    /// Gives everything other numbers that is known by one: rules, targets, and the interfaces of
+    /// explicit sessions.
     pub(super) fn rename(
         &mut self,
         rule: impl Fn(u16) -> u16,
@@ -158,7 +164,8 @@ impl Table {
             let m = &mut self.slots[id].mapping;
             (m.rule, m.target) = (rule(m.rule), target(m.target));
         }
-        let explicit_tuples: Vec<u32> = self.all_sessions().filter(|id| self.session(*id).has(EXPLICIT)).collect();
+        let explicit_tuples: Vec<u32> =
+            self.all_sessions().filter(|id| self.session(*id).has(EXPLICIT)).collect();
         for id in explicit_tuples {
             let explicit = &mut self.explicit_tuples[self.slots[id].session.owner as usize];
             (explicit.inbound_rule, explicit.outbound_rule) =
@@ -184,7 +191,8 @@ impl Table {
 
     /// The mappings that a session uses; [`NONE`] for none.
     pub(in crate::device) fn used_by(&self, session: &Session) -> [u32; 2] {
-        let entered = self.explicit(session).filter(|w| w.has_two_mappings()).map_or(NONE, |w| w.entered);
+        let entered =
+            self.explicit(session).filter(|w| w.has_two_mappings()).map_or(NONE, |w| w.entered);
         [self.listed_under(session), entered]
     }
 
@@ -216,7 +224,12 @@ impl Table {
 
     /// Adds an endpoint mapping and its first session, which changes the source only.
     #[inline(always)]
-    pub(super) fn add_both(&mut self, mut mapping: Mapping, mut session: Session, hash: u32) -> u32 {
+    pub(super) fn add_both(
+        &mut self,
+        mut mapping: Mapping,
+        mut session: Session,
+        hash: u32,
+    ) -> u32 {
         let id = self.take_slot();
         self.inner.note(mapping.internal);
         mapping.place &= !EXPECTANT;
@@ -241,7 +254,11 @@ impl Table {
     }
 
     /// Adds a session; `explicit` where its tuples do not follow from its mapping.
-    pub(super) fn add_session(&mut self, mut session: Session, explicit: Option<ExplicitTuple>) -> u32 {
+    pub(super) fn add_session(
+        &mut self,
+        mut session: Session,
+        explicit: Option<ExplicitTuple>,
+    ) -> u32 {
         if let Some(mut explicit) = explicit {
             explicit.serial = self.explicit_made;
             self.explicit_made += 1;
@@ -305,7 +322,8 @@ impl Table {
         [listed, entered]
     }
 
-    /// Leaves a place without its session, which nothing refers to any more; without a mapping too, it is given back.
+    /// Leaves a place without its session, which nothing refers to any more; without a mapping too,
+    /// it is given back.
     fn vacate_session(&mut self, id: u32) {
         self.sessions -= 1;
         let slot = &mut self.slots[id];
@@ -313,7 +331,8 @@ impl Table {
             self.overlaps.remove(&id);
         }
         slot.armed = UNARMED;
-        (slot.session.owner, slot.session.expires) = (NONE, NEVER); // marks it as free for those who walk the arena
+        // marks it as free for those who walk the arena
+        (slot.session.owner, slot.session.expires) = (NONE, NEVER);
         if slot.mapping.is_vacant() {
             self.release_slot(id);
         }
@@ -342,12 +361,15 @@ impl Table {
         self.inner.may_hold(address)
     }
 
-    /// The endpoint mapping that is at a session's place, if the session is its only one and there is nothing more to
-    /// either.
+    /// The endpoint mapping that is at a session's place, if the session is its only one and there
+    /// is nothing more to either.
     pub(super) fn lone_mapping(&self, id: u32) -> Option<Mapping> {
         let slot = &self.slots[id];
         let (session, mapping) = (&slot.session, slot.mapping);
-        let alone = session.owner == id && !session.has(EXPLICIT) && slot.listed == 1 && self.entered.is_empty();
+        let alone = session.owner == id
+            && !session.has(EXPLICIT)
+            && slot.listed == 1
+            && self.entered.is_empty();
         (alone && mapping.kind() == Kind::Endpoint).then_some(mapping)
     }
 
@@ -366,7 +388,8 @@ impl Table {
 
     /// Forgets how to find mappings and sessions; they can still be walked through.
     pub(super) fn release(&mut self) {
-        (self.by_internal, self.by_tuple, self.by_peer) = (Index::new(), Index::new(), Index::new());
+        (self.by_internal, self.by_tuple, self.by_peer) =
+            (Index::new(), Index::new(), Index::new());
     }
 
     /// How many places there are, taken or free.
@@ -374,12 +397,12 @@ impl Table {
         self.slots.len()
     }
 
-    /// Every living session.
+    /// The places of all living sessions.
     pub(in crate::device) fn all_sessions(&self) -> impl Iterator<Item = u32> + '_ {
         (0..self.slots.len()).filter(|id| self.slots[*id].session.owner != NONE)
     }
 
-    /// Every living mapping.
+    /// The places of all living mappings.
     pub(in crate::device) fn all_mappings(&self) -> impl Iterator<Item = u32> + '_ {
         (0..self.slots.len()).filter(|id| !self.slots[*id].mapping.is_vacant())
     }

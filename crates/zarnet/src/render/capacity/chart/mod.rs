@@ -13,13 +13,13 @@ use super::CapacityAnalysis;
 
 pub use picture::{Kind, drawn};
 
-/// Use over time.
+/// Use of a resource over time, as it is drawn.
 pub struct Curve {
     /// The resource's use between two instants, in stretches.
     series: zarnet_core::device::Series,
-    /// The first instant.
+    /// The first instant of the chart.
     pub from: Instant,
-    /// The last one.
+    /// The last instant of the chart.
     pub until: Instant,
     /// How much there is.
     pub usable: Option<u64>,
@@ -28,7 +28,7 @@ pub struct Curve {
 }
 
 impl Curve {
-    /// Of a resource.
+    /// The curve of a resource in a window.
     pub fn of(r: &Resource, (from, until): (Instant, Instant)) -> Self {
         let (series, usable, peak) = (r.series.clone(), r.series.usable, r.series.peak.count);
         Self { series, from, until, usable, peak }
@@ -49,9 +49,9 @@ impl Curve {
 
 /// Use of one address over time, as a strip.
 pub struct Strip {
-    /// The address.
+    /// The external address of the curve.
     pub address: IpAddr,
-    /// Its use.
+    /// Use of the address's ports over time.
     pub curve: Curve,
 }
 
@@ -61,13 +61,16 @@ const MOST_STRIPS: usize = 16;
 /// The addresses that a resource's ports are on; those of the same device and protocol.
 pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
     let same = |r: &&Resource| match (r.supply, of.supply) {
-        (Supply::Ports(_, p, a), Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b) | Supply::Blocks(_, q, b)) => {
-            r.device == of.device && p == q && a == b
-        }
+        (
+            Supply::Ports(_, p, a),
+            Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b) | Supply::Blocks(_, q, b),
+        ) => r.device == of.device && p == q && a == b,
         _ => false,
     };
     let strip = |r: &Resource| match r.supply {
-        Supply::Ports(address, ..) => Some(Strip { address, curve: Curve::of(r, (analysis.from, analysis.until)) }),
+        Supply::Ports(address, ..) => {
+            Some(Strip { address, curve: Curve::of(r, (analysis.from, analysis.until)) })
+        }
         _ => None,
     };
     let mut list: Vec<Strip> = analysis.resources.iter().filter(same).filter_map(strip).collect();
@@ -81,9 +84,9 @@ pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
 pub struct BySize {
     /// Size and share refused.
     pub points: Vec<(u64, f64)>,
-    /// What there is.
+    /// How much can be handed out.
     pub usable: u64,
-    /// What is needed.
+    /// How much the target needs.
     pub needed: Option<u64>,
     /// The share that is wanted.
     pub target: f64,
@@ -93,7 +96,7 @@ pub struct BySize {
 pub const LEAST_SHARE: f64 = 1e-5;
 
 impl BySize {
-    /// For a demand.
+    /// The curve of refused shares for a demand.
     pub fn of(d: &Demand, usable: u64, needed: Option<u64>, target: f64) -> Self {
         let far = needed.unwrap_or(usable).max(usable).max(1);
         let last = far + far / 4 + 2;

@@ -1,5 +1,5 @@
-//! Pictures of use in a file: what is drawn can be told apart without colour, by shape, dashes and words, and the colours
-//! are told apart by the colour-blind.
+//! Pictures of use in a file: what is drawn can be told apart without colour, by shape, dashes and
+//! words, and the colours are told apart by the colour-blind.
 
 use plotters::coord::Shift;
 use plotters::prelude::*;
@@ -17,7 +17,7 @@ use crate::render::escape::{Form, escaped};
 pub enum Kind {
     /// Lines, for a page or for print.
     Svg,
-    /// Dots.
+    /// A picture of pixels.
     Png,
 }
 
@@ -78,7 +78,8 @@ fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
     root.fill(&WHITE)?;
     let analysis = answer.analysis;
     root.draw_text(&answer.loaded.plan.title, &font(20), (24, 16))?;
-    let mut focus: Vec<&Resource> = analysis.focus().into_iter().map(|i| &analysis.resources[i]).collect();
+    let mut focus: Vec<&Resource> =
+        analysis.focus().into_iter().map(|i| &analysis.resources[i]).collect();
     focus.sort_by_key(|r| r.series.first_refusal);
     if focus.is_empty() {
         root.draw_text("Nothing that can run out was used.", &font(16), (24, 60))?;
@@ -106,8 +107,10 @@ fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
 
 /// Moments to label: round ones, no more than ten.
 fn ticks(from: f64, until: f64) -> Vec<f64> {
-    let steps = [1, 5, 10, 30, 60, 300, 600, 1800, 3600, 7200, 14_400, 28_800, 86_400].map(f64::from);
-    let step = steps.into_iter().find(|s| (until - from) / s <= 10.0).unwrap_or((until - from) / 8.0);
+    let steps =
+        [1, 5, 10, 30, 60, 300, 600, 1800, 3600, 7200, 14_400, 28_800, 86_400].map(f64::from);
+    let step =
+        steps.into_iter().find(|s| (until - from) / s <= 10.0).unwrap_or((until - from) / 8.0);
     let first = (from / step).ceil() as u64;
     let last = (until / step).floor() as u64;
     (first..=last).take(16).map(|n| n as f64 * step).collect()
@@ -117,7 +120,8 @@ fn ticks(from: f64, until: f64) -> Vec<f64> {
 fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done {
     let curve = Curve::of(r, (answer.analysis.from, answer.analysis.until));
     let top = curve.top();
-    let (from, until) = (curve.from.seconds(), curve.until.seconds().max(curve.from.seconds() + 1.0));
+    let (from, until) =
+        (curve.from.seconds(), curve.until.seconds().max(curve.from.seconds() + 1.0));
     let unit = answer.unit(r);
     let title = answer.title(r);
     let unit = if title.contains(unit) { String::new() } else { format!("{unit} ") };
@@ -154,7 +158,9 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
     let fill = USE.mix(0.55).filled();
     let columns = stretches.iter().enumerate().filter(|(_, s)| s.most > 0);
     chart
-        .draw_series(columns.map(|(i, s)| Rectangle::new([(left(i), 0.0), (left(i + 1), f64::from(s.most))], fill)))?;
+        .draw_series(columns.map(|(i, s)| {
+            Rectangle::new([(left(i), 0.0), (left(i + 1), f64::from(s.most))], fill)
+        }))?;
     let outline: Vec<(f64, f64)> = stretches
         .iter()
         .enumerate()
@@ -165,13 +171,25 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
         let y = usable as f64;
         let dash = (until - from) / 160.0;
         let dashes = (0..80).map(|n| from + dash * 2.0 * f64::from(n));
-        chart.draw_series(dashes.map(|x| PathElement::new(vec![(x, y), (x + dash, y)], INK.stroke_width(1))))?;
+        chart.draw_series(
+            dashes.map(|x| PathElement::new(vec![(x, y), (x + dash, y)], INK.stroke_width(1))),
+        )?;
         let style = anchored(font(13), HPos::Right, VPos::Bottom);
-        chart.draw_series(std::iter::once(Text::new(format!("all {usable}"), (until, y * 1.02), style)))?;
+        chart.draw_series(std::iter::once(Text::new(
+            format!("all {usable}"),
+            (until, y * 1.02),
+            style,
+        )))?;
     }
-    let refused: Vec<f64> =
-        stretches.iter().enumerate().filter(|(_, s)| s.refused > 0).map(|(i, _)| left(i) + width / 2.0).collect();
-    chart.draw_series(refused.iter().map(|x| TriangleMarker::new((*x, top * 1.06), 5, REFUSED.filled())))?;
+    let refused: Vec<f64> = stretches
+        .iter()
+        .enumerate()
+        .filter(|(_, s)| s.refused > 0)
+        .map(|(i, _)| left(i) + width / 2.0)
+        .collect();
+    chart.draw_series(
+        refused.iter().map(|x| TriangleMarker::new((*x, top * 1.06), 5, REFUSED.filled())),
+    )?;
     if let Some(first) = r.series.first_refusal {
         let text = format!("first refused at {}, {} in all", rounded(first), r.refused_flows);
         let style = anchored((FAMILY, 13).into_font().color(&REFUSED), HPos::Right, VPos::Center);
@@ -179,9 +197,16 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
         // where there is no room before it, behind the last one
         let early = (x - from) < (until - from) * 0.3;
         let last = refused.last().copied().unwrap_or(x) + (until - from) * 0.008;
-        let style =
-            if early { anchored((FAMILY, 13).into_font().color(&REFUSED), HPos::Left, VPos::Center) } else { style };
-        chart.draw_series(std::iter::once(Text::new(text, (if early { last } else { x }, top * 1.08), style)))?;
+        let style = if early {
+            anchored((FAMILY, 13).into_font().color(&REFUSED), HPos::Left, VPos::Center)
+        } else {
+            style
+        };
+        chart.draw_series(std::iter::once(Text::new(
+            text,
+            (if early { last } else { x }, top * 1.08),
+            style,
+        )))?;
     }
     Ok(())
 }
@@ -268,7 +293,9 @@ fn holders(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done {
 /// The share refused by size, on a scale of tens.
 fn by_size(part: &Area<'_>, title: &str, sizes: &BySize) -> Done {
     part.draw_text(&format!("{title}: refused, by how many there are"), &font(15), (8, 2))?;
-    let (Some(first), Some(last)) = (sizes.points.first(), sizes.points.last()) else { return Ok(()) };
+    let (Some(first), Some(last)) = (sizes.points.first(), sizes.points.last()) else {
+        return Ok(());
+    };
     let (first, last) = (first.0 as f64, last.0 as f64);
     let mut chart = ChartBuilder::on(part)
         .margin_top(30)
@@ -286,13 +313,21 @@ fn by_size(part: &Area<'_>, title: &str, sizes: &BySize) -> Done {
         .x_label_formatter(&|n| format!("{n:.0}"))
         .y_label_formatter(&|p| share(*p))
         .draw()?;
-    let points = sizes.points.iter().filter(|p| p.1 >= LEAST_SHARE).map(|p| (p.0 as f64, p.1)).collect::<Vec<_>>();
+    let points = sizes
+        .points
+        .iter()
+        .filter(|p| p.1 >= LEAST_SHARE)
+        .map(|p| (p.0 as f64, p.1))
+        .collect::<Vec<_>>();
     chart.draw_series(std::iter::once(PathElement::new(points, USE.stroke_width(2))))?;
     let span = last - first;
     let dash = span / 60.0;
     let dashes = (0..30).map(|n| first + dash * 2.0 * f64::from(n));
     let target = sizes.target.max(LEAST_SHARE);
-    chart.draw_series(dashes.map(|x| PathElement::new(vec![(x, target), (x + dash, target)], INK.stroke_width(1))))?;
+    chart
+        .draw_series(dashes.map(|x| {
+            PathElement::new(vec![(x, target), (x + dash, target)], INK.stroke_width(1))
+        }))?;
     let text = Text::new(
         format!("target {}", share(sizes.target)),
         (first + span * 0.02, target * 0.9),
@@ -301,9 +336,12 @@ fn by_size(part: &Area<'_>, title: &str, sizes: &BySize) -> Done {
     chart.draw_series(std::iter::once(text))?;
     let mut mark = |n: u64, text: String, high: f64, colour: RGBColor, before: bool| -> Done {
         let x = (n as f64).clamp(first, last);
-        chart
-            .draw_series(std::iter::once(PathElement::new(vec![(x, LEAST_SHARE), (x, 1.0)], colour.stroke_width(1))))?;
-        let (side, at) = if before { (HPos::Right, x - span * 0.015) } else { (HPos::Left, x + span * 0.015) };
+        chart.draw_series(std::iter::once(PathElement::new(
+            vec![(x, LEAST_SHARE), (x, 1.0)],
+            colour.stroke_width(1),
+        )))?;
+        let (side, at) =
+            if before { (HPos::Right, x - span * 0.015) } else { (HPos::Left, x + span * 0.015) };
         let style = anchored((FAMILY, 13).into_font().color(&colour), side, VPos::Center);
         chart.draw_series(std::iter::once(Text::new(text, (at, high), style)))?;
         Ok(())

@@ -68,7 +68,8 @@ fn time_axis(out: &mut dyn Write, curve: &Curve, columns: usize) -> io::Result<(
 /// Ports in use of several addresses over time, darker for more.
 pub fn heat(out: &mut dyn Write, strips: &[Strip], width: usize, ascii: bool) -> io::Result<()> {
     let columns = columns(width).saturating_sub(8);
-    let shades: &[char] = if ascii { &['.', ':', '+', '*', '#'] } else { &['·', '░', '▒', '▓', '█'] };
+    let shades: &[char] =
+        if ascii { &['.', ':', '+', '*', '#'] } else { &['·', '░', '▒', '▓', '█'] };
     writeln!(out)?;
     for strip in strips {
         let usable = strip.curve.usable.unwrap_or(1).max(1) as f64;
@@ -81,7 +82,12 @@ pub fn heat(out: &mut dyn Write, strips: &[Strip], width: usize, ascii: bool) ->
         writeln!(out, "{:>16} {cells}", strip.address.to_string())?;
     }
     let [none, low, middle, high, full] = shades else { return Ok(()) };
-    writeln!(out, "{:>16} {DIM}{none} none  {low} to 1/4  {middle} to 1/2  {high} more  {full} all in use{DIM:#}", "")
+    writeln!(
+        out,
+        "{:>16} {DIM}{none} none  {low} to 1/4  {middle} to 1/2  {high} more  {full} all in \
+         use{DIM:#}",
+        ""
+    )
 }
 
 /// A bar of so many of the most.
@@ -100,15 +106,19 @@ pub fn bar(value: u64, most: u64, width: usize, ascii: bool) -> String {
 /// The share refused by size, on a scale of tens.
 pub fn by_size(out: &mut dyn Write, sizes: &BySize, width: usize, ascii: bool) -> io::Result<()> {
     let columns = columns(width).min(64);
-    let (Some((first, _)), Some((last, _))) = (sizes.points.first(), sizes.points.last()) else { return Ok(()) };
+    let (Some((first, _)), Some((last, _))) = (sizes.points.first(), sizes.points.last()) else {
+        return Ok(());
+    };
     let decades = -LEAST_SHARE.log10();
     let rows = 10usize;
     let row_of = |p: f64| {
         let depth = -p.max(LEAST_SHARE).log10() / decades;
         ((depth * (rows - 1) as f64).round() as usize).min(rows - 1)
     };
-    let column_of =
-        |n: u64| (((n - first) as f64 / (last - first).max(1) as f64) * (columns - 1) as f64).round() as usize;
+    let column_of = |n: u64| {
+        (((n - first) as f64 / (last - first).max(1) as f64) * (columns - 1) as f64).round()
+            as usize
+    };
     let mut grid = vec![vec![' '; columns]; rows];
     let (line, point, here) = if ascii { ('-', '*', '|') } else { ('┄', '•', '│') };
     grid[row_of(sizes.target)].fill(line);
@@ -135,7 +145,9 @@ pub fn by_size(out: &mut dyn Write, sizes: &BySize, width: usize, ascii: bool) -
     let mut axis = vec![' '; columns + 8];
     let mut put = |n: u64, text: &str| {
         let at = column_of(n.clamp(*first, *last)).saturating_sub(text.len() / 2).min(columns);
-        let room = axis[at.saturating_sub(1)..(at + text.len() + 1).min(columns + 8)].iter().all(|c| *c == ' ');
+        let room = axis[at.saturating_sub(1)..(at + text.len() + 1).min(columns + 8)]
+            .iter()
+            .all(|c| *c == ' ');
         if room && at + text.len() <= columns + 8 {
             text.chars().enumerate().for_each(|(i, c)| axis[at + i] = c);
         }
