@@ -4,7 +4,8 @@
 use std::convert::Infallible;
 use std::sync::LazyLock;
 
-use zarnet_core::compare::{Begun, compare};
+use zarnet_analysis::compare::compare;
+use zarnet_formats::traffic::Begun;
 use zarnet_core::predict::{Options, Prediction, predict};
 use zarnet_core::traffic::{Item, OneByOne};
 use zarnet_formats::observed::{Form, parse};

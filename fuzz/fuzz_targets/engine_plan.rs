@@ -6,8 +6,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
-use zarnet_core::audit::audit;
-use zarnet_core::diagnose::{RepairTrial, diagnose, near_misses, steps};
+use zarnet_analysis::audit::audit;
+use zarnet_analysis::diagnose::{RepairTrial, diagnose, near_misses, steps};
 use zarnet_core::plan::Edit;
 use zarnet_core::predict::{Options, Scene, predict};
 use zarnet_core::traffic::Flow;

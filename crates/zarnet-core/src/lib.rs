@@ -1,5 +1,5 @@
 //! The computation of Zarnet: what an engineer declares, what a device does with a packet, what a
-//! network does with a flow, and the questions that are asked of both. No files, no clock, no
+//! network does with a flow. No files, no clock, no
 //! terminal: time, packets and seeds come in as arguments, values come out.
 //!
 //! Data goes one way, and each module knows only those before it:
@@ -14,14 +14,9 @@
 //!   fast path.
 //! - [`network`]: devices, hosts and segments together. Who answers for an address, where a packet
 //!   ends.
-//! - [`space`]: sets of packets as a whole, exact.
 //! - [`predict`]: traffic through a network. The table at a moment, counters, what was not
 //!   translated.
-//! - [`impact`]: what a change of a plan changes, for all packets. [`audit`]: findings on a plan
-//!   that can be built.
-//! - [`compare`]: the table that a device really has against the predicted one.
-//! - [`capacity`]: what runs out, who has it, how much would be enough.
-//! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
+//! - [`finding`]: names of the findings of a check, which a plan may allow or deny.
 //! - [`limits`]: how much of anything input may hold.
 //!
 //! ```
@@ -40,15 +35,10 @@
 //! assert_eq!(prediction.tally.total(), 0);
 //! ```
 
-pub mod audit;
-pub mod capacity;
-pub mod compare;
 pub mod device;
-pub mod diagnose;
 pub mod event;
-mod finding;
+pub mod finding;
 mod ids;
-pub mod impact;
 pub mod limits;
 mod named;
 pub mod net;
@@ -57,7 +47,6 @@ pub mod observe;
 pub mod plan;
 pub mod predict;
 mod reason;
-pub mod space;
 pub mod traffic;
 
 pub use reason::{Class, Reason};

@@ -2,6 +2,7 @@
 
 /// An enum with the stable kebab-case name of each of its values and a sentence for a person, told
 /// in one row each.
+#[macro_export]
 macro_rules! named {
     ($(#[$doc:meta])* $type:ident { $($variant:ident, $name:literal, $sentence:literal;)* }) => {
         $(#[$doc])*
@@ -32,5 +33,3 @@ macro_rules! named {
         }
     };
 }
-
-pub(crate) use named;

@@ -1,7 +1,5 @@
 //! Why a packet was not delivered, or a flow not translated: one list, a sentence each.
 
-use crate::named::named;
-
 /// The fate of a flow: that of its first packet and of the answer to it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Class {
@@ -17,7 +15,7 @@ pub enum Class {
 
 macro_rules! reasons {
     ($($variant:ident, $name:literal, $class:ident, $sentence:literal;)*) => {
-        named! {
+        $crate::named! {
             /// Why a flow was not translated.
             Reason { $($variant, $name, $sentence;)* }
         }

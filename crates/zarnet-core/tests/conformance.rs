@@ -3,12 +3,9 @@
 //! R=203.0.113.20 outside; the device is 192.0.2.1, its pools begin at 192.0.2.8. Requirements that
 //! `device.rs` and the sources test are not tested here again.
 
-mod common;
-
 use std::collections::HashSet;
 
-use common::{Edge, OVERLOAD, plan, plan_text, pool};
-use zarnet_core::audit::audit;
+use zarnet_testkit::edge::{Edge, OVERLOAD, pool};
 
 const HAIRPIN: &str = r#"
   [[device.rule]]
@@ -170,23 +167,6 @@ shows! {
         "udp 10.0.0.5:5000 > 198.51.100.10:53 @0 => 192.0.2.1:1024 > 198.51.100.10:53
          udp 10.0.0.6:5000 > 198.51.100.10:53 @0 => 192.0.2.1:1280 > 198.51.100.10:53
          udp 10.0.0.5:5001 > 198.51.100.10:53 @0 => 192.0.2.1:1025 > 198.51.100.10:53";
-}
-
-/// RFC 4787 §5 REQ-5, RFC 5382 §5 REQ-5, RFC 5508 §3.2 REQ-2: timers below the floor are told, and
-/// obeyed.
-#[test]
-fn rfc4787_req5_timers_below_the_floor_are_told() {
-    let text = plan_text(
-        "\"bcp\"",
-        "{ udp-timeout = 60, tcp-idle-timeout = 60, icmp-timeout = 5 }",
-        OVERLOAD,
-    );
-    let told: Vec<String> = audit(&plan(&text))
-        .into_iter()
-        .filter(|f| f.name == "timer-below-minimum")
-        .map(|f| f.message)
-        .collect();
-    assert_eq!(told.len(), 3, "{told:?}");
 }
 
 /// RFC 4787 §8 REQ-7: an inside prefix that holds an external address does not mix them up.

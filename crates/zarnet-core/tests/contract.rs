@@ -1,14 +1,14 @@
 //! Sentences of the contract about the world around a device, the traffic and the answers: each
 //! with the smallest estate that shows it.
 
-mod played;
-
 use std::fmt::Write;
 use std::sync::Arc;
 
-use played::{EDGE, HOSTS, OUT, edge, event, nothing, plan, play, seconds, written};
 use zarnet_core::event::{Action, Clearing};
 use zarnet_core::plan::Plan;
+use zarnet_testkit::played::{
+    EDGE, HOSTS, OUT, edge, event, nothing, plan, play, seconds, written,
+};
 
 /// Hosts and an edge, whose text is changed as each `(what, into)` says.
 fn changed(changes: &[(&str, &str)], keys: &str, rules: &[&str]) -> Arc<Plan> {

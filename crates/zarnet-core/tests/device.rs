@@ -2,9 +2,7 @@
 //! S=198.51.100.10, R=203.0.113.20 outside; the device is 192.0.2.1, its pools begin at 192.0.2.8.
 //! Requirement ids are those of the RFCs named.
 
-mod common;
-
-use common::{Edge, OVERLOAD, pool};
+use zarnet_testkit::edge::{Edge, OVERLOAD, pool};
 
 #[test]
 fn rfc4787_req1_mapping_is_reused_for_every_peer() {

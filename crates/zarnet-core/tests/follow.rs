@@ -1,11 +1,8 @@
 //! One flow watched: what is told of its way, and what a plan expects of it.
 
-mod common;
-
 use std::convert::Infallible;
 use std::sync::Arc;
 
-use common::plan;
 use proptest::prelude::*;
 use zarnet_core::Class;
 use zarnet_core::event::{Action, Event};
@@ -16,6 +13,7 @@ use zarnet_core::predict::{
     Followed, Moment, ObservationPoint, Options, Rehearsal, follow_during, predict,
 };
 use zarnet_core::traffic::{Flow, Item, OneByOne};
+use zarnet_testkit::edge::plan;
 
 /// A wharf behind an edge, a shed behind the wharf's own box, and a server next to the wharf.
 const WHARF: &str = r#"

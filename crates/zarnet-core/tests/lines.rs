@@ -2,16 +2,14 @@
 //! and providers that look at sources. The edge has `street` (203.0.113.2/27) and `lane`
 //! (192.0.2.2/28).
 
-mod played;
-
 use std::convert::Infallible;
 use std::sync::Arc;
 
-use played::{HOSTS, nothing, plan, play, written};
 use zarnet_core::net::{Endpoint, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, Routed};
 use zarnet_core::predict::{Options, Scene, predict};
 use zarnet_core::traffic::{Flow, Item, OneByOne, Seen};
+use zarnet_testkit::played::{HOSTS, nothing, plan, play, written};
 
 /// An edge with two lines; `routes` are those besides the default one by `street`.
 fn two_lines(checks: bool, keys: &str, routes: &str, rules: &[&str]) -> Arc<Plan> {
@@ -58,7 +56,7 @@ const EACH: [&str; 2] = [
 
 /// Where the first packet and the answer of a flow left the edge, by interface.
 fn ways(plan: &Arc<Plan>, line: &str) -> (String, Option<String>) {
-    let flow: Flow = played::flow(plan, line);
+    let flow: Flow = zarnet_testkit::played::flow(plan, line);
     let followed = Scene::at_rest(plan.clone(), 0, &flow).followed;
     let by = |trace: &zarnet_core::network::Trace| {
         let exit = trace.hops.first().and_then(|h| h.exit);
@@ -151,7 +149,8 @@ fn the_source_of_its_own_traffic_follows_from_the_route_or_is_given() {
         &EACH,
     );
     let sent = |line: &str| {
-        let followed = Scene::at_rest(plan.clone(), 0, &played::flow(&plan, line)).followed;
+        let followed =
+            Scene::at_rest(plan.clone(), 0, &zarnet_testkit::played::flow(&plan, line)).followed;
         (followed.sent.unwrap().1.source().address.to_string(), ways(&plan, line).0)
     };
     assert_eq!(sent("0 udp edge>198.51.100.80:53"), ("203.0.113.2".into(), "street".into()));
@@ -174,7 +173,8 @@ fn answers_leave_by_route_or_as_their_session_came() {
     // hold for the answer
     let next_hop = |routes: &str| {
         let plan = two_lines(false, AS_CAME, routes, &[WEB]);
-        let followed = Scene::at_rest(plan.clone(), 0, &played::flow(&plan, ask)).followed;
+        let followed =
+            Scene::at_rest(plan.clone(), 0, &zarnet_testkit::played::flow(&plan, ask)).followed;
         followed.back.hops[0].exit.map(|e| (e.interface.0, e.next_hop.to_string()))
     };
     let longer = "  [[device.route]]\n  to = \"198.51.100.0/24\"\n  via = \"192.0.2.9\"\n";
@@ -268,8 +268,12 @@ fn a_capture_of_the_second_line_is_judged() {
     let plan = two_lines(false, "", &format!("{BY_LANE}  source = \"h1\"\n"), &[WEB]);
     let end = |text: &str, port| Endpoint::new(text.parse::<std::net::IpAddr>().unwrap(), port);
     let packet = Packet::first(Protocol::TCP, end("198.51.100.80", 4000), end("192.0.2.2", 443));
-    let seen =
-        Seen { at: played::seconds("1"), device: DeviceId(0), interface: InterfaceId(2), packet };
+    let seen = Seen {
+        at: zarnet_testkit::played::seconds("1"),
+        device: DeviceId(0),
+        interface: InterfaceId(2),
+        packet,
+    };
     let items = std::iter::once(Ok::<Item, Infallible>(Item::Seen(seen)));
     let prediction = predict(plan, OneByOne(items), vec![], Options::default()).unwrap();
     assert_eq!((prediction.tally.translated, prediction.unattributed), (1, 0));

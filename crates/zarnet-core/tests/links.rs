@@ -1,17 +1,17 @@
 //! Links, hosts, servers and whole flows in rare situations: each a small plan and its traffic,
 //! found by holding random estates against a reference model, and named after what it shows.
 
-mod played;
-
 use std::convert::Infallible;
 use std::net::IpAddr;
 
-use played::{EDGE, HOSTS, OUT, edge, event, flow, nothing, plan, play, seconds, written};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, IcmpError, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::predict::{Options, predict};
 use zarnet_core::traffic::{Item, OneByOne, Party, Seen, SeenError};
+use zarnet_testkit::played::{
+    EDGE, HOSTS, OUT, edge, event, flow, nothing, plan, play, seconds, written,
+};
 
 /// The same file taking over changes nothing, also for segments that nobody named.
 #[test]

@@ -1,12 +1,10 @@
 //! What a device sends itself: to whom it leaves, what judges it, and whether rules look at it.
 
-mod played;
-
 use std::sync::Arc;
 
-use played::{EDGE, HOSTS, edge, event, nothing, plan, play, written};
 use zarnet_core::event::Action;
 use zarnet_core::plan::{DeviceId, Plan};
+use zarnet_testkit::played::{EDGE, HOSTS, edge, event, nothing, plan, play, written};
 
 const TRANSLATES: &str = "behaviour = { translates-own = true }";
 

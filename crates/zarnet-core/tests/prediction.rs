@@ -1,13 +1,10 @@
 //! Traffic through a network: invariants over random plans and random traffic.
 
-mod common;
-
 use std::collections::HashSet;
 use std::convert::Infallible;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use common::{OVERLOAD, plan, plan_text, pool};
 use proptest::prelude::*;
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Prefix, Protocol, Signal};
@@ -15,6 +12,7 @@ use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, Sources, predict};
 use zarnet_core::traffic::{Ending, OneByOne};
 use zarnet_core::traffic::{Flow, Item, Party, Seen};
+use zarnet_testkit::edge::{OVERLOAD, plan, plan_text, pool};
 
 const S: u64 = 1_000_000_000;
 

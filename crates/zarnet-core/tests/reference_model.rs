@@ -3,23 +3,22 @@
 //! `CASES=1000000 SEED=7 cargo test --release -p zarnet-core --test reference_model` plays as many
 //! as wanted; by default a few with a fixed seed and a few with a fresh one.
 
-mod common;
-mod reference;
-
 use std::net::{IpAddr, Ipv4Addr};
 
-use common::cases;
 use proptest::prelude::*;
-use reference::generate::{PEERS, SERVER, behaviours, host, lines, plain, plan_text, rules};
-use reference::own::Clearing as Cleared;
-use reference::{
-    Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways,
-};
 use zarnet_core::device::{Outcome, OwnSource};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol, Signal, Tuple};
 use zarnet_core::network::Network;
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
+use zarnet_testkit::edge::cases;
+use zarnet_testkit::reference::generate::{
+    PEERS, SERVER, behaviours, host, lines, plain, plan_text, rules,
+};
+use zarnet_testkit::reference::own::Clearing as Cleared;
+use zarnet_testkit::reference::{
+    Became, Behaviour, Dependence, FLOOR, Kind, LANE, Model, Pick, Rule, S, UPLINK, Ways,
+};
 
 const LEASED: [Ipv4Addr; 2] = [Ipv4Addr::new(192, 0, 2, 1), Ipv4Addr::new(192, 0, 2, 2)];
 
@@ -165,13 +164,13 @@ type Came = (Packet, Option<usize>, OwnSource);
 
 /// The ends of a packet and the interface that it leaves by, if it does; or the reason for its
 /// drop, and whose fault it is.
-type Told = Result<(Tuple, Option<usize>), reference::Refused>;
+type Told = Result<(Tuple, Option<usize>), zarnet_testkit::reference::Refused>;
 
 const EDGE: DeviceId = DeviceId(0);
 
 impl Both {
     fn new(rules: Vec<Rule>, b: Behaviour) -> Self {
-        let network = Network::new(common::plan(&plan_text(&rules, &b)), 7, None);
+        let network = Network::new(zarnet_testkit::edge::plan(&plan_text(&rules, &b)), 7, None);
         let count = rules.len();
         Self {
             network,
@@ -235,7 +234,10 @@ impl Both {
                 self.model.lease(now, address);
             }
             Move::Plan(rules) => {
-                self.act(now, Action::Plan(common::plan(&plan_text(&rules, &self.b)), EDGE));
+                self.act(
+                    now,
+                    Action::Plan(zarnet_testkit::edge::plan(&plan_text(&rules, &self.b)), EDGE),
+                );
                 self.count = rules.len();
                 self.model.take_over(now, rules);
             }
@@ -289,9 +291,12 @@ fn agree(rules: Vec<Rule>, b: Behaviour, moves: Vec<(u64, Move)>) -> Result<(), 
             Became::Taken(ends, _) => (ends, None),
         });
         prop_assert_eq!(told(outcome), wanted, "{:?} by {:?} at {}", packet, ingress, Instant(now));
-        let rows = reference::in_order(both.model.rows(now));
+        let rows = zarnet_testkit::reference::in_order(both.model.rows(now));
         let device = both.network.device_mut(EDGE);
-        let table = reference::rows_of(&common::mappings_at(device, Instant(now)));
+        let table = zarnet_testkit::reference::rows_of(&zarnet_testkit::edge::mappings_at(
+            device,
+            Instant(now),
+        ));
         prop_assert_eq!(table, rows, "after {:?} at {}", packet, Instant(now));
         prop_assert_eq!(device.session_count(), both.model.session_count());
     }

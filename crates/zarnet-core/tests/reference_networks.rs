@@ -2,24 +2,21 @@
 //! contract: both put every flow into the same class, for the same reason, and have the same table,
 //! at the end and at a moment before. `CASES` and `SEED` as for `reference_model`.
 
-mod common;
-mod reference;
-
 use std::convert::Infallible;
 use std::net::{IpAddr, Ipv4Addr};
 
-use common::cases;
 use proptest::prelude::*;
-use reference::estate::{Act, Estate, Sent, Who};
-use reference::generate::{PEERS, SERVER, behaviours, host, plan_text, rules};
-use reference::own::Clearing as Cleared;
-use reference::{Behaviour, Rule, S, UPLINK};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::{Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
 use zarnet_core::traffic::{Ending, OneByOne};
 use zarnet_core::traffic::{Flow, Item, Party, Repeated, RepeatedFlows};
+use zarnet_testkit::edge::cases;
+use zarnet_testkit::reference::estate::{Act, Estate, Sent, Who};
+use zarnet_testkit::reference::generate::{PEERS, SERVER, behaviours, host, plan_text, rules};
+use zarnet_testkit::reference::own::Clearing as Cleared;
+use zarnet_testkit::reference::{Behaviour, Rule, S, UPLINK};
 
 /// A flow, after how many seconds it is sent again, and how often in all.
 type Again = (Sent, u64, u64);
@@ -188,7 +185,7 @@ fn one_by_one(flows: &[Again]) -> Vec<Sent> {
 type Case = (Vec<Rule>, Behaviour, Vec<Again>, Vec<(u64, Act)>, Option<u64>);
 
 fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
-    let plan = common::plan(&plan_text(&rules, &b));
+    let plan = zarnet_testkit::edge::plan(&plan_text(&rules, &b));
     let count = rules.len();
     let sent = one_by_one(&flows);
     let last = sent
@@ -245,8 +242,8 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
         then.play(&sent, &acts, prediction.at.0);
         let table = &prediction.tables[0];
         let (got, rows) = (
-            reference::rows_of(&table.mappings),
-            reference::in_order(then.model.rows(prediction.at.0)),
+            zarnet_testkit::reference::rows_of(&table.mappings),
+            zarnet_testkit::reference::in_order(then.model.rows(prediction.at.0)),
         );
         prop_assert_eq!(got, rows, "mappings at {}, stepwise {}", prediction.at, stepwise);
         let mut sessions = then.session_rows(prediction.at.0);
@@ -255,7 +252,7 @@ fn agree((rules, b, flows, acts, moment): Case) -> Result<(), TestCaseError> {
             .iter()
             .map(|s| (s.original, s.translated, s.created.0, s.last_active.0, s.expires.0))
             .collect();
-        let key = |s: &reference::estate::SessionRow| {
+        let key = |s: &zarnet_testkit::reference::estate::SessionRow| {
             let ends = [s.0.source, s.0.destination, s.1.source, s.1.destination];
             (ends.map(|e| (e.address, e.port)), s.2, s.4)
         };

@@ -1,16 +1,16 @@
 //! Mappings, sessions and pools in rare situations: each a small plan and its traffic, found by
 //! holding random estates against a reference model, and named after what it shows.
 
-mod played;
-
 use std::convert::Infallible;
 
-use played::{EDGE, HOSTS, OUT, Played, edge, event, flow, nothing, plan, play, seconds, written};
 use zarnet_core::event::{Action, Clearing};
 use zarnet_core::net::Protocol;
 use zarnet_core::plan::{PoolId, RuleId};
 use zarnet_core::predict::{Moment, Options, predict};
 use zarnet_core::traffic::{Item, OneByOne, Party};
+use zarnet_testkit::played::{
+    EDGE, HOSTS, OUT, Played, edge, event, flow, nothing, plan, play, seconds, written,
+};
 
 /// For mapping and port overloading, the peer of a session whose destination is translated is the
 /// destination as forwarded.

@@ -1,12 +1,9 @@
 //! Another plan takes over in the middle of a day: what stays, what is found again, and what is
 //! given to nobody. The device is 192.0.2.1; its pool begins at 192.0.2.8.
 
-mod common;
-
 use std::convert::Infallible;
 use std::net::IpAddr;
 
-use common::{OVERLOAD, flow, plan, plan_text, pool};
 use zarnet_core::device::{MappingRow, Outcome};
 use zarnet_core::event::{Action, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
@@ -14,6 +11,7 @@ use zarnet_core::network::Network;
 use zarnet_core::plan::{DeviceId, InterfaceId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
 use zarnet_core::traffic::{Item, OneByOne};
+use zarnet_testkit::edge::{OVERLOAD, flow, plan, plan_text, pool};
 
 const S: u64 = 1_000_000_000;
 /// Ports of the outside interface that lead to a server.
@@ -259,11 +257,18 @@ fn what_is_not_translated_is_told_in_the_order_of_the_traffic() {
 fn a_port_that_a_new_plan_forwards_is_not_overloaded_any_more() {
     let keys =
         "{ mapping = \"address-dependent\", port-overloading = true, pooling = \"arbitrary\" }";
-    let before = common::plan(&common::plan_text(keys, "{}", common::OVERLOAD));
+    let before = zarnet_testkit::edge::plan(&zarnet_testkit::edge::plan_text(
+        keys,
+        "{}",
+        zarnet_testkit::edge::OVERLOAD,
+    ));
     let door = "  [[device.rule]]\n  name = \"door\"\n  type = \"forward\"\n  external = \
                 \"uplink:3001/tcp\"\n  internal = \"10.0.0.7:700\"\n";
-    let after =
-        common::plan(&common::plan_text(keys, "{}", &format!("{door}{}", common::OVERLOAD)));
+    let after = zarnet_testkit::edge::plan(&zarnet_testkit::edge::plan_text(
+        keys,
+        "{}",
+        &format!("{door}{}", zarnet_testkit::edge::OVERLOAD),
+    ));
     let mut network = Network::new(before, 7, None);
     let end = |a: [u8; 4], port| Endpoint::new(IpAddr::from(a), port);
     let send = |network: &mut Network, to: [u8; 4]| {

@@ -5,12 +5,28 @@ use std::net::IpAddr;
 
 use serde::de::{DeserializeSeed, Deserializer, Error, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
-use zarnet_core::compare::Observed;
 use zarnet_core::limits;
 use zarnet_core::net::{Endpoint, NotationError, Protocol};
 use zarnet_core::plan::{DeviceId, Plan, nearest};
 
 use crate::traffic::{Fault, Given, TrafficError, read_all};
+
+/// An entry of a table as a device shows it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Observed {
+    /// The device; the only one of the plan where the table does not say.
+    pub device: DeviceId,
+    /// Its protocol; `None` is any.
+    pub protocol: Option<Protocol>,
+    /// Internal end; port 0 for none.
+    pub internal: Endpoint,
+    /// External end; port 0 for none.
+    pub external: Endpoint,
+    /// The peer, where the entry is for one.
+    pub peer: Option<Endpoint>,
+    /// The line that it stands in.
+    pub line: u64,
+}
 
 /// The columns of a table that matter here.
 pub const COLUMNS: [&str; 8] = [

@@ -3,8 +3,8 @@
 use std::io::Write;
 use std::path::Path;
 
-use zarnet_core::compare::Observed;
 use zarnet_core::plan::{DeviceId, Plan};
+use zarnet_formats::observed::Observed;
 use zarnet_formats::observed::{ColumnMap, Form, read};
 use zarnet_formats::plan::from_text;
 use zarnet_formats::traffic::Given;

@@ -27,7 +27,7 @@ impl Device {
     }
 
     /// Which of its rules take part, by position.
-    pub(crate) fn enabled(&self) -> &[bool] {
+    pub fn enabled(&self) -> &[bool] {
         self.active.all()
     }
 
@@ -37,7 +37,7 @@ impl Device {
     }
 
     /// External addresses of its rules and those it answers ARP for: never routed.
-    pub(crate) fn claimed(&self) -> &AddressSet {
+    pub fn claimed(&self) -> &AddressSet {
         &self.compiled.claimed
     }
 
@@ -57,7 +57,7 @@ impl Device {
     }
 
     /// The interface that a packet that comes in by another leaves by, by the routes as they are.
-    pub(crate) fn way_of(&self, ingress: InterfaceId, packet: Packet) -> Option<InterfaceId> {
+    pub fn way_of(&self, ingress: InterfaceId, packet: Packet) -> Option<InterfaceId> {
         self.context().way_of(ingress, packet)
     }
 
@@ -113,18 +113,13 @@ impl Device {
     }
 
     /// What a target can hand out, how it picks, and whether it hands out whole addresses.
-    pub(crate) fn target_of(&self, target: u16) -> (AddressSet, plan::Pick, bool) {
+    pub fn target_of(&self, target: u16) -> (AddressSet, plan::Pick, bool) {
         let target = self.compiled.targets.get(target);
         (target.space.ranges().collect(), target.pick, target.whole)
     }
 
     /// Ports of a class that can be handed out on an address.
-    pub(crate) fn usable_ports(
-        &self,
-        address: IpAddr,
-        protocol: Protocol,
-        range: (u16, u16),
-    ) -> u64 {
+    pub fn usable_ports(&self, address: IpAddr, protocol: Protocol, range: (u16, u16)) -> u64 {
         usable_ports(&self.compiled, address, protocol, range)
     }
 

@@ -86,7 +86,7 @@ impl Device {
 }
 
 /// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.
-pub(crate) fn usable_by_pool(plan: &plan::DevicePlan, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
+pub fn usable_by_pool(plan: &plan::DevicePlan, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
     let compiled = Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
     let mut sizes = vec![None; plan.pools.len()];
     for whole in [false, true] {

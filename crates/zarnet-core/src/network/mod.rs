@@ -10,7 +10,7 @@ mod trace;
 mod walk;
 mod world;
 
-pub(crate) use world::special;
+pub use world::special;
 
 use std::collections::HashSet;
 use std::net::IpAddr;
@@ -192,7 +192,7 @@ impl Network {
 }
 
 /// Addresses that no pool hands out: of interfaces and hosts, and every next hop and gateway.
-pub(crate) fn taken(plan: &Plan) -> Arc<AddressSet> {
+pub fn taken(plan: &Plan) -> Arc<AddressSet> {
     let interfaces = plan.devices.iter().flat_map(|d| &d.interfaces);
     let own = interfaces.flat_map(|i| i.addresses.iter().map(|a| a.0));
     let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));

@@ -109,7 +109,7 @@ pub(super) struct World {
 }
 
 /// Addresses that no packet on the internet can be from or for (RFC 6890).
-pub(crate) fn special() -> AddressSet {
+pub fn special() -> AddressSet {
     SPECIAL.iter().filter_map(|t| t.parse::<AddressRange>().ok()).collect()
 }
 

@@ -1,11 +1,7 @@
-//! Several lines to the internet: the addresses of each, and what it takes that answers leave by
-//! the one that their session came in by.
+//! Several lines to the internet: the addresses of each.
 
-use std::net::IpAddr;
-
-use super::edit::{Edit, List, Table};
-use super::{DeviceId, DevicePlan, Interface, InterfaceId, Plan};
-use crate::net::{AddressSet, Packet};
+use super::{Interface, Plan};
+use crate::net::AddressSet;
 
 impl Plan {
     /// The addresses that the internet has behind an interface: its prefixes, and the blocks that
@@ -15,34 +11,4 @@ impl Plan {
         let blocks = routed.filter(|r| interface.owns(r.via)).map(|r| r.to.range());
         interface.addresses.iter().map(|a| a.1.range()).chain(blocks).collect()
     }
-}
-
-/// Lets answers leave as they came. `answer`: one of them, as it comes in by `ingress` on its way
-/// back over `line`. Where no route leads it over that line, one for all is listed last, so that
-/// nothing else goes by it. `None`: nobody on the line is known to be a next hop.
-pub fn answers_as_they_came(
-    id: DeviceId,
-    device: &DevicePlan,
-    line: InterfaceId,
-    ingress: InterfaceId,
-    answer: Packet,
-) -> Option<Vec<Edit>> {
-    let (from, to) = (answer.source().address, answer.destination().address);
-    let mut edits = Vec::new();
-    if !device.behaviour.answers_leave_as_came {
-        edits.push(Edit::Set(Table::Behaviour(id), "answers-leave".to_owned(), "as-came".into()));
-    }
-    let on_link = device.interfaces[line.index()].addresses.iter().any(|a| a.1.contains(to));
-    let mut over = device.routes.iter().filter(|r| r.interface == line);
-    if !on_link && !over.clone().any(|r| r.is_for(to, from, Some(ingress))) {
-        let via = over.find(|r| r.via.is_ipv4() == to.is_ipv4())?.via;
-        let fields = vec![("to", everywhere(to).into()), ("via", via.to_string().into())];
-        edits.push(Edit::Insert(id, List::Routes, None, fields));
-    }
-    Some(edits)
-}
-
-/// All addresses of a family.
-pub fn everywhere(family_of: IpAddr) -> &'static str {
-    if family_of.is_ipv4() { "0.0.0.0/0" } else { "::/0" }
 }

@@ -36,7 +36,6 @@ pub use draft::{
 pub use edit::Edit;
 pub use error::{PlanError, Problem};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
-pub(crate) use lines::{answers_as_they_came, everywhere};
 pub use model::{
     Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface,
     InterfaceSet, Log, Parties, Plan, Policy, Pool, RealmSet, Route, RouteCondition, Routed, Rule,

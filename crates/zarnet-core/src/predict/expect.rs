@@ -44,7 +44,8 @@ impl Rehearsal {
     }
 }
 
-pub(crate) fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed> {
+/// What an expectation says that is not so of a followed flow.
+pub fn failures(followed: &Followed, wanted: &Expectation) -> Vec<Failed> {
     let mut failed = Vec::new();
     let Expectation { refused, unreachable, reason, .. } = wanted;
     let answered = followed.answered();

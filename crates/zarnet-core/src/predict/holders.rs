@@ -35,12 +35,13 @@ pub(super) fn holders(supply: Supply, rows: impl Iterator<Item = MappingRow>) ->
     held.take()
 }
 
-/// Holders in the making.
+/// Holders of a supply, gathered from the mappings that draw on it.
 #[derive(Debug, Default)]
-pub(crate) struct Held(HashMap<IpAddr, Holder, RandomState>);
+pub struct Held(HashMap<IpAddr, Holder, RandomState>);
 
 impl Held {
-    pub(crate) fn add(&mut self, supply: Supply, row: &MappingRow) {
+    /// Counts a mapping for its host.
+    pub fn add(&mut self, supply: Supply, row: &MappingRow) {
         let (since, until) = (row.created.unwrap_or_default(), row.expires.unwrap_or_default());
         let holder = self.0.entry(row.internal.address).or_insert_with(|| {
             let (host, external) = (row.internal.address, Some(row.external.address));
@@ -57,7 +58,7 @@ impl Held {
     }
 
     /// Those with the most first.
-    pub(crate) fn take(&mut self) -> Vec<Holder> {
+    pub fn take(&mut self) -> Vec<Holder> {
         let mut list: Vec<Holder> = std::mem::take(&mut self.0).into_values().collect();
         list.iter_mut().for_each(|h| h.rules.sort_unstable());
         list.sort_by_key(|h| (std::cmp::Reverse(h.held), h.since, h.host));

@@ -28,12 +28,12 @@ use crate::plan::{DeviceId, Place, Plan, Renaming, RuleId};
 use crate::reason::Reason;
 use crate::traffic::Flow;
 
-pub(crate) use expect::failures;
+pub use expect::failures;
 pub use expect::{Failed, Tried};
 pub use follow::{
     Followed, Observation, ObservationPoint, Rehearsal, Scene, SeenEnds, follow_during,
 };
-pub(crate) use holders::Held;
+pub use holders::Held;
 pub use holders::Holder;
 pub use play::predict;
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, Shortage};

@@ -35,7 +35,7 @@ pub use input::Given;
 pub(crate) use input::read_all;
 pub use merge::Items;
 pub use names::Names;
-pub use opened::{Attempt, Growth, Reading, Traffic};
+pub use opened::{Attempt, Begun, Growth, Reading, Traffic};
 pub use skipped::Skipped;
 
 /// Where a capture was made: a device and one of its interfaces.

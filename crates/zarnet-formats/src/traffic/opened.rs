@@ -5,13 +5,14 @@
 //! all its sources must be known beforehand. Where a time of day is asked for first, a survey finds
 //! the origin of the clock.
 
+use std::collections::HashSet;
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use zarnet_core::compare::Begun;
 use zarnet_core::event::Event;
 use zarnet_core::limits;
-use zarnet_core::net::Instant;
+use zarnet_core::net::{Instant, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::Sources;
 use zarnet_core::traffic::{Flow, Item, Load, Repeated, RepeatedFlows, Seen};
@@ -27,6 +28,9 @@ use super::{Fault, Given, Names, ObservedAt, TrafficError};
 use crate::files::Reach;
 use crate::plan::Loaded;
 use crate::source::Sources as Files;
+
+/// What is known of the traffic: internal ends that began flows in it.
+pub type Begun = HashSet<(Protocol, IpAddr, u16)>;
 
 /// Traffic that can be read as often as needed.
 pub struct Traffic {

@@ -4,7 +4,7 @@ use std::cell::Cell;
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::capacity::{MOST_UNITS, Resource, demand, of_table, resources};
+use zarnet_analysis::capacity::{MOST_UNITS, Resource, demand, of_table, resources};
 use zarnet_core::net::Instant;
 use zarnet_core::predict::{Options, Prediction, predict};
 use zarnet_core::traffic::{Batches, Item};

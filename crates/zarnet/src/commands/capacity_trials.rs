@@ -7,7 +7,7 @@ use crate::render::capacity::{CapacityAnalysis, Outcome, Simulated, Trial};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use zarnet_core::capacity::{self, Resource, SampleSpread, of_hour, remedies, resources};
+use zarnet_analysis::capacity::{self, Resource, SampleSpread, of_hour, remedies, resources};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Edit, RuleId};

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::Serialize;
-use zarnet_core::audit::{FINDINGS, Finding, Severity, audit};
+use zarnet_analysis::audit::{FINDINGS, Finding, Severity, audit};
 use zarnet_core::limits;
 use zarnet_formats::plan::{LoadError, Loaded, edited, load};
 

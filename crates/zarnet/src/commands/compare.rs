@@ -4,12 +4,14 @@ use std::cell::RefCell;
 use std::path::Path;
 use std::sync::Arc;
 
-use zarnet_core::compare::{Begun, Observed, compare};
+use zarnet_analysis::compare::compare;
 use zarnet_core::limits;
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Options, predict};
 use zarnet_core::traffic::{Batches, Item};
+use zarnet_formats::observed::Observed;
 use zarnet_formats::observed::{COLUMNS, ColumnMap, Form, read};
+use zarnet_formats::traffic::Begun;
 use zarnet_formats::traffic::Traffic;
 
 use super::plan;

@@ -3,7 +3,7 @@
 
 use std::collections::HashSet;
 
-use zarnet_core::audit::{Finding, Severity, audit};
+use zarnet_analysis::audit::{Finding, Severity, audit};
 use zarnet_core::plan::DeviceId;
 use zarnet_core::plan::edit::{Edit, List};
 use zarnet_formats::plan::{LoadError, Loaded, edited};
@@ -60,7 +60,7 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
                 "witness": f.witness.map(flow),
             })
         };
-        let found = zarnet_core::impact::impact(&loaded.plan, &changed.plan);
+        let found = zarnet_analysis::impact::impact(&loaded.plan, &changed.plan);
         let shape = serde_json::json!({
             "shape": 1, "written": !args.dry_run, "diff": diff(&loaded.sources, &changed.sources),
             "findings": new.iter().map(finding).collect::<Vec<_>>(),

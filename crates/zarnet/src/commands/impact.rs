@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
+use zarnet_analysis::impact::{Impact as Found, impact};
 use zarnet_core::device::SessionRow;
-use zarnet_core::impact::{Impact as Found, impact};
 use zarnet_core::net::Packet;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
 use zarnet_core::predict::{Options, predict};

@@ -4,14 +4,14 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use zarnet_analysis::diagnose::{Diagnosis, Repair, RepairTrial, diagnose};
 use zarnet_core::Reason;
-use zarnet_core::compare::Observed;
-use zarnet_core::diagnose::{Diagnosis, Repair, RepairTrial, diagnose};
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{Edit, Plan};
 use zarnet_core::predict::{Moment, Options, Prediction, Rehearsal, Scene, follow_during, predict};
 use zarnet_core::traffic::Flow;
+use zarnet_formats::observed::Observed;
 use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::{Given, Traffic};

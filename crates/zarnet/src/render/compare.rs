@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use serde::Serialize;
-use zarnet_core::compare::{Comparison, Difference, Kind, Observed, Why};
+use zarnet_analysis::compare::{Comparison, Difference, Kind, Why};
 use zarnet_core::net::Endpoint;
 use zarnet_core::plan::DeviceId;
 use zarnet_core::predict::Prediction;
+use zarnet_formats::observed::Observed;
 
 use super::answer::{End, Mapping, ProtocolName, mapping};
 use super::csv::Row;

@@ -7,7 +7,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Renderer, Snippet};
-use zarnet_core::audit::{Finding, Severity};
+use zarnet_analysis::audit::{Finding, Severity};
 use zarnet_core::limits;
 use zarnet_core::net::is_hidden;
 use zarnet_core::plan::{Place, Problem, Problems};

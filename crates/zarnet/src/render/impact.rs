@@ -4,9 +4,9 @@
 use std::io::{self, Write};
 
 use serde::Serialize;
+use zarnet_analysis::impact::{ChangedClass, Impact};
+use zarnet_analysis::space::{Field, Meaning};
 use zarnet_core::device::SessionRow;
-use zarnet_core::impact::{ChangedClass, Impact};
-use zarnet_core::space::{Field, Meaning};
 
 use super::csv::Row;
 use super::packets::{addresses, flow, outcome, service};

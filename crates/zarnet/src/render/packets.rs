@@ -1,9 +1,9 @@
 //! Packets and sets of them, and what becomes of them, in words.
 
-use zarnet_core::net::{Packet, PortRange, Protocol, Service};
-use zarnet_core::space::{
+use zarnet_analysis::space::{
     Area, DestinationMeaning, Field, Intervals, Meaning, SourceMeaning, address, number,
 };
+use zarnet_core::net::{Packet, PortRange, Protocol, Service};
 
 /// A packet as a flow is written.
 pub fn flow(packet: Packet) -> String {

@@ -4,10 +4,10 @@
 use std::io::{self, Write};
 
 use serde::Serialize;
-use zarnet_core::compare::Observed;
-use zarnet_core::diagnose::{Cause, Diagnosis, SearchStep, StepOutcome, Suspect, steps};
+use zarnet_analysis::diagnose::{Cause, Diagnosis, SearchStep, StepOutcome, Suspect, steps};
 use zarnet_core::predict::Scene;
 use zarnet_core::{Class, Reason};
+use zarnet_formats::observed::Observed;
 use zarnet_formats::source::Sources;
 
 use super::change::{self, diff};
@@ -246,7 +246,7 @@ impl<'a> WhyAnswer<'a> {
     }
 
     fn misses(self) -> Vec<MissShape<'a>> {
-        let shape = |n: &'a zarnet_core::diagnose::NearMiss| {
+        let shape = |n: &'a zarnet_analysis::diagnose::NearMiss| {
             let conditions: Vec<&str> = n.unmet.iter().map(|c| c.name()).collect();
             let place = self.naming().plan.devices[n.device.index()].rules[n.rule.index()].place;
             MissShape {

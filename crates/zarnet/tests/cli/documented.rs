@@ -22,8 +22,9 @@ fn the_table_of_requirements_names_tests_that_exist() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let read = |path: &str| std::fs::read_to_string(root.join(path)).unwrap();
     let mut sources = String::new();
-    add_sources(&root.join("crates/zarnet-core"), &mut sources);
-    add_sources(&root.join("crates/zarnet-formats"), &mut sources);
+    for name in ["zarnet-core", "zarnet-analysis", "zarnet-formats"] {
+        add_sources(&root.join("crates").join(name), &mut sources);
+    }
     let page = read("docs/conformance.md");
     let rows: Vec<&str> = page.lines().filter(|l| l.starts_with("| ") && l.contains('_')).collect();
     assert!(rows.len() > 50);
@@ -140,13 +141,13 @@ fn every_name_is_documented() {
     missing("reasons.md", zarnet_core::Reason::ALL.iter().map(|r| r.name()).collect());
     missing("errors.md", zarnet_core::plan::PlanError::NAMES.to_vec());
     missing("errors.md", zarnet_formats::traffic::Fault::NAMES.to_vec());
-    missing("why.md", zarnet_core::diagnose::Cause::ALL.iter().map(|c| c.name()).collect());
-    missing("why.md", zarnet_core::compare::Why::ALL.iter().map(|w| w.name()).collect());
-    missing("findings.md", zarnet_core::audit::FINDINGS.iter().map(|f| f.0).collect());
-    missing("capacity.md", zarnet_core::capacity::Kind::ALL.iter().map(|k| k.name()).collect());
+    missing("why.md", zarnet_analysis::diagnose::Cause::ALL.iter().map(|c| c.name()).collect());
+    missing("why.md", zarnet_analysis::compare::Why::ALL.iter().map(|w| w.name()).collect());
+    missing("findings.md", zarnet_analysis::audit::FINDINGS.iter().map(|f| f.0).collect());
+    missing("capacity.md", zarnet_analysis::capacity::Kind::ALL.iter().map(|k| k.name()).collect());
     missing(
         "capacity.md",
-        zarnet_core::capacity::Assumption::ALL.iter().map(|a| a.name()).collect(),
+        zarnet_analysis::capacity::Assumption::ALL.iter().map(|a| a.name()).collect(),
     );
     missing("plan.md", zarnet_core::plan::Timers::NAMES.to_vec());
 }

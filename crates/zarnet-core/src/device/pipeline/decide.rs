@@ -48,7 +48,7 @@ pub struct Verdicts {
     pub untranslated: Option<Reason>,
     /// What its source is handed out of, where that is chosen: a position among the device's
     /// targets.
-    pub(crate) target: Option<u16>,
+    pub target: Option<u16>,
     /// The packet as it leaves.
     pub out: Packet,
 }

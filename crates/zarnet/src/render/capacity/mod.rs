@@ -8,7 +8,7 @@ mod text;
 
 use std::io::{self, Write};
 
-use zarnet_core::capacity::{Demand, Forecast, Kind, Resource, SampleSpread};
+use zarnet_analysis::capacity::{Demand, Forecast, Kind, Resource, SampleSpread};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Pool, RuleId};

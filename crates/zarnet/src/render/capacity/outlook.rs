@@ -6,7 +6,7 @@ use super::{CapacityAnswer, Outlook};
 use crate::render::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, span};
 use std::io::{self, Write};
 use std::time::Duration;
-use zarnet_core::capacity::{Assumption, MOST_UNITS, Resource};
+use zarnet_analysis::capacity::{Assumption, MOST_UNITS, Resource};
 use zarnet_core::net::Instant;
 
 fn months(months: f64) -> String {
@@ -46,7 +46,7 @@ impl CapacityAnswer<'_> {
             Column::text("RAN OUT").expendable(3),
             Column::text("FIRST AT").expendable(4),
         ];
-        let row = |f: &zarnet_core::capacity::Forecast| -> Vec<Cell> {
+        let row = |f: &zarnet_analysis::capacity::Forecast| -> Vec<Cell> {
             let s = o.simulated.iter().find(|s| s.growth == f.growth);
             let style = if f.refusal > self.args.target { BAD } else { GOOD };
             let every = if f.every.is_finite() && f.every < 1e9 {

@@ -6,7 +6,7 @@ use crate::render::change::diff;
 use crate::render::naming::supply_name;
 use serde::Serialize;
 use std::net::IpAddr;
-use zarnet_core::capacity::{Forecast, Holder, Refused, Resource, listed};
+use zarnet_analysis::capacity::{Forecast, Holder, Refused, Resource, listed};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Pool;

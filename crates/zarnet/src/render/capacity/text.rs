@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
-use zarnet_core::capacity::{Resource, listed};
+use zarnet_analysis::capacity::{Resource, listed};
 use zarnet_core::device::Supply;
 
 use super::chart::{self, terminal};
@@ -192,7 +192,7 @@ impl CapacityAnswer<'_> {
         ];
         let shown = if self.args.rows == 0 { usize::MAX } else { self.args.rows };
         let most = r.holders.first().map_or(1, |h| h.held);
-        let row = |h: &zarnet_core::capacity::Holder| -> Vec<Cell> {
+        let row = |h: &zarnet_analysis::capacity::Holder| -> Vec<Cell> {
             let bar = if most > 1 {
                 terminal::bar(h.held, most, 16, self.args.ascii)
             } else {
@@ -267,7 +267,7 @@ impl CapacityAnswer<'_> {
         let shown = if self.args.rows == 0 { usize::MAX } else { self.args.rows };
         let mut list: Vec<_> = r.refused.iter().collect();
         list.sort_by_key(|f| (std::cmp::Reverse(f.flows), f.first));
-        let row = |f: &&zarnet_core::capacity::Refused| -> Vec<Cell> {
+        let row = |f: &&zarnet_analysis::capacity::Refused| -> Vec<Cell> {
             vec![
                 self.naming().address(f.host).into(),
                 f.flows.to_string().into(),

@@ -5,7 +5,7 @@ pub mod terminal;
 
 use std::net::IpAddr;
 
-use zarnet_core::capacity::{Demand, Resource, erlang};
+use zarnet_analysis::capacity::{Demand, Resource, erlang};
 use zarnet_core::device::{Span, Supply};
 use zarnet_core::net::Instant;
 

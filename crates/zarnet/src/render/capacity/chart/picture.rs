@@ -4,7 +4,7 @@
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
-use zarnet_core::capacity::Resource;
+use zarnet_analysis::capacity::Resource;
 use zarnet_core::net::Instant;
 
 use super::{BySize, Curve, LEAST_SHARE, Strip, strips};

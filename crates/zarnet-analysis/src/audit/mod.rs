@@ -1,0 +1,100 @@
+//! Findings on a plan that can be built: what the device would do that nobody can have meant, or
+//! that is risky.
+
+mod addresses;
+mod behaviour;
+mod exposure;
+mod forwards;
+mod lines;
+mod network;
+mod proof;
+mod rules;
+mod supply;
+
+use crate::space::Steps;
+use zarnet_core::device;
+pub use zarnet_core::finding::{FINDINGS, Severity};
+use zarnet_core::net::Packet;
+use zarnet_core::plan::{DeviceId, DevicePlan, Edit, Place, Plan};
+
+/// A finding of `check`: what is risky or without effect, where, and how to repair it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// Stable name, under which the documentation explains it.
+    pub name: &'static str,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it is, in one sentence.
+    pub message: String,
+    /// Where: the place to look at first, then others that have to do with it.
+    pub places: Vec<Place>,
+    /// A way out, in one line.
+    pub help: Option<String>,
+    /// A packet that shows it.
+    pub witness: Option<Packet>,
+    /// Changes of the plan that repair it, where that can be done so.
+    pub edits: Vec<Edit>,
+}
+
+impl Finding {
+    fn with_witness(self, witness: Packet) -> Self {
+        Self { witness: Some(witness), ..self }
+    }
+
+    fn with_edits(self, edits: Vec<Edit>) -> Self {
+        Self { edits, ..self }
+    }
+}
+
+/// Everything that is found on a plan, the worst first, then by place.
+pub fn audit(plan: &Plan) -> Vec<Finding> {
+    let (mut findings, taken) = (Vec::new(), zarnet_core::network::taken(plan));
+    for device in &plan.devices {
+        rules::find(device, &mut findings);
+        let sizes = device::usable_by_pool(device, &taken);
+        addresses::find(plan, device, &taken, &sizes, &mut findings);
+        behaviour::find(device, &mut findings);
+        supply::find(device, &sizes, &mut findings);
+    }
+    let devices: Vec<device::Device> =
+        plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
+    let mut steps = Steps::default();
+    for (d, device) in devices.iter().enumerate() {
+        let proved = proof::find(device, DeviceId(d as u16), &mut steps, &mut findings);
+        let proved = proved.and_then(|()| exposure::find(plan, device, &mut steps, &mut findings));
+        if proved.is_none() {
+            findings.push(proof::unproved(device.plan()));
+        }
+    }
+    forwards::find(plan, &devices, &mut findings);
+    lines::find(plan, &devices, &mut findings);
+    supply::expectations(plan, &mut findings);
+    addresses::routed(plan, &mut findings);
+    network::find(plan, &mut findings);
+    findings.retain(|f| !plan.allow.iter().any(|n| n == f.name));
+    for f in findings.iter_mut().filter(|f| plan.deny.iter().any(|n| n == f.name)) {
+        f.severity = Severity::Error;
+    }
+    findings.sort_by(|a, b| (a.severity, &a.places, a.name).cmp(&(b.severity, &b.places, b.name)));
+    findings
+}
+
+fn finding(
+    name: &'static str,
+    message: String,
+    places: Vec<Place>,
+    help: impl Into<Option<String>>,
+) -> Finding {
+    let severity = FINDINGS.iter().find(|f| f.0 == name).map_or(Severity::Error, |f| f.1);
+    Finding { name, severity, message, places, help: help.into(), witness: None, edits: Vec::new() }
+}
+
+/// Names of realms and interfaces of a device.
+fn realm_names(device: &DevicePlan) -> Vec<&str> {
+    let realms = device.interfaces.iter().filter_map(|i| i.realm.as_deref());
+    let mut names: Vec<&str> =
+        realms.chain(device.interfaces.iter().map(|i| i.name.as_str())).collect();
+    names.sort_unstable();
+    names.dedup();
+    names
+}

@@ -1,0 +1,158 @@
+//! What helps where ports or query ids run out.
+
+use super::Resource;
+use super::remedy::{Kind, Proposals};
+use zarnet_core::device::Supply;
+use zarnet_core::net::AddressRange;
+use zarnet_core::plan::edit::{Edit, List, Table, Value};
+use zarnet_core::plan::{RuleId, RuleKind, Target};
+
+impl Proposals<'_> {
+    /// The enabled rules that overload the address or target of a supply.
+    pub(super) fn overloads(&self, resource: &Resource) -> Vec<(RuleId, Target)> {
+        let holds = |target: Target| match resource.supply {
+            Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
+                self.device.listed_by(target).contains(address)
+            }
+            Supply::PortsOfAll(own, ..) => own == target,
+            _ => false,
+        };
+        let rules = self.device.rules.iter().enumerate().filter(|(_, r)| r.enabled);
+        let uses = |(i, r): (usize, &zarnet_core::plan::Rule)| match r.kind {
+            RuleKind::Overload { target, .. } if holds(target) => Some((RuleId(i as u16), target)),
+            _ => None,
+        };
+        rules.filter_map(uses).collect()
+    }
+
+    pub(super) fn more_addresses(&mut self, resource: &Resource, needed: u64, usable: u64) {
+        let rules = self.overloads(resource);
+        let Some((rule, target)) = rules.first().copied() else { return };
+        let have = match resource.supply {
+            Supply::PortsOfAll(Target::Pool(p), ..) => {
+                self.device.pools[p.index()].listed().count() as u64
+            }
+            _ => 1,
+        };
+        let on_each = (usable / have.max(1)).max(1);
+        let more = needed.div_ceil(on_each).saturating_sub(have).clamp(1, 65_536);
+        let listed = match target {
+            Target::Pool(p) => self.device.pools[p.index()].listed(),
+            Target::Interface(i) => {
+                self.device.interfaces[i.index()].own().map(AddressRange::one).collect()
+            }
+            Target::Address(a) => std::iter::once(AddressRange::one(a)).collect(),
+        };
+        // a pool hands out no address that an interface has: in its place come others
+        let wanted = if matches!(target, Target::Pool(_)) { more } else { more + 1 };
+        let free = self.free(wanted, &listed);
+        let got: u128 = free.iter().map(|r| r.count()).sum();
+        if got < u128::from(wanted) {
+            let title = format!("overload {} addresses", have + more);
+            return self.prevented(
+                Kind::MoreAddresses,
+                title,
+                format!("only {got} of the device's addresses are free"),
+            );
+        }
+        let list: Vec<String> = free.iter().map(ToString::to_string).collect();
+        let (title, edits) = match target {
+            Target::Pool(pool) => {
+                let name = &self.device.pools[pool.index()].name;
+                let append = |r: &String| {
+                    Edit::Append(
+                        Table::Pool(self.id, pool),
+                        "addresses".to_owned(),
+                        r.as_str().into(),
+                    )
+                };
+                (
+                    format!("{got} more to overload in {name}: {}", list.join(", ")),
+                    list.iter().map(append).collect(),
+                )
+            }
+            _ => {
+                let name = self.fresh_pool(&self.device.rules[rule.index()].name);
+                let addresses = Value::List(list.iter().map(|r| r.as_str().into()).collect());
+                // a host keeps its address: hosts that all began on the lowest would fill it and
+                // leave the others idle
+                let fields = vec![
+                    ("name", name.as_str().into()),
+                    ("addresses", addresses),
+                    ("pick", "by-source".into()),
+                ];
+                let mut edits = vec![Edit::Insert(self.id, List::Pools, None, fields)];
+                edits.extend(rules.iter().map(|r| {
+                    Edit::Set(Table::Rule(self.id, r.0), "as".to_owned(), name.as_str().into())
+                }));
+                (format!("overload {got} addresses instead of one: {}", list.join(", ")), edits)
+            }
+        };
+        self.offer(Kind::MoreAddresses, title, edits);
+    }
+
+    pub(super) fn fresh_pool(&self, rule: &str) -> String {
+        let taken = |n: &str| {
+            self.device.pools.iter().any(|p| p.name == n)
+                || self.device.interfaces.iter().any(|i| i.name == n)
+        };
+        let first = format!("{rule}-addresses");
+        let mut names = std::iter::once(first.clone()).chain((2..).map(|n| format!("{first}-{n}")));
+        names.find(|n| !taken(n)).unwrap_or(first)
+    }
+
+    pub(super) fn limit_per_host(&mut self, resource: &Resource, usable: u64) {
+        let mut hosts: Vec<_> = resource.holders.iter().map(|h| h.host).collect();
+        hosts.extend(resource.refused.iter().map(|r| r.host));
+        hosts.sort_unstable();
+        hosts.dedup();
+        if hosts.len() < 2 {
+            return;
+        }
+        let share = self.fair_share(resource, usable, hosts.len());
+        let heaviest = resource.holders.first().map_or(0, |h| h.held);
+        let now = self.device.behaviour.ports_per_host.map(u64::from);
+        if heaviest <= share || now.is_some_and(|n| n <= share) {
+            let obstacle = format!("nobody holds more than a fair share, {share}");
+            return self.prevented(
+                Kind::LimitPerHost,
+                "a limit for each host".to_owned(),
+                obstacle,
+            );
+        }
+        let edit = Edit::Set(
+            Table::Behaviour(self.id),
+            "ports-per-host".to_owned(),
+            Value::Number(share as i64),
+        );
+        self.offer(
+            Kind::LimitPerHost,
+            format!(
+                "at most {share} mappings for each host, which leaves a tenth free with the \
+                 holders of that moment"
+            ),
+            vec![edit],
+        );
+    }
+
+    /// The most that each may have so that a tenth is left: those who want less leave theirs to the
+    /// others.
+    pub(super) fn fair_share(&self, resource: &Resource, usable: u64, hosts: usize) -> u64 {
+        let mut wants: Vec<u64> = resource.holders.iter().map(|h| h.held).collect();
+        wants.sort_unstable();
+        // hosts that were refused and hold nothing want as much as the one in the middle
+        let middle = wants.get(wants.len() / 2).copied().unwrap_or(1);
+        wants.resize(wants.len().max(hosts), middle);
+        wants.sort_unstable();
+        let (mut left, mut more) = (usable * 9 / 10, wants.len() as u64);
+        for want in wants {
+            let share = left / more.max(1);
+            if want > share {
+                return share.clamp(1, 65_535);
+            }
+            left -= want;
+            more -= 1;
+        }
+        u64::from(u16::MAX)
+    }
+}

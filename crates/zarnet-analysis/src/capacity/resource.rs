@@ -1,0 +1,188 @@
+//! What can run out, and who has it.
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::IpAddr;
+
+use zarnet_core::Reason;
+use zarnet_core::device::{MappingRow, Series, Supply};
+use zarnet_core::net::{AddressSet, Instant, Protocol};
+use zarnet_core::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
+use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction};
+
+/// A supply of a device: how much there is, how much of it is in use, and what came of that.
+#[derive(Debug, Clone)]
+pub struct Resource {
+    /// The device that has the resource.
+    pub device: DeviceId,
+    /// Which supply of the device it is.
+    pub supply: Supply,
+    /// Use over all the traffic, and how much there is.
+    pub series: Series,
+    /// The moment that holders, `in_use` and `next_release` are of.
+    pub at: Instant,
+    /// How much of it is in use at that moment.
+    pub in_use: u64,
+    /// When less is in use for the first time after it.
+    pub next_release: Option<Instant>,
+    /// Who has it, most first; every internal host, each once.
+    pub holders: Vec<Holder>,
+    /// Who found nothing left of it.
+    pub refused: Vec<Refused>,
+    /// Flows that found nothing left of it.
+    pub refused_flows: u64,
+}
+
+/// A host that found nothing left.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refused {
+    /// Address of the host.
+    pub host: IpAddr,
+    /// Why, the first time.
+    pub reason: Reason,
+    /// The rule, the first time.
+    pub rule: Option<RuleId>,
+    /// Number of its flows that were refused.
+    pub flows: u64,
+    /// Each time, in order.
+    pub times: Vec<Instant>,
+    /// When a flow was first refused.
+    pub first: Instant,
+    /// When a flow was last refused.
+    pub last: Instant,
+}
+
+/// What ran out or could: of every device, pools first, then ports by address, then what the device
+/// has all of. Where `given` is set, holders are those of the prediction's table; else those at
+/// each resource's first refusal, where it had one.
+pub fn resources(prediction: &Prediction, given: bool) -> Vec<Resource> {
+    let mut list = Vec::new();
+    for table in &prediction.tables {
+        let Some(history) = &table.history else { continue };
+        let device = &prediction.plan.devices[table.device.index()];
+        let supplies = history.supplies();
+        let firsts: Vec<Option<&FirstRefusal>> = (0..supplies.len() as u32)
+            .map(|n| first_refusal(prediction, table.device, n).filter(|_| !given))
+            .collect();
+        let wanted = |n: usize| firsts[n].is_none() && is_told(supplies[n].0, &supplies[n].1);
+        let mut now = by_supply(device, supplies, wanted, &table.mappings);
+        for (number, (supply, series)) in supplies.iter().enumerate() {
+            let first = firsts[number];
+            let at = first.map_or(prediction.at, |f| f.at);
+            let (refused, refused_flows) = refused(prediction, table.device, number as u32);
+            list.push(Resource {
+                device: table.device,
+                supply: *supply,
+                series: series.clone(),
+                at,
+                in_use: series.at(at).into(),
+                next_release: series.next_release(at),
+                holders: first.map_or_else(|| now[number].take(), |f| f.holders.clone()),
+                refused,
+                refused_flows,
+            });
+        }
+    }
+    list.sort_by_key(|r| (r.device, r.supply));
+    list
+}
+
+/// Whether it is told who has a supply: everybody has some of what a device has without end.
+fn is_told(supply: Supply, series: &Series) -> bool {
+    series.usable.is_some() || !matches!(supply, Supply::Mappings | Supply::Sessions)
+}
+
+fn first_refusal(prediction: &Prediction, device: DeviceId, number: u32) -> Option<&FirstRefusal> {
+    let recording = prediction.recording.as_ref()?;
+    recording.first_refusals.iter().find(|f| f.device == device && f.supply == number)
+}
+
+fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refused>, u64) {
+    let mut by_host: BTreeMap<IpAddr, Refused> = BTreeMap::new();
+    let mut flows = 0;
+    let all = prediction.recording.iter().flat_map(|r| &r.shortages);
+    for s in all.filter(|s| s.device == device && s.tried.contains(&Some(number))) {
+        flows += 1;
+        let (Some(host), at) = (s.host, s.flow.start) else { continue };
+        let new = Refused {
+            host,
+            reason: s.reason,
+            rule: s.rule,
+            flows: 0,
+            times: Vec::new(),
+            first: at,
+            last: at,
+        };
+        let entry = by_host.entry(host).or_insert(new);
+        entry.flows += 1;
+        entry.times.push(at);
+        (entry.first, entry.last) = (entry.first.min(at), entry.last.max(at));
+    }
+    let mut list: Vec<Refused> = by_host.into_values().collect();
+    list.sort_by_key(|r| (r.first, r.host));
+    (list, flows)
+}
+
+/// A supply by its number, and the ports that it is of.
+type OfRange = (usize, (u16, u16));
+
+/// What the rows of a table draw on, in one pass over them; `wanted`: of which supplies.
+fn by_supply(
+    device: &plan::DevicePlan,
+    supplies: &[(Supply, Series)],
+    wanted: impl Fn(usize) -> bool,
+    rows: &[MappingRow],
+) -> Vec<Held> {
+    let mut held: Vec<Held> = supplies.iter().map(|_| Held::default()).collect();
+    let mut pools: HashMap<PoolId, usize> = HashMap::new();
+    let mut ports: HashMap<(IpAddr, Protocol), Vec<OfRange>> = HashMap::new();
+    let mut wide: Vec<(usize, AddressSet, Protocol, (u16, u16))> = Vec::new();
+    let mut whole: Vec<usize> = Vec::new();
+    for (n, (supply, _)) in supplies.iter().enumerate().filter(|(n, _)| wanted(*n)) {
+        match *supply {
+            Supply::Pool(pool) => {
+                pools.insert(pool, n);
+            }
+            Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
+                ports.entry((address, protocol)).or_default().push((n, range));
+            }
+            Supply::PortsOfAll(target, protocol, range) => {
+                wide.push((n, device.listed_by(target), protocol, range))
+            }
+            Supply::Mappings | Supply::Sessions => whole.push(n),
+        }
+    }
+    for row in rows.iter().filter(|r| !r.fixed) {
+        let mut add = |n: usize| held[n].add(supplies[n].0, row);
+        let within = |range: (u16, u16)| {
+            row.external.port > 0 && (range.0..=range.1).contains(&row.external.port)
+        };
+        if let (RuleKind::Pool { pool, .. }, "pool") =
+            (&device.rules[row.rule.index()].kind, row.kind)
+            && let Some(n) = pools.get(pool)
+        {
+            add(*n);
+        }
+        if let Some(protocol) = row.protocol {
+            let own = ports.get(&(row.external.address, protocol)).into_iter().flatten();
+            own.filter(|p| within(p.1)).for_each(|p| add(p.0));
+            let all = wide
+                .iter()
+                .filter(|w| w.2 == protocol && within(w.3) && w.1.contains(row.external.address));
+            all.for_each(|w| add(w.0));
+        }
+        whole.iter().for_each(|n| add(*n));
+    }
+    held
+}
+
+impl Resource {
+    /// Whether it is of query ids (RFC 5508 §3.1) and not of ports.
+    pub fn is_query(&self) -> bool {
+        match self.supply {
+            Supply::Ports(_, p, _) | Supply::PortsOfAll(_, p, _) | Supply::Blocks(_, p, _) => {
+                p.has_query_id()
+            }
+            _ => false,
+        }
+    }
+}

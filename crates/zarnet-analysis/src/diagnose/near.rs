@@ -1,0 +1,165 @@
+//! Rules that nearly matched, and the conditions that kept them from it.
+
+use zarnet_core::device::Condition;
+use zarnet_core::net::Packet;
+use zarnet_core::network::{Hop, Network};
+use zarnet_core::observe::{Stage, StageResult};
+use zarnet_core::plan::{DeviceId, InterfaceId, Rule, RuleId, RuleKind};
+use zarnet_core::predict::Scene;
+
+/// A rule that did not match, and why not.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NearMiss {
+    /// The device that has the rule.
+    pub device: DeviceId,
+    /// The rule that nearly takes part.
+    pub rule: RuleId,
+    /// What kept it from matching: nearest to matching are those with the fewest.
+    pub unmet: Vec<Condition>,
+    /// Whether it is its external end that was looked at.
+    pub inbound: bool,
+    /// What the packet has, for the first of them.
+    pub has: String,
+    /// What the rule wants there.
+    pub needs: String,
+}
+
+/// Every rule of the device at which a way ended or where nothing was translated, the nearest
+/// first.
+pub fn near_misses(scene: &Scene) -> Vec<NearMiss> {
+    let followed = &scene.followed;
+    let hops = if followed.delivered() { &followed.back.hops } else { &followed.forth.hops };
+    let Some(hop) = hops.last().filter(|_| followed.negative) else { return Vec::new() };
+    let inbound = |hop: &Hop| inbound_misses(&scene.network, hop);
+    let mut found = if followed.delivered() { Vec::new() } else { inbound(hop) };
+    found.extend(followed.forth.hops.iter().flat_map(|hop| outbound_misses(&scene.network, hop)));
+    found.sort_by_key(|n| n.unmet.len());
+    found
+}
+
+/// Rules of the hop's device that a first packet on its way out does not match, where none
+/// translated its source.
+pub(super) fn outbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
+    let kept = hop
+        .steps
+        .iter()
+        .any(|s| s.stage == Stage::Source && matches!(s.result, StageResult::Unchanged(_)));
+    let Some((ingress, egress)) = hop.ingress.zip(egress(hop)).filter(|_| kept) else {
+        return Vec::new();
+    };
+    let device = &network.devices()[hop.device.index()];
+    let rules = device.plan().rules.iter().enumerate();
+    let dynamic = rules.filter(|(_, r)| {
+        matches!(r.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. } | RuleKind::Static(_))
+    });
+    dynamic
+        .filter_map(|(i, rule)| {
+            let id = RuleId(i as u16);
+            let unmet = device.unmet_outbound(id, ingress, egress, hop.packet);
+            let first = *unmet.first()?;
+            let (has, needs) = outbound(device.plan(), rule, first, (ingress, egress), hop.packet);
+            Some(NearMiss { device: hop.device, rule: id, unmet, inbound: false, has, needs })
+        })
+        .collect()
+}
+
+/// Fixed rules of the hop's device that a packet for one of its external ends does not match, where
+/// none let it in.
+pub(super) fn inbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
+    let entered = hop.steps.iter().any(|s| {
+        s.stage == Stage::Destination && matches!(s.result, StageResult::Translated { .. })
+    });
+    let Some(ingress) = hop.ingress.filter(|_| !entered) else { return Vec::new() };
+    let device = &network.devices()[hop.device.index()];
+    let rules = device.plan().rules.iter().enumerate();
+    rules
+        .filter_map(|(i, rule)| {
+            let id = RuleId(i as u16);
+            let unmet = device.unmet_inbound(id, ingress, hop.packet)?;
+            let first = *unmet.first().filter(|_| !unmet.contains(&Condition::Destination))?;
+            let (has, needs) = inbound(device.plan(), rule, first, ingress, hop.packet);
+            Some(NearMiss { device: hop.device, rule: id, unmet, inbound: true, has, needs })
+        })
+        .collect()
+}
+
+/// The interface that a packet left by, or was to leave by.
+pub(super) fn egress(hop: &Hop) -> Option<InterfaceId> {
+    hop.steps.iter().find_map(|s| {
+        if let StageResult::Routed { interface, .. } = s.result { Some(interface) } else { None }
+    })
+}
+
+fn realm(device: &zarnet_core::plan::DevicePlan, id: InterfaceId) -> String {
+    device.interfaces[id.index()].realm.clone().unwrap_or_else(|| "none".into())
+}
+
+fn names(realm_set: &zarnet_core::plan::RealmSet) -> String {
+    realm_set.names.iter().map(|n| n.value.as_str()).collect::<Vec<_>>().join(", ")
+}
+
+fn list(written: &[zarnet_core::plan::Placed<String>], otherwise: &str) -> String {
+    let all = written.iter().map(|w| w.value.as_str()).collect::<Vec<_>>().join(", ");
+    if all.is_empty() { otherwise.to_owned() } else { all }
+}
+
+fn outbound(
+    device: &zarnet_core::plan::DevicePlan,
+    rule: &Rule,
+    condition: Condition,
+    (ingress, egress): (InterfaceId, InterfaceId),
+    packet: Packet,
+) -> (String, String) {
+    let source = match &rule.kind {
+        RuleKind::Static(s) => s.internal.to_string(),
+        _ => list(&rule.written.source, "any"),
+    };
+    match condition {
+        Condition::Enabled => ("disabled".into(), "enabled".into()),
+        Condition::From => (realm(device, ingress), names(&rule.from)),
+        Condition::Into => (realm(device, egress), names(&rule.into)),
+        Condition::Source => (packet.source().address.to_string(), source),
+        Condition::Destination => {
+            (packet.destination().address.to_string(), list(&rule.written.destination, "any"))
+        }
+        Condition::Service => (service(packet), list(&rule.written.service, "any")),
+        Condition::Direction => ("outbound".into(), "inbound".into()),
+    }
+}
+
+fn inbound(
+    device: &zarnet_core::plan::DevicePlan,
+    rule: &Rule,
+    condition: Condition,
+    ingress: InterfaceId,
+    packet: Packet,
+) -> (String, String) {
+    match condition {
+        Condition::Enabled => ("disabled".into(), "enabled".into()),
+        Condition::From | Condition::Into => {
+            let hairpin = names(&rule.hairpin);
+            let comma = if hairpin.is_empty() { "" } else { ", " };
+            (realm(device, ingress), format!("{}{comma}{hairpin}", names(&rule.into)))
+        }
+        Condition::Source => {
+            (packet.source().address.to_string(), list(&rule.written.source, "any"))
+        }
+        Condition::Destination => (packet.destination().address.to_string(), String::new()),
+        Condition::Service => {
+            let needs = match &rule.kind {
+                RuleKind::Forward(f) => format!("{}/{}", f.ports, f.protocol),
+                _ => list(&rule.written.service, "any"),
+            };
+            (service(packet), needs)
+        }
+        Condition::Direction => ("inbound".into(), "outbound".into()),
+    }
+}
+
+/// The service of a packet's destination.
+pub(super) fn service(packet: Packet) -> String {
+    match packet.protocol.has_ports() {
+        true => format!("{}/{}", packet.destination().port, packet.protocol),
+        false => packet.protocol.to_string(),
+    }
+}

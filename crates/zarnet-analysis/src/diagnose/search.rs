@@ -1,0 +1,189 @@
+//! The search: suspects in order, each tried; where no single repair is enough, the one that gets
+//! the flow furthest is kept and the search goes on from there.
+
+use super::suspect::Suspect;
+use super::suspects::suspects;
+use super::{Cause, NearMiss, near_misses};
+use zarnet_core::Reason;
+use zarnet_core::observe::Stage;
+use zarnet_core::plan::Edit;
+use zarnet_core::predict::{Followed, Scene, failures};
+
+/// Somebody who can change the plan and follow the flow again.
+pub trait RepairTrial {
+    /// What becomes of the flow after some changes, each list of which speaks of the plan that the
+    /// one before it leads to. `None`: the changes cannot be made, or do not make a plan.
+    fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene>;
+}
+
+/// A repair that was tried.
+#[derive(Debug, Clone)]
+pub struct Repair {
+    /// What the repair does, in a sentence.
+    pub title: String,
+    /// The changes of the plan, in the order in which they are made.
+    pub changes: Vec<Vec<Edit>>,
+    /// What becomes of the flow with it.
+    pub scene: Scene,
+}
+
+/// The result of the search for what is wrong.
+#[derive(Debug, Clone)]
+pub struct Diagnosis {
+    /// Whether the flow works.
+    pub works: bool,
+    /// What is wrong, the first to be met first; one if nothing is stacked.
+    pub causes: Vec<Suspect>,
+    /// Rules that nearly matched, the nearest first.
+    pub near_misses: Vec<NearMiss>,
+    /// Repairs that make the flow work, the narrowest first.
+    pub repairs: Vec<Repair>,
+    /// What to do where no change of the plan helps.
+    pub advice: Vec<String>,
+}
+
+/// So many faults at most are looked for behind each other.
+const MOST_STACKED: usize = 3;
+/// So many repairs are proposed at most.
+const MOST_REPAIRS: usize = 4;
+/// So many changes are tried at most.
+const MOST_ATTEMPTS: usize = 300;
+/// So many of them at most are gone on from.
+const MOST_BRANCHES: usize = 6;
+
+/// Whether a flow does what is expected of it, or works where nothing is.
+pub fn satisfied(followed: &Followed) -> bool {
+    let same = |e: &&zarnet_core::plan::Expectation| {
+        let (a, b) = (&e.flow, &followed.flow);
+        (a.source, a.source_port, a.destination, a.destination_port, a.protocol)
+            == (b.source, b.source_port, b.destination, b.destination_port, b.protocol)
+    };
+    let mut expected = followed.plan.expectations.iter().filter(same).peekable();
+    match expected.peek() {
+        Some(_) => expected.all(|e| failures(followed, e).is_empty()),
+        None => !followed.negative && followed.loss.map(|l| l.reason) != Some(Reason::FromDevice),
+    }
+}
+
+/// Looks for what is wrong with a flow.
+pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
+    let works = satisfied(&scene.followed);
+    let mut diagnosis = Diagnosis {
+        works,
+        causes: Vec::new(),
+        near_misses: near_misses(scene),
+        repairs: Vec::new(),
+        advice: Vec::new(),
+    };
+    if works {
+        return diagnosis;
+    }
+    let mut search = Search { trial, attempts: 0 };
+    // the fewest faults that explain it
+    let found = (1..=MOST_STACKED).find_map(|depth| search.look(scene, &[], &[], depth));
+    if let Some((causes, repairs)) = found {
+        diagnosis.causes = causes;
+        diagnosis.repairs = repairs;
+        return diagnosis;
+    }
+    let list = suspects(scene);
+    diagnosis.advice =
+        list.iter().filter(|s| s.edits.is_empty()).map(|s| s.title.clone()).collect();
+    let nobody = Suspect {
+        cause: Cause::OutsideFault,
+        device: None,
+        rule: None,
+        place: None,
+        verdict: Cause::OutsideFault.sentence().to_owned(),
+        title: "look outside of what the plan knows".to_owned(),
+        edits: Vec::new(),
+    };
+    // what nobody can repair in the plan is likelier than what was tried and did not help
+    let advised = list.iter().find(|s| s.edits.is_empty()).or(list.first()).cloned();
+    diagnosis.causes.push(advised.unwrap_or(nobody));
+    diagnosis
+}
+
+struct Search<'a, W> {
+    trial: &'a mut W,
+    attempts: usize,
+}
+
+impl<W: RepairTrial> Search<'_, W> {
+    /// Tries every suspect alone, then those that get the flow further with what is suspected then.
+    /// `base` are the changes that led to the scene, `titles` what they do.
+    fn look(
+        &mut self,
+        scene: &Scene,
+        base: &[Vec<Edit>],
+        titles: &[String],
+        depth: usize,
+    ) -> Option<(Vec<Suspect>, Vec<Repair>)> {
+        let list = suspects(scene);
+        let before = progress(&scene.followed);
+        let (mut cause, mut repairs) = (None, Vec::new());
+        let mut further: Vec<(Progress, usize, Scene)> = Vec::new();
+        let mut sideways: Vec<(usize, Scene)> = Vec::new();
+        for (i, suspect) in list.iter().enumerate().filter(|(_, s)| !s.edits.is_empty()) {
+            if self.attempts == MOST_ATTEMPTS || repairs.len() == MOST_REPAIRS {
+                break;
+            }
+            self.attempts += 1;
+            let changes = [base, std::slice::from_ref(&suspect.edits)].concat();
+            let Some(tried) = self.trial.attempt(&changes) else { continue };
+            if satisfied(&tried.followed) {
+                cause = cause.or(Some(suspect.clone()));
+                let title =
+                    titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");
+                repairs.push(Repair { title, changes, scene: tried });
+            } else if progress(&tried.followed) > before {
+                further.push((progress(&tried.followed), i, tried));
+            } else if differs(&tried.followed, &scene.followed) {
+                // another fault, before or beside where the first one stopped it
+                sideways.push((i, tried));
+            }
+        }
+        if let Some(cause) = cause {
+            return Some((vec![cause], repairs));
+        }
+        if depth == 1 {
+            return None;
+        }
+        further.sort_by_key(|f| (std::cmp::Reverse(f.0), f.1));
+        let next = further.into_iter().map(|(_, i, tried)| (i, tried)).chain(sideways);
+        next.take(MOST_BRANCHES).find_map(|(i, tried)| {
+            let changes = [base, std::slice::from_ref(&list[i].edits)].concat();
+            let titles = [titles, std::slice::from_ref(&list[i].title)].concat();
+            let (mut causes, repairs) = self.look(&tried, &changes, &titles, depth - 1)?;
+            causes.insert(0, list[i].clone());
+            Some((causes, repairs))
+        })
+    }
+}
+
+/// Whether a flow fails otherwise than before.
+fn differs(now: &Followed, before: &Followed) -> bool {
+    let steps = |f: &Followed| -> Vec<_> {
+        let hops = f.forth.hops.iter().chain(&f.back.hops);
+        hops.map(|h| (h.device, h.steps.iter().map(|s| (s.stage, s.result)).collect::<Vec<_>>()))
+            .collect()
+    };
+    now.loss.map(|l| (l.reason, l.device)) != before.loss.map(|l| (l.reason, l.device))
+        || steps(now) != steps(before)
+}
+
+/// How far a flow gets: whether it arrives, over how many devices, to which part of the last one's
+/// work.
+type Progress = (bool, bool, usize, Option<Stage>, usize);
+
+fn progress(followed: &Followed) -> Progress {
+    let trace = if followed.delivered() { &followed.back } else { &followed.forth };
+    let stage = trace.hops.last().and_then(|h| h.steps.last()).map(|s| s.stage);
+    let handed = trace
+        .hops
+        .last()
+        .map_or(trace.departure.len(), |h| h.handed.iter().filter(|h| h.to.is_some()).count());
+    let rounds = followed.loss.is_some_and(|l| l.reason == Reason::Looped);
+    let hops = if rounds { 0 } else { trace.hops.len() };
+    (followed.delivered(), followed.answered(), hops, stage, handed)
+}

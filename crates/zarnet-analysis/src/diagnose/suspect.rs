@@ -1,0 +1,23 @@
+//! Something that may be wrong with a flow.
+
+use super::Cause;
+use zarnet_core::plan::{DeviceId, Edit, Place, RuleId};
+
+/// Something that may be wrong, and what could be done about it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Suspect {
+    /// What would be wrong.
+    pub cause: Cause,
+    /// The device where the cause would be.
+    pub device: Option<DeviceId>,
+    /// The rule that would be to blame.
+    pub rule: Option<RuleId>,
+    /// Where that stands in the plan's files.
+    pub place: Option<Place>,
+    /// What is wrong, in a sentence.
+    pub verdict: String,
+    /// What would be done about it.
+    pub title: String,
+    /// The same as changes of the plan; none where nobody who writes the plan can do it.
+    pub edits: Vec<Edit>,
+}

@@ -1,0 +1,416 @@
+//! What lies around the devices: who answers for an address, who routes it, and what is used up.
+
+use std::net::IpAddr;
+
+use super::passage::leaving;
+use super::{At, Case, append, set};
+use crate::diagnose::Cause;
+use crate::diagnose::near::egress;
+use zarnet_core::Reason;
+use zarnet_core::device::MappingRow;
+use zarnet_core::net::{AddressRange, Prefix};
+use zarnet_core::network::Loss;
+use zarnet_core::plan::edit::{Edit, List, Table, Value};
+use zarnet_core::plan::{DeviceId, External, InterfaceId, RuleId, RuleKind, Target};
+
+impl Case<'_> {
+    /// Nobody answers for the next address.
+    pub(super) fn nobody_answers(&mut self) {
+        let trace = self.trace();
+        let handed = trace.hops.last().map_or(trace.departure.as_slice(), |h| h.handed.as_slice());
+        let Some(address) = handed.iter().rev().find(|h| h.to.is_none()).map(|h| h.address) else {
+            return;
+        };
+        if let Some(hop) = self.last() {
+            let out = leaving(hop);
+            let target = hop.exit.map(|e| e.packet.destination().address) == Some(address);
+            if let (true, Some(rule)) = (target, self.entered(hop)) {
+                self.wrong_target(hop, rule, address);
+            }
+            if out.destination().address != address {
+                let cause = if self.back { Cause::NoRouteBack } else { Cause::NoRouteOut };
+                let name = &self.device(hop.device).name;
+                let verdict = format!(
+                    "{name} sends packets to {} by {address}, which nobody has",
+                    out.destination().address
+                );
+                self.routes(cause, hop.device, out.destination().address, &verdict);
+            }
+        }
+        self.not_held(address);
+        let verdict = format!("nobody answers for {address}");
+        let title = format!("find out who should have {address}, and declare it");
+        self.suspect(Cause::OutsideFault, At::nowhere(), verdict, title, Vec::new());
+    }
+
+    /// A rule leads to an address that nobody has: somebody else on that segment may be meant.
+    fn wrong_target(&mut self, hop: &zarnet_core::network::Hop, id: RuleId, address: IpAddr) {
+        let Some(exit) = hop.exit else { return };
+        let device = self.device(hop.device);
+        let segment = device.interfaces[exit.interface.index()].segment;
+        let (port, protocol) = (exit.packet.destination().port, exit.packet.protocol);
+        let devices = self.on_segment(segment).filter(|(d, _)| *d != hop.device);
+        let mut candidates: Vec<(String, IpAddr)> = devices
+            .flat_map(|(d, i)| self.addresses(d, i).map(move |a| (d, a)))
+            .map(|(d, a)| (self.device(d).name.clone(), a))
+            .collect();
+        let listens = |h: &&zarnet_core::plan::Host| {
+            h.segment == segment && h.listens.as_ref().is_some_and(|l| l.holds(protocol, port))
+        };
+        candidates
+            .extend(self.plan.hosts.iter().filter(listens).map(|h| (h.name.clone(), h.address)));
+        let rule = self.rule(hop.device, id);
+        let verdict =
+            format!("rule {} of {} leads to {address}, which nobody has", rule.name, device.name);
+        for (name, candidate) in candidates {
+            let internal = match &rule.kind {
+                RuleKind::Forward(f) => {
+                    let server = f.servers.iter().find(|s| s.address == address);
+                    format!("{candidate}:{}", server.map_or(port, |s| s.port))
+                }
+                _ => candidate.to_string(),
+            };
+            let title = format!("let rule {} lead to {candidate} ({name})", rule.name);
+            let edit = set(Table::Rule(hop.device, id), "internal", internal);
+            self.suspect(
+                Cause::ChainWrongAddress,
+                self.at_rule(hop.device, id),
+                verdict.clone(),
+                title,
+                vec![edit],
+            );
+        }
+    }
+
+    /// Rules that translate to an address.
+    fn users(&self, address: IpAddr) -> Vec<(DeviceId, RuleId)> {
+        let mut users = Vec::new();
+        for (d, device) in self.plan.devices.iter().enumerate() {
+            for (r, rule) in device.rules.iter().enumerate() {
+                // what an interface has is not the rule's own
+                let fixed = rule.kind.external().filter(|e| matches!(e, External::Range(_)));
+                let target = rule.kind.target().filter(|t| !matches!(t, Target::Interface(_)));
+                let uses =
+                    fixed.and_then(|e| device.external(e)).is_some_and(|r| r.contains(address))
+                        || target.is_some_and(|t| device.listed_by(t).contains(address));
+                if uses {
+                    users.push((DeviceId(d as u16), RuleId(r as u16)));
+                }
+            }
+        }
+        users
+    }
+
+    /// An external address of a rule that nobody answers for.
+    fn not_held(&mut self, address: IpAddr) {
+        for (d, r) in self.users(address) {
+            self.lease(d, r, address);
+            let device = self.device(d);
+            for (i, interface) in device.interfaces.iter().enumerate() {
+                if !interface.addresses.iter().any(|a| a.1.contains(address))
+                    || !self.is_internet(interface.segment)
+                {
+                    continue;
+                }
+                let table = Table::Interface(d, InterfaceId(i as u16));
+                let rule = &device.rules[r.index()].name;
+                let verdict = format!(
+                    "rule {rule} translates to {address}, and {} does not answer for it",
+                    device.name
+                );
+                let title = format!("let interface {} answer for {address}", interface.name);
+                let edit = append(table, "proxy-arp", address.to_string());
+                self.suspect(
+                    Cause::ExternalAddressNotHeld,
+                    self.at_rule(d, r),
+                    verdict.clone(),
+                    title,
+                    vec![edit],
+                );
+                let title = format!("give interface {} the address {address} too", interface.name);
+                let edit = append(table, "also", address.to_string());
+                self.suspect(
+                    Cause::ExternalAddressNotHeld,
+                    self.at_rule(d, r),
+                    verdict,
+                    title,
+                    vec![edit],
+                );
+            }
+        }
+    }
+
+    /// A rule that names an address which an interface had by an earlier lease.
+    pub(super) fn lease(&mut self, d: DeviceId, r: RuleId, address: IpAddr) {
+        let (device, rule) = (self.device(d), self.rule(d, r));
+        for interface in device.interfaces.iter().filter(|i| i.lease && i.realm.is_some()) {
+            let verdict = format!(
+                "rule {} names {address}, and interface {} has {} by its lease",
+                rule.name,
+                interface.name,
+                interface.primary().map(|a| a.to_string()).unwrap_or_default()
+            );
+            let (key, value) = match &rule.kind {
+                RuleKind::Overload { target: Target::Address(_), .. } => {
+                    ("as", interface.name.clone())
+                }
+                RuleKind::Static(_) => ("external", interface.name.clone()),
+                RuleKind::Forward(f) => {
+                    ("external", format!("{}:{}/{}", interface.name, f.ports, f.protocol))
+                }
+                _ => continue,
+            };
+            let title = format!("let rule {} follow interface {}", rule.name, interface.name);
+            let edit = set(Table::Rule(d, r), key, value);
+            self.suspect(Cause::LeaseChanged, self.at_rule(d, r), verdict, title, vec![edit]);
+        }
+    }
+
+    /// The provider routes the address nowhere.
+    pub(super) fn unrouted(&mut self) {
+        let Some(packet) =
+            self.trace().hops.last().and_then(|h| h.exit).map(|e| e.packet).or(self.sent())
+        else {
+            return;
+        };
+        let address = packet.destination().address;
+        let users = self.users(address);
+        for &(d, r) in &users {
+            self.lease(d, r, address);
+            let device = self.device(d);
+            let Some((interface, own)) = device.interfaces.iter().find_map(|i| {
+                let own = i.addresses.iter().find(|a| a.0.is_ipv4() == address.is_ipv4())?;
+                self.is_internet(i.segment).then_some((i, own.0))
+            }) else {
+                continue;
+            };
+            let block = match &device.rules[r.index()].kind {
+                RuleKind::Pool { pool, .. }
+                | RuleKind::Overload { target: Target::Pool(pool), .. } => device.pools
+                    [pool.index()]
+                .parts
+                .iter()
+                .find(|p| p.0.contains(address))
+                .and_then(|p| p.1),
+                _ => None,
+            };
+            let whole = Prefix::holding(address, if address.is_ipv4() { 32 } else { 128 });
+            let Some(block) = block.or(whole) else { continue };
+            let verdict = format!(
+                "rule {} translates to {block}, which the provider does not route to {}",
+                device.rules[r.index()].name,
+                device.name
+            );
+            let title = format!("have the provider route {block} to {own}");
+            let entry =
+                vec![("to", Value::from(block.to_string())), ("via", own.to_string().into())];
+            let edit = append(Table::Segment(interface.segment), "routed", Value::Entry(entry));
+            self.suspect(
+                Cause::UpstreamDoesNotRoute,
+                self.at_rule(d, r),
+                verdict,
+                title,
+                vec![edit],
+            );
+        }
+        let verdict = format!("nobody on the internet has a route to {address}");
+        let title = format!("find out where {address} should be");
+        self.suspect(Cause::OutsideFault, At::nowhere(), verdict, title, Vec::new());
+    }
+
+    /// Addresses, ports or room for mappings are used up.
+    pub(super) fn used_up(&mut self, loss: Loss) {
+        let Some(d) = loss.device else { return };
+        let cause = match loss.reason {
+            Reason::PortsExhausted => Cause::PortsExhausted,
+            Reason::HostLimit => Cause::HostLimit,
+            Reason::RuleLimit => Cause::RuleLimit,
+            Reason::DeviceFull => Cause::DeviceFull,
+            _ => Cause::PoolExhausted,
+        };
+        let device = self.device(d);
+        let behaviour = &device.behaviour;
+        let at = loss.rule.map_or(At::device(d, device.place), |r| self.at_rule(d, r));
+        let raise = |key: &str, now: u64| {
+            (set(Table::Behaviour(d), key, Value::Number(now as i64 * 2)), now * 2)
+        };
+        match (cause, loss.rule) {
+            (Cause::HostLimit, _) => {
+                let now = behaviour.ports_per_host.map_or(1, u64::from);
+                let verdict = format!(
+                    "{} has as many mappings as `ports-per-host` allows: {now}",
+                    self.sender_name()
+                );
+                let (edit, more) = raise("ports-per-host", now);
+                self.suspect(
+                    cause,
+                    at,
+                    verdict,
+                    format!("allow every host {more} mappings"),
+                    vec![edit],
+                );
+            }
+            (Cause::DeviceFull, _) => {
+                let limits = [
+                    ("max-mappings", behaviour.max_mappings),
+                    ("max-sessions", behaviour.max_sessions),
+                ];
+                for (key, now) in limits.into_iter().filter_map(|(k, v)| Some((k, v?))) {
+                    let verdict = format!("{} holds as much as `{key}` allows: {now}", device.name);
+                    let (edit, more) = raise(key, now);
+                    self.suspect(
+                        cause,
+                        at,
+                        verdict,
+                        format!("let {} hold {more} (`{key}`)", device.name),
+                        vec![edit],
+                    );
+                }
+            }
+            (Cause::RuleLimit, Some(r)) => {
+                let now = self.rule(d, r).limit.unwrap_or(1);
+                let name = &self.rule(d, r).name;
+                let verdict = format!("rule {name} holds as much as its `limit` allows: {now}");
+                let edit = set(Table::Rule(d, r), "limit", Value::Number(i64::from(now) * 2));
+                self.suspect(
+                    cause,
+                    at,
+                    verdict,
+                    format!("raise the limit of rule {name} to {}", now * 2),
+                    vec![edit],
+                );
+            }
+            (_, Some(r)) => self.exhausted(cause, d, r),
+            _ => {}
+        }
+    }
+
+    fn sender_name(&self) -> String {
+        let host = self.sender().map(|h| self.plan.hosts[h.index()].name.clone());
+        host.or(self.sent().map(|p| p.source().address.to_string())).unwrap_or_default()
+    }
+
+    fn exhausted(&mut self, cause: Cause, d: DeviceId, r: RuleId) {
+        let (device, rule) = (self.device(d), self.rule(d, r));
+        let (holders, first, next) = self.holders(d, r);
+        let verdict = match cause {
+            Cause::PortsExhausted => {
+                format!("rule {} has no free port left for {}", rule.name, self.sender_name())
+            }
+            _ => format!("every address of rule {} is borrowed: {holders}", rule.name),
+        };
+        let at = self.at_rule(d, r);
+        let egress = self.last().and_then(egress).map(|i| &device.interfaces[i.index()]);
+        if let (Some(interface), false) = (egress, Self::falls_back(rule)) {
+            let title =
+                format!("let rule {} overload {} when it is used up", rule.name, interface.name);
+            let edit = set(Table::Rule(d, r), "when-exhausted", interface.name.clone());
+            self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+        }
+        let pool = match &rule.kind {
+            RuleKind::Pool { pool, .. } | RuleKind::Overload { target: Target::Pool(pool), .. } => {
+                Some(*pool)
+            }
+            _ => None,
+        };
+        if let (Some(pool), Some(free)) = (pool, egress.and_then(|i| self.free_address(i))) {
+            let name = &device.pools[pool.index()].name;
+            let title = format!("add {free} to pool {name}");
+            let edit = append(Table::Pool(d, pool), "addresses", free.to_string());
+            self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+        }
+        if let (RuleKind::Overload { .. }, Some(free)) =
+            (&rule.kind, egress.and_then(|i| self.free_address(i)))
+        {
+            let title = format!("let rule {} overload {free} when it is used up", rule.name);
+            let edit = set(Table::Rule(d, r), "when-exhausted", free.to_string());
+            self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+        }
+        let wait = next.map(|s| format!(" (or wait {s:.0} s for it)")).unwrap_or_default();
+        if let Some((host, name)) = first {
+            let title = format!("clear what {name} holds on {}{wait}", device.name);
+            self.suspect(cause, at, verdict, title, vec![Edit::Clear(d, host)]);
+        }
+    }
+
+    /// Who holds what a rule hands out, who gives it back first, and in how many seconds.
+    fn holders(&self, d: DeviceId, r: RuleId) -> (String, Option<(IpAddr, String)>, Option<f64>) {
+        let mut rows: Vec<MappingRow> = Vec::new();
+        let device = &self.scene.network.devices()[d.index()];
+        device.list_mappings(self.followed.at, &mut rows);
+        rows.retain(|m| m.rule == r);
+        rows.sort_by_key(|m| m.expires);
+        let next =
+            rows.iter().find_map(|m| m.expires).map(|e| e.seconds() - self.followed.at.seconds());
+        let name = |m: &MappingRow| {
+            let host = self.plan.hosts.iter().find(|h| h.address == m.internal.address);
+            host.map_or(m.internal.address.to_string(), |h| h.name.clone())
+        };
+        let first = rows.first().map(|m| (m.internal.address, name(m)));
+        let mut names: Vec<String> =
+            rows.iter().map(|m| format!("{} by {}", m.external.address, name(m))).collect();
+        let more = names.len().saturating_sub(4);
+        names.truncate(4);
+        if more > 0 {
+            names.push(format!("{more} more"));
+        }
+        (names.join(", "), first, next)
+    }
+
+    /// An address of an interface's prefix that nobody uses.
+    fn free_address(&self, interface: &zarnet_core::plan::Interface) -> Option<IpAddr> {
+        let (_, prefix) = interface.addresses.iter().find(|a| a.0.is_ipv4())?;
+        let mut used = (*zarnet_core::network::taken(self.plan)).clone();
+        for device in &self.plan.devices {
+            device.pools.iter().for_each(|p| used.extend(&p.listed()));
+            device.interfaces.iter().for_each(|i| {
+                i.also.iter().for_each(|a| used.insert(AddressRange::one(*a)));
+                used.extend(&i.proxy_arp);
+            });
+        }
+        let range = prefix.range();
+        let candidates = (1..range.count().saturating_sub(1)).filter_map(|n| range.nth(n));
+        candidates.take(65_536).find(|a| !used.contains(*a) && self.users(*a).is_empty())
+    }
+
+    /// A protocol or family that the rule cannot translate.
+    pub(super) fn unsupported(&mut self, loss: Loss) {
+        let (Some(d), Some(r)) = (loss.device, loss.rule) else { return };
+        let name = &self.rule(d, r).name;
+        let verdict = match loss.reason {
+            Reason::UnsupportedFamily => {
+                format!("rule {name} would have to translate a family that it cannot")
+            }
+            _ => format!(
+                "rule {name} has no port to tell hosts apart by, and another host has the same peer"
+            ),
+        };
+        let at = self.at_rule(d, r);
+        let egress = self.last().and_then(egress).map(|i| &self.device(d).interfaces[i.index()]);
+        if let (Some(free), Some(packet), Reason::UnsupportedProtocol) =
+            (egress.and_then(|i| self.free_address(i)), self.sent(), loss.reason)
+        {
+            let from = packet.source().address;
+            let title = format!("bind {from} to {free}, which nobody uses");
+            let fields = vec![
+                ("name", Value::from(format!("{}-bound", self.sender_name()))),
+                ("type", "static".into()),
+                ("internal", from.to_string().into()),
+                ("external", free.to_string().into()),
+            ];
+            let edit = Edit::Insert(d, List::Rules, Some(0), fields);
+            self.suspect(Cause::ProtocolNotCovered, at, verdict.clone(), title, vec![edit]);
+        }
+        let title = "give it a way that this rule is not needed for".to_owned();
+        self.suspect(Cause::ProtocolNotCovered, at, verdict, title, Vec::new());
+    }
+
+    /// A packet from the middle of a connection.
+    pub(super) fn no_session(&mut self, loss: Loss) {
+        let at = loss.device.map_or(At::nowhere(), |d| At::device(d, self.device(d).place));
+        let verdict =
+            "the connection was opened before the table was, or its session is gone".to_owned();
+        let title = "open the connection anew".to_owned();
+        self.suspect(Cause::OutsideFault, at, verdict, title, Vec::new());
+    }
+}

@@ -1,0 +1,287 @@
+//! What a change of a plan changes: for all possible first packets, exactly.
+
+use std::collections::{BTreeMap, HashMap};
+
+use crate::space::{
+    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide,
+    meaning, number, packet,
+};
+use zarnet_core::device::Device;
+use zarnet_core::net::Packet;
+use zarnet_core::network::taken;
+use zarnet_core::plan::{self, InterfaceId, Plan};
+
+/// Packets that something else becomes of.
+#[derive(Debug, Clone)]
+pub struct ChangedClass {
+    /// The device, by name.
+    pub device: String,
+    /// The interfaces that they come in by, by name.
+    pub from: Vec<String>,
+    /// The packets of the class, exact.
+    pub area: Area,
+    /// What became of them.
+    pub before: Meaning,
+    /// What becomes of them now.
+    pub after: Meaning,
+    /// A packet of the class, as an example.
+    pub witness: Packet,
+}
+
+/// What differs between two plans.
+#[derive(Debug, Clone, Default)]
+pub struct Impact {
+    /// Packets that something else becomes of; the most first.
+    pub classes: Vec<ChangedClass>,
+    /// Devices and interfaces that are in one plan only, as `DEVICE` or `DEVICE/INTERFACE`: those
+    /// that went.
+    pub gone: Vec<String>,
+    /// Names that only the new plan has.
+    pub new: Vec<String>,
+    /// Settings of devices that no first packet shows: device, key, before, after.
+    pub settings: Vec<(String, String, String, String)>,
+    /// Devices that tell apart more classes of packets than are gone through: of these nothing is
+    /// known.
+    pub uncompared: Vec<String>,
+}
+
+impl Impact {
+    /// Whether nothing differs, for all that is known.
+    pub fn is_empty(&self) -> bool {
+        self.classes.is_empty()
+            && self.gone.is_empty()
+            && self.new.is_empty()
+            && self.settings.is_empty()
+            && self.uncompared.is_empty()
+    }
+}
+
+/// What differs between two plans.
+pub fn impact(old: &Plan, new: &Plan) -> Impact {
+    let mut impact = Impact::default();
+    let names = |p: &Plan| p.devices.iter().map(|d| d.name.clone()).collect::<Vec<_>>();
+    impact.gone = names(old).into_iter().filter(|n| new.device(n).is_none()).collect();
+    impact.new = names(new).into_iter().filter(|n| old.device(n).is_none()).collect();
+    let (taken_old, taken_new) = (taken(old), taken(new));
+    for before in &old.devices {
+        let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else {
+            continue;
+        };
+        settings(before, after, &mut impact);
+        let pair = Pair {
+            before: Device::new(before, &taken_old, 0),
+            after: Device::new(after, &taken_new, 0),
+        };
+        interfaces(&pair, &mut impact);
+    }
+    impact.classes.sort_by_cached_key(|c| {
+        let interfaces = old.device(&c.device).map(|d| &old.devices[d.index()].interfaces);
+        let own = interfaces.into_iter().flatten().filter(|i| c.from.contains(&i.name));
+        // nobody is likely to send from an address that is not behind the interface
+        let likely = own.clone().any(|i| old.segments[i.segment.index()].internet) || {
+            let near =
+                own.flat_map(|i| &i.addresses).map(|a| (number(a.1.first()), number(a.1.last())));
+            !c.area.of(Field::Source).intersection(&Intervals::new(near.collect())).is_empty()
+        };
+        let rank = match (&c.before, &c.after) {
+            (Meaning::Dropped(_), Meaning::Dropped(_)) => 3,
+            (Meaning::Dropped(_), _) => 0,
+            (_, Meaning::Dropped(_)) => 2,
+            _ => 1,
+        };
+        (
+            c.device.clone(),
+            rank == 3,
+            !likely,
+            rank,
+            std::cmp::Reverse(weight(&c.area)),
+            c.from.clone(),
+        )
+    });
+    impact
+}
+
+/// Roughly how many packets an area has, as a power of two.
+fn weight(area: &Area) -> u32 {
+    area.0.iter().map(|s| 128 - s.count().leading_zeros()).sum()
+}
+
+/// A device in both plans.
+struct Pair {
+    before: Device,
+    after: Device,
+}
+
+fn interfaces(pair: &Pair, impact: &mut Impact) {
+    let (before, after) = (pair.before.plan(), pair.after.plan());
+    let named = |d: &plan::DevicePlan, name: &str| d.interfaces.iter().position(|i| i.name == name);
+    let whole = |name: &str| format!("{}/{name}", before.name);
+    let only = |d: &plan::DevicePlan, other: &plan::DevicePlan| -> Vec<String> {
+        d.interfaces
+            .iter()
+            .filter(|i| named(other, &i.name).is_none())
+            .map(|i| whole(&i.name))
+            .collect()
+    };
+    impact.gone.extend(only(before, after));
+    impact.new.extend(only(after, before));
+    // interfaces with the same classes are told together
+    let mut together: BTreeMap<(Area, String), (Vec<String>, ChangedClass)> = BTreeMap::new();
+    let mut steps = Steps::default();
+    for (i, interface) in before.interfaces.iter().enumerate() {
+        let Some(j) = named(after, &interface.name) else { continue };
+        let Some(classes) = pair.classes(InterfaceId(i as u16), InterfaceId(j as u16), &mut steps)
+        else {
+            impact.uncompared.push(before.name.clone());
+            return;
+        };
+        for class in classes {
+            let key = (class.area.clone(), format!("{:?} {:?}", class.before, class.after));
+            let entry = together.entry(key).or_insert_with(|| (Vec::new(), class));
+            entry.0.push(interface.name.clone());
+        }
+    }
+    impact
+        .classes
+        .extend(together.into_values().map(|(from, class)| ChangedClass { from, ..class }));
+}
+
+/// What both plans make of a packet, as a number: 0 where it is the same.
+#[derive(Default)]
+struct Labels {
+    list: Vec<(Meaning, Meaning)>,
+    known: HashMap<(Meaning, Meaning), u32>,
+}
+
+impl Labels {
+    fn of(&mut self, mut before: Meaning, mut after: Meaning) -> u32 {
+        if before == after {
+            return 0;
+        }
+        // a way out that is the same in both is no part of what differs
+        if let (
+            Meaning::Leaves { egress: a, next_hop: x, .. },
+            Meaning::Leaves { egress: b, next_hop: y, .. },
+        ) = (&mut before, &mut after)
+            && a == b
+            && x == y
+        {
+            (*x, *y) = (None, None);
+        }
+        let list = &mut self.list;
+        *self.known.entry((before.clone(), after.clone())).or_insert_with(|| {
+            list.push((before, after));
+            list.len() as u32
+        })
+    }
+}
+
+impl Pair {
+    fn classes(
+        &self,
+        before: InterfaceId,
+        after: InterfaceId,
+        steps: &mut Steps,
+    ) -> Option<Vec<ChangedClass>> {
+        let (diagram, labels) = self.diagram(before, after, steps)?;
+        let mut classes = Vec::new();
+        for (n, areas) in diagram.all_areas(steps, |v| v > 0)? {
+            let (was, is) = &labels.list[n as usize - 1];
+            for area in areas {
+                let Some(witness) = self.witness(&area, before) else { continue };
+                let (before, after) = (was.clone(), is.clone());
+                let device = self.before.plan().name.clone();
+                classes.push(ChangedClass {
+                    device,
+                    from: Vec::new(),
+                    area,
+                    before,
+                    after,
+                    witness,
+                });
+            }
+        }
+        Some(classes)
+    }
+
+    fn diagram(
+        &self,
+        before: InterfaceId,
+        after: InterfaceId,
+        steps: &mut Steps,
+    ) -> Option<(Diagram, Labels)> {
+        let mut conditions = Conditions::default();
+        conditions.add(&self.before, before);
+        conditions.add(&self.after, after);
+        let mut labels = Labels::default();
+        let mut same = SameMeaning::new(&self.before, &self.after);
+        let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
+            // no packet has ends of two families
+            let Some(packet) = packet(cuts.point) else { return 0 };
+            if same.is_plain(&self.before.judge(before, packet), &self.after.judge(after, packet)) {
+                return 0;
+            }
+            labels.of(meaning(&self.before, before, packet), meaning(&self.after, after, packet))
+        })?;
+        Some((diagram, labels))
+    }
+
+    /// A packet of an area that somebody might send: from a neighbour of the interface where there
+    /// is one.
+    fn witness(&self, area: &Area, ingress: InterfaceId) -> Option<Packet> {
+        likely(area, &self.before.plan().interfaces[ingress.index()])
+    }
+}
+
+/// A packet of an area that somebody might send by an interface.
+pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
+    let neighbours: Vec<(u128, u128)> = interface
+        .addresses
+        .iter()
+        .map(|a| (number(a.1.first()) + 1, number(a.1.last()).saturating_sub(1)))
+        .collect();
+    let own: Vec<u128> = interface.own().map(number).collect();
+    let near = Intervals::new(neighbours);
+    let outside = |text: &str| text.parse().map(|a: std::net::IpAddr| number(a)).unwrap_or(0);
+    let strangers = Intervals::new(vec![
+        (outside("198.51.100.1"), outside("198.51.100.254")),
+        (outside("192.0.2.1"), outside("192.0.2.254")),
+    ]);
+    let first = |set: &Intervals, wishes: &[&Intervals], not: &[u128]| -> Option<u128> {
+        let wished = wishes.iter().flat_map(|w| set.intersection(w).list().to_vec());
+        let mut all = wished
+            .chain(set.list().iter().copied())
+            .flat_map(|(a, b)| [a, a.saturating_add(1).min(b)]);
+        all.find(|n| !not.contains(n)).or(set.list().first().map(|i| i.0))
+    };
+    let ports = |low: u128| Intervals::new(vec![(low, low)]);
+    let families = [Intervals::ipv4()];
+    let [to, protocol, to_port, from, from_port] = &area.0;
+    let protocol = first(protocol, &[&ports(6), &ports(17), &ports(1)], &[])?;
+    let point = [
+        first(to, &[&strangers, &families[0]], &own)?,
+        protocol,
+        first(to_port, &[&ports(443), &ports(80), &ports(53)], &[])?,
+        first(from, &[&near, &strangers, &families[0]], &own)?,
+        first(from_port, &[&ports(50_000)], &[])?,
+    ];
+    packet(point)
+}
+
+/// What a device is told to do that no first packet shows: timers, filtering, limits.
+fn settings(before: &plan::DevicePlan, after: &plan::DevicePlan, impact: &mut Impact) {
+    let all = |d: &plan::DevicePlan| -> Vec<(String, String)> {
+        let described = d.behaviour.settings().into_iter().chain(d.timers.settings());
+        described.map(|s| (s.key, s.value)).collect()
+    };
+    let (was, is) = (all(before), all(after));
+    for (key, value) in &was {
+        let now = is.iter().find(|s| s.0 == *key).map_or("", |s| s.1.as_str());
+        if now != value {
+            impact.settings.push((before.name.clone(), key.clone(), value.clone(), now.to_owned()));
+        }
+    }
+    for (key, value) in is.iter().filter(|s| was.iter().all(|w| w.0 != s.0)) {
+        impact.settings.push((before.name.clone(), key.clone(), String::new(), value.clone()));
+    }
+}

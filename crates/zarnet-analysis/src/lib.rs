@@ -1,0 +1,17 @@
+//! The questions of Zarnet, and their answers: values that can be shown as text, JSON or CSV, and
+//! know nothing of any of these.
+//!
+//! - [`space`]: sets of packets as a whole, exact.
+//! - [`impact`]: what a change of a plan changes, for all packets.
+//! - [`audit`]: findings on a plan that can be built.
+//! - [`compare`]: the table that a device really has against the predicted one.
+//! - [`capacity`]: what runs out, who has it, how much would be enough.
+//! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
+
+pub mod audit;
+pub mod capacity;
+pub mod compare;
+pub mod diagnose;
+pub mod impact;
+mod line_repair;
+pub mod space;

@@ -1,0 +1,420 @@
+//! The conditions of a device's plan that a first packet meets or does not: wherever one of them
+//! changes, packets are cut.
+//!
+//! Nothing here says what a condition leads to: the device is asked that. What is looked at after a
+//! translation is told in terms of the packet before it.
+
+use std::collections::BTreeMap;
+
+use super::boxes::Intervals;
+use super::{Field, number};
+use zarnet_core::device::Device;
+use zarnet_core::net::{AddressRange, AddressSet, Prefix, Protocol, Service, ServiceSet};
+use zarnet_core::plan::{self, InterfaceId, RuleId, RuleKind};
+
+/// A product of sets of numbers; a field that it does not mind is `None`.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
+pub struct Constraint([Option<Intervals>; 5]);
+
+impl Constraint {
+    /// What it asks of a field.
+    pub fn of(&self, field: Field) -> Option<&Intervals> {
+        self.0[field as usize].as_ref()
+    }
+
+    fn with(mut self, field: Field, set: Intervals) -> Self {
+        let all = set.list() == [(0, field.most())];
+        self.0[field as usize] = (!all).then_some(set);
+        self
+    }
+
+    fn parties(source: &AddressSet, destination: &AddressSet) -> Self {
+        let source = Intervals::addresses(source);
+        Self::default()
+            .with(Field::Source, source)
+            .with(Field::Destination, Intervals::addresses(destination))
+    }
+}
+
+/// The conditions of a device that packets on an interface may meet.
+#[derive(Debug, Clone, Default)]
+pub struct Conditions {
+    /// The constraints, each once.
+    pub list: Vec<Constraint>,
+    known: std::collections::HashSet<Constraint>,
+}
+
+impl Conditions {
+    /// Adds those of a device.
+    pub fn add(&mut self, device: &Device, ingress: InterfaceId) {
+        let plan = device.plan();
+        self.push(Constraint::default().with(Field::Destination, Intervals::ipv4()));
+        self.push(Constraint::default().with(Field::Source, Intervals::ipv4()));
+        for protocol in [
+            Protocol::TCP,
+            Protocol::UDP,
+            Protocol::ICMP,
+            Protocol::ICMPV6,
+            Protocol::SCTP,
+            Protocol::DCCP,
+        ] {
+            self.push(
+                Constraint::default().with(Field::Protocol, Intervals::one(protocol.0.into())),
+            );
+        }
+        for class in &plan.behaviour.port_classes {
+            let set = Intervals::new(vec![(class.from.0.into(), class.from.1.into())]);
+            self.push(Constraint::default().with(Field::SourcePort, set));
+        }
+        // no port, as protocols without have it
+        self.push(Constraint::default().with(Field::SourcePort, Intervals::one(0)));
+        let fixed = self.fixed(device, ingress);
+        self.own(plan);
+        let claimed = Intervals::addresses(device.claimed());
+        self.push(Constraint::default().with(Field::Destination, claimed));
+        self.routes(plan, ingress, &fixed);
+        let interface = &plan.interfaces[ingress.index()];
+        if let Some(acl) = interface.ingress_acl {
+            for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
+                self.entry(
+                    &Constraint::parties(&e.parties.source, &e.parties.destination),
+                    &e.service,
+                    Some(&e.source_service),
+                );
+            }
+        }
+        for p in &plan.policies {
+            if p.from.as_ref().is_none_or(|z| z.interfaces.contains(ingress)) {
+                self.entry(
+                    &Constraint::parties(&p.parties.source, &p.parties.destination),
+                    &p.service,
+                    None,
+                );
+                let (source, destination) = (&p.parties.source, &p.parties.destination);
+                self.behind(
+                    &fixed,
+                    Asked { source, destination, service: &p.service, source_service: None },
+                );
+            }
+        }
+        self.rules(device, ingress);
+        for acl in plan.interfaces.iter().filter_map(|i| i.egress_acl) {
+            for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
+                self.entry(
+                    &Constraint::parties(&e.parties.source, &e.parties.destination),
+                    &e.service,
+                    Some(&e.source_service),
+                );
+                let (source, destination) = (&e.parties.source, &e.parties.destination);
+                let source_service = Some(&e.source_service);
+                self.behind(
+                    &fixed,
+                    Asked { source, destination, service: &e.service, source_service },
+                );
+                self.after_statics(device, &e.parties.source);
+            }
+        }
+    }
+
+    fn push(&mut self, constraint: Constraint) {
+        let empty = constraint.0.iter().flatten().any(Intervals::is_empty);
+        let nothing = constraint.0.iter().all(Option::is_none);
+        if !empty && !nothing && self.known.insert(constraint.clone()) {
+            self.list.push(constraint);
+        }
+    }
+
+    /// A condition for each protocol that services name.
+    fn entry(&mut self, base: &Constraint, service: &ServiceSet, source: Option<&ServiceSet>) {
+        for (protocol, ports) in by_protocol(service) {
+            let one = with_ports(base.clone(), protocol, ports, Field::DestinationPort);
+            match source.filter(|s| !s.is_any()) {
+                None => self.push(one),
+                Some(source) => {
+                    for (other, ports) in by_protocol(source) {
+                        if protocol.is_none() || other.is_none() || protocol == other {
+                            let both = with_ports(
+                                one.clone(),
+                                other.or(protocol),
+                                ports,
+                                Field::SourcePort,
+                            );
+                            self.push(both);
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    /// The external ends of fixed rules: of those that let in from here, each; of the others, all
+    /// together.
+    fn fixed(&mut self, device: &Device, ingress: InterfaceId) -> Vec<Fixed> {
+        let plan = device.plan();
+        let mut entered = Vec::new();
+        let mut barred: BTreeMap<(Option<u8>, (u128, u128)), Spans> = BTreeMap::new();
+        for (_, rule) in
+            plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16)))
+        {
+            let (external, internal, services, ports_by) = match &rule.kind {
+                RuleKind::Static(s) => {
+                    let Some(external) = device.external_of(s.external) else { continue };
+                    (external, s.internal, rule.service.clone(), 0)
+                }
+                RuleKind::Forward(f) => {
+                    let Some(external) = device.external_of(f.external) else { continue };
+                    let service = Service { protocol: Some(f.protocol), ports: f.ports };
+                    let Some(server) = f.servers.first() else { continue };
+                    let by = server.port.wrapping_sub(f.ports.first);
+                    (external, AddressRange::one(server.address), ServiceSet(vec![service]), by)
+                }
+                _ => continue,
+            };
+            let here =
+                rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);
+            if here {
+                let destination: AddressSet = external.into();
+                self.entry(
+                    &Constraint::parties(&rule.parties.source, &destination),
+                    &services,
+                    None,
+                );
+                // it holds its end even against those that it does not let in
+                self.entry(&Constraint::parties(&AddressSet::all(), &destination), &services, None);
+                entered.push(Fixed { external, internal, services, ports_by });
+            } else {
+                for (protocol, ports) in by_protocol(&services) {
+                    let key = (
+                        protocol.map(|p| p.0),
+                        (number(external.first()), number(external.last())),
+                    );
+                    barred.entry(key).or_default().extend(ports.list());
+                }
+            }
+        }
+        // addresses that are held by the same services are one condition
+        let mut together: BTreeMap<(Option<u8>, Intervals), Spans> = BTreeMap::new();
+        for ((protocol, (first, last)), ports) in barred {
+            together.entry((protocol, Intervals::new(ports))).or_default().push((first, last));
+        }
+        for ((protocol, ports), addresses) in together {
+            let base = Constraint::default().with(Field::Destination, Intervals::new(addresses));
+            self.push(with_ports(base, protocol.map(Protocol), ports, Field::DestinationPort));
+        }
+        entered
+    }
+
+    /// What is for the device itself, and what its answers meet on their way out: there the ends
+    /// are swapped.
+    fn own(&mut self, plan: &plan::DevicePlan) {
+        let mut all = AddressSet::default();
+        for interface in &plan.interfaces {
+            let own: AddressSet = interface.own().map(AddressRange::one).collect();
+            all.extend(&own);
+            let base = Constraint::default().with(Field::Destination, Intervals::addresses(&own));
+            self.push(base.clone());
+            if !interface.services.0.is_empty() {
+                self.entry(&base, &interface.services, None);
+            }
+        }
+        let back = |to: &AddressSet| Constraint::parties(to, &all);
+        for prefix in prefixes(plan) {
+            self.push(back(&prefix.range().into()));
+        }
+        for acl in plan.interfaces.iter().filter_map(|i| i.egress_acl) {
+            for e in &plan.acls[acl.index()].entries {
+                let base = Constraint::parties(&e.parties.destination, &e.parties.source);
+                for (protocol, ports) in by_protocol(&e.service) {
+                    self.push(with_ports(base.clone(), protocol, ports, Field::SourcePort));
+                }
+                self.entry(&base, &e.source_service, None);
+            }
+        }
+    }
+
+    /// Where the way out changes, for destinations as they are and as they become.
+    fn routes(&mut self, plan: &plan::DevicePlan, ingress: InterfaceId, fixed: &[Fixed]) {
+        for (to, condition) in
+            plan.routes.iter().filter_map(|r| Some((r.to, r.condition.as_ref()?)))
+        {
+            // the device's own answers have their source where the packet has its destination, and
+            // come in nowhere
+            if condition.from.is_none() {
+                let set = Intervals::addresses(&condition.source);
+                self.push(Constraint::default().with(Field::Destination, set));
+            }
+            if condition.from.as_ref().is_none_or(|z| z.interfaces.contains(ingress)) {
+                let (source, destination) = (&condition.source, &to.range().into());
+                let service = &ServiceSet(vec![Service::ANY]);
+                self.push(Constraint::parties(source, destination));
+                self.behind(fixed, Asked { source, destination, service, source_service: None });
+            }
+        }
+        for prefix in prefixes(plan) {
+            let set: AddressSet = prefix.range().into();
+            self.push(Constraint::default().with(Field::Destination, Intervals::addresses(&set)));
+            let (source, service) = (&AddressSet::all(), &ServiceSet(vec![Service::ANY]));
+            self.behind(fixed, Asked { source, destination: &set, service, source_service: None });
+        }
+    }
+
+    /// What is asked of a packet after its destination was translated, in terms of before.
+    fn behind(&mut self, fixed: &[Fixed], asked: Asked<'_>) {
+        for f in fixed {
+            let range = f.external.count() > 1;
+            let ports = f.services.0.iter().any(|s| s.ports.count() > 1) && !asked.service.is_any();
+            // of one address and port, all packets become the same: only who sends them can matter
+            let anybody =
+                asked.source.is_all() && asked.source_service.is_none_or(ServiceSet::is_any);
+            if !range && !ports && anybody {
+                continue;
+            }
+            let inside =
+                Intervals::new(vec![(number(f.internal.first()), number(f.internal.last()))]);
+            let met = Intervals::addresses(asked.destination).intersection(&inside);
+            if met.is_empty() {
+                continue;
+            }
+            let by = number(f.external.first()).wrapping_sub(number(f.internal.first()));
+            let base = Constraint::parties(asked.source, &AddressSet::all())
+                .with(Field::Destination, met.moved(by));
+            for (protocol, set) in by_protocol(asked.service) {
+                let one = with_ports(
+                    base.clone(),
+                    protocol,
+                    f.ports_before(&set),
+                    Field::DestinationPort,
+                );
+                match asked.source_service.filter(|s| !s.is_any()) {
+                    None => self.push(one),
+                    Some(source) => {
+                        for (other, ports) in by_protocol(source) {
+                            self.push(with_ports(
+                                one.clone(),
+                                other.or(protocol),
+                                ports,
+                                Field::SourcePort,
+                            ));
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    /// The rules of step 8 that packets from here may meet.
+    fn rules(&mut self, device: &Device, ingress: InterfaceId) {
+        let plan = device.plan();
+        for (i, rule) in plan.rules.iter().enumerate() {
+            if !rule.from.interfaces.contains(ingress) || !device.is_enabled(RuleId(i as u16)) {
+                continue;
+            }
+            let destination = &rule.parties.destination;
+            match &rule.kind {
+                RuleKind::Static(s) => {
+                    let base = Constraint::parties(&s.internal.into(), destination);
+                    for (protocol, ports) in by_protocol(&rule.service) {
+                        self.push(with_ports(base.clone(), protocol, ports, Field::SourcePort));
+                    }
+                }
+                RuleKind::Forward(f) => {
+                    for server in &f.servers {
+                        let base = Constraint::parties(
+                            &AddressRange::one(server.address).into(),
+                            destination,
+                        );
+                        let last =
+                            u128::from(server.port) + u128::from(f.ports.last - f.ports.first);
+                        let ports = Intervals::new(vec![(server.port.into(), last.min(65_535))]);
+                        self.push(with_ports(base, Some(f.protocol), ports, Field::SourcePort));
+                    }
+                }
+                _ => self.entry(
+                    &Constraint::parties(&rule.parties.source, destination),
+                    &rule.service,
+                    None,
+                ),
+            }
+        }
+    }
+
+    /// What is asked of a source after translation by a static range, in terms of before.
+    fn after_statics(&mut self, device: &Device, source: &AddressSet) {
+        for rule in &device.plan().rules {
+            let RuleKind::Static(s) = &rule.kind else { continue };
+            let Some(external) = device.external_of(s.external) else { continue };
+            let outside = Intervals::new(vec![(number(external.first()), number(external.last()))]);
+            let met = Intervals::addresses(source).intersection(&outside);
+            let by = number(s.internal.first()).wrapping_sub(number(external.first()));
+            self.push(Constraint::default().with(Field::Source, met.moved(by)));
+        }
+    }
+}
+
+impl Fixed {
+    /// The ports that become these.
+    fn ports_before(&self, set: &Intervals) -> Intervals {
+        if self.ports_by == 0 || set.count() > 65_535 {
+            return set.clone();
+        }
+        // ports move by so much and wrap, as the device reckons them
+        let back = |n: u128| u128::from((n as u16).wrapping_sub(self.ports_by));
+        let parts = set.list().iter().flat_map(|(a, b)| {
+            let (first, last) = (back(*a), back(*b));
+            if first <= last { vec![(first, last)] } else { vec![(first, 65_535), (0, last)] }
+        });
+        Intervals::new(parts.collect())
+    }
+}
+
+/// What a condition asks of a packet after its destination was translated.
+#[derive(Clone, Copy)]
+struct Asked<'a> {
+    source: &'a AddressSet,
+    destination: &'a AddressSet,
+    service: &'a ServiceSet,
+    source_service: Option<&'a ServiceSet>,
+}
+
+/// Prefixes that a device has a way to.
+fn prefixes(plan: &plan::DevicePlan) -> Vec<Prefix> {
+    let connected = plan.interfaces.iter().flat_map(|i| i.addresses.iter().map(|a| a.1));
+    connected.chain(plan.routes.iter().map(|r| r.to)).collect()
+}
+
+/// A fixed rule that packets may come in by.
+struct Fixed {
+    external: AddressRange,
+    internal: AddressRange,
+    services: ServiceSet,
+    /// How far its ports move, wrapping.
+    ports_by: u16,
+}
+
+/// First and last numbers.
+type Spans = Vec<(u128, u128)>;
+
+/// The ports of each protocol that services name; `None` is any protocol.
+fn by_protocol(services: &ServiceSet) -> Vec<(Option<Protocol>, Intervals)> {
+    let mut map: BTreeMap<Option<u8>, Vec<(u128, u128)>> = BTreeMap::new();
+    for s in &services.0 {
+        let ports = (u128::from(s.ports.first), u128::from(s.ports.last));
+        map.entry(s.protocol.map(|p| p.0)).or_default().push(ports);
+    }
+    map.into_iter().map(|(p, list)| (p.map(Protocol), Intervals::new(list))).collect()
+}
+
+fn with_ports(
+    base: Constraint,
+    protocol: Option<Protocol>,
+    ports: Intervals,
+    field: Field,
+) -> Constraint {
+    match protocol {
+        None => base,
+        Some(p) => {
+            let base = base.with(Field::Protocol, Intervals::one(p.0.into()));
+            if p.has_ports() { base.with(field, ports) } else { base }
+        }
+    }
+}
