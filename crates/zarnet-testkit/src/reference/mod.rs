@@ -24,10 +24,8 @@ use zarnet_core::net::{Endpoint, Packet, Protocol, Signal, Tuple};
 pub use rules::{
     Behaviour, Dependence, Exhausted, FLOOR, Kind, LANE, Pick, Rule, To, UPLINK, Ways,
 };
-pub use session::{AFTER, ICMP, IDLE, OPEN, OTHER, UDP};
+pub use session::{AFTER, ICMP, IDLE, OPEN, OTHER, S, UDP};
 use session::{Session, State};
-
-pub const S: u64 = 1_000_000_000;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Shape {

@@ -2,7 +2,8 @@
 
 use zarnet_core::net::{Endpoint, Protocol, Signal, Tuple};
 
-use super::S;
+/// One second in nanoseconds.
+pub const S: u64 = 1_000_000_000;
 
 /// `udp-timeout`, `icmp-timeout`, `other-timeout`, `tcp-trans-open-timeout`, `tcp-idle-timeout`,
 /// and the others of TCP.

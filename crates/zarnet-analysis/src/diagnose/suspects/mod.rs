@@ -7,6 +7,7 @@ mod order;
 mod outbound;
 mod outside;
 mod passage;
+mod shortage;
 
 use std::net::IpAddr;
 

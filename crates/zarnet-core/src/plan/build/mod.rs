@@ -8,6 +8,7 @@ mod expect;
 mod groups;
 mod names;
 mod rule;
+mod rule_ends;
 mod world;
 
 use std::collections::HashMap;

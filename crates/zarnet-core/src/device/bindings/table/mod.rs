@@ -9,6 +9,7 @@
 mod due;
 mod explicit;
 mod listing;
+mod lone;
 mod mapping;
 
 use std::collections::HashMap;
@@ -359,31 +360,6 @@ impl Table {
     #[inline(always)]
     pub(in crate::device) fn may_be_inside(&self, address: Key) -> bool {
         self.inner.may_hold(address)
-    }
-
-    /// The endpoint mapping that is at a session's place, if the session is its only one and there
-    /// is nothing more to either.
-    pub(super) fn lone_mapping(&self, id: u32) -> Option<Mapping> {
-        let slot = &self.slots[id];
-        let (session, mapping) = (&slot.session, slot.mapping);
-        let alone = session.owner == id
-            && !session.has(EXPLICIT)
-            && slot.listed == 1
-            && self.entered.is_empty();
-        (alone && mapping.kind() == Kind::Endpoint).then_some(mapping)
-    }
-
-    /// Takes out a mapping and its session that [`Self::lone_mapping`] has found.
-    pub(super) fn remove_lone(&mut self, id: u32, hash: u32) {
-        self.by_internal.remove(hash, id);
-        self.forget_lone(id);
-    }
-
-    /// The same after [`Self::release`].
-    pub(super) fn forget_lone(&mut self, id: u32) {
-        self.mappings -= 1;
-        self.slots[id].mapping = Mapping::NONE;
-        self.vacate_session(id);
     }
 
     /// Forgets how to find mappings and sessions; they can still be walked through.

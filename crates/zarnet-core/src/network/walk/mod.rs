@@ -1,5 +1,8 @@
 //! The walk of one packet: from segment to segment, through the devices in between.
 
+mod arrival;
+
+use arrival::next_hop;
 use std::net::IpAddr;
 
 use super::next_hop_owner::Found;
@@ -8,7 +11,7 @@ use super::{Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::device::{Forwarded, Outcome, OwnSource, Refusal, Taken};
 use crate::net::{Instant, Packet};
 use crate::observe::{NextHopOwner, Observer};
-use crate::plan::{DeviceId, Host, HostId, InterfaceId, SegmentId};
+use crate::plan::{DeviceId, InterfaceId, SegmentId};
 use crate::reason::Reason;
 
 /// A packet that passes more devices than this is in a loop.
@@ -355,38 +358,6 @@ impl Network {
         }
         Fate::Lost(Loss { reason, device, rule: None, place })
     }
-
-    fn at_undeclared(&self, leg: Leg) -> Fate {
-        if leg.packet.destination().address != leg.next_hop {
-            return leg.lost(Reason::NotForThisHost);
-        }
-        Fate::Arrived(Receiver::Undeclared(leg.segment), leg.packet)
-    }
-
-    fn at_host(&self, id: HostId, leg: Leg, answers: bool) -> Fate {
-        let host = &self.plan.hosts[id.index()];
-        let lost = |reason| {
-            Fate::Lost(Loss { reason, device: leg.device(), rule: None, place: Some(host.place) })
-        };
-        let packet = leg.packet;
-        if packet.destination().address != host.address {
-            return lost(Reason::NotForThisHost);
-        }
-        // queries are answered whatever the host listens to
-        let asks = !answers && !packet.protocol.has_query_id();
-        let listens = host
-            .listens
-            .as_ref()
-            .is_none_or(|l| l.holds(packet.protocol, packet.destination().port));
-        if asks && !listens {
-            return lost(Reason::NoListener);
-        }
-        Fate::Arrived(Receiver::Host(id), packet)
-    }
-}
-
-fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
-    if host.prefix.contains(destination) { Some(destination) } else { host.gateway }
 }
 
 fn passage(
