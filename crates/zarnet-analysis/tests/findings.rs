@@ -1,6 +1,7 @@
 //! Findings of `check`: each is told where it should be, and no more once it is mended.
 
-use zarnet_analysis::audit::{FINDINGS, Severity, audit};
+use zarnet_analysis::audit::audit;
+use zarnet_core::finding::{FINDINGS, Severity};
 use zarnet_core::plan::Plan;
 use zarnet_testkit::edge::{OVERLOAD, plan, plan_text};
 use zarnet_testkit::town::TOWN;
@@ -316,7 +317,7 @@ fn a_shadowed_rule_has_a_witness_and_a_repair_that_works() {
 
 #[test]
 fn every_finding_has_one_name() {
-    let mut names: Vec<&str> = FINDINGS.iter().map(|f| f.0).collect();
+    let mut names: Vec<&str> = FINDINGS.iter().map(|f| f.name).collect();
     names.sort_unstable();
     names.dedup();
     assert_eq!(names.len(), FINDINGS.len());

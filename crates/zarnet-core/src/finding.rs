@@ -22,48 +22,165 @@ impl Severity {
     }
 }
 
-/// Every finding with its severity, for the documentation to be checked against.
-pub const FINDINGS: [(&str, Severity); 42] = [
-    ("realm-without-interface", Severity::Error),
-    ("pool-empty", Severity::Error),
-    ("overload-without-ports", Severity::Error),
-    ("external-address-not-held", Severity::Error),
-    ("gateway-not-held", Severity::Error),
-    ("next-hop-not-held", Severity::Error),
-    ("route-circle", Severity::Error),
-    ("expectation-fails", Severity::Error),
-    ("answer-by-other-line", Severity::Warning),
-    ("chain-ends-here", Severity::Warning),
-    ("device-service-open", Severity::Warning),
-    ("filter-drops-everything", Severity::Warning),
-    ("filter-entry-shadowed", Severity::Warning),
-    ("filter-not-attached", Severity::Warning),
-    ("forward-not-listening", Severity::Warning),
-    ("gateway-outside-prefix", Severity::Warning),
-    ("interface-without-realm", Severity::Warning),
-    ("open-from-outside", Severity::Warning),
-    ("policy-entry-shadowed", Severity::Warning),
-    ("pool-over-taken-addresses", Severity::Warning),
-    ("prefixes-overlap", Severity::Warning),
-    ("refused-by-policy", Severity::Warning),
-    ("remote-administration-open", Severity::Warning),
-    ("routed-address-unused", Severity::Warning),
-    ("rule-never-matches", Severity::Warning),
-    ("rule-shadowed", Severity::Warning),
-    ("static-below-overload", Severity::Warning),
-    ("timer-below-minimum", Severity::Warning),
-    ("whole-host-exposed", Severity::Warning),
-    ("hairpin-nowhere", Severity::Hint),
-    ("not-proved", Severity::Hint),
-    ("host-without-gateway", Severity::Hint),
-    ("pool-loses-addresses", Severity::Hint),
-    ("pool-opens-all-ports", Severity::Hint),
-    ("pool-smaller-than-sources", Severity::Hint),
-    ("pool-unused", Severity::Hint),
-    ("realm-used-once", Severity::Hint),
-    ("rule-disabled", Severity::Hint),
-    ("rule-partly-shadowed", Severity::Hint),
-    ("rule-redundant", Severity::Hint),
-    ("server-undeclared", Severity::Hint),
-    ("translation-wider-than-policy", Severity::Hint),
-];
+/// A finding of `check` by its name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FindingKind {
+    /// Stable name of the finding.
+    pub name: &'static str,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it means, in a sentence or two.
+    pub means: &'static str,
+    /// What to do about it.
+    pub advice: &'static str,
+}
+
+macro_rules! findings {
+    ($($name:literal, $severity:ident, $means:literal, $advice:literal;)*) => {
+        /// Every finding, the worst first.
+        pub const FINDINGS: &[FindingKind] = &[$(FindingKind {
+            name: $name,
+            severity: Severity::$severity,
+            means: $means,
+            advice: $advice,
+        }),*];
+    };
+}
+
+findings! {
+    "realm-without-interface", Error,
+        "A rule or policy names a realm that no interface has: it matches nothing.",
+        "Correct the name; the nearest is proposed.";
+    "pool-empty", Error,
+        "A pool has no address that can be handed out.",
+        "List addresses that nobody else has.";
+    "overload-without-ports", Error,
+        "A static binds all of the address that an overload shares: it has no port.",
+        "Bind another address.";
+    "external-address-not-held", Error,
+        "Nobody answers for an external address, and it is routed nowhere: answers never come \
+         back.",
+        "`also`, `proxy-arp`, or `routed`.";
+    "gateway-not-held", Error,
+        "No device has the gateway of a host on its segment: the host reaches nobody beyond its \
+         link.",
+        "Correct the gateway; the addresses of the devices there are named.";
+    "next-hop-not-held", Error,
+        "A route leads to an address that nobody has.",
+        "Correct `via`, or declare who has it.";
+    "route-circle", Error,
+        "Devices send packets for a prefix to each other, round and round.",
+        "Let one of the routes lead out of the circle.";
+    "expectation-fails", Error,
+        "An `[[expect]]` of the plan does not hold.",
+        "`zarnet expect` shows what happens instead.";
+    "answer-by-other-line", Warning,
+        "What comes in by one line to the internet is answered by another, whose provider may \
+         drop it: the address is not of its line.",
+        "`answers-leave = \"as-came\"`, or a route with `source` for what the servers send.";
+    "chain-ends-here", Warning,
+        "A rule leads to another device, which drops what comes.",
+        "Let that device forward it on, and agree on the port.";
+    "device-service-open", Warning,
+        "Services of the device itself are offered to everybody outside.",
+        "An `ingress-acl`, or offer them on an inner interface.";
+    "filter-drops-everything", Warning,
+        "A filter has no entry that accepts: behind them comes the implicit drop.",
+        "`{ accept = \"any\" }` as its last entry, if only the others are meant.";
+    "filter-entry-shadowed", Warning,
+        "An entry of an attached filter decides about no first packet: proved over all of them.",
+        "Move it up, or take it out.";
+    "filter-not-attached", Warning,
+        "A filter is attached to no interface and does nothing.",
+        "Attach it or take it out.";
+    "forward-not-listening", Warning,
+        "A rule leads to a port that the host does not listen on.",
+        "Correct the port, or `listens`.";
+    "gateway-outside-prefix", Warning,
+        "The gateway of a host is not in what the host takes for its link.",
+        "Correct the gateway, or the prefix length.";
+    "interface-without-realm", Warning,
+        "No rule concerns what passes this interface.",
+        "Give it a `realm`.";
+    "open-from-outside", Warning,
+        "What comes in from the internet is let through to the inside untranslated.",
+        "`default-policy = \"drop\"`, and a policy entry for what is meant.";
+    "policy-entry-shadowed", Warning,
+        "A policy entry decides about no first packet: proved over all of them.",
+        "Move it up, or take it out.";
+    "pool-over-taken-addresses", Warning,
+        "A pool lists addresses that an interface, host, next hop or static rule has: they are \
+         never handed out.",
+        "Leave them out.";
+    "prefixes-overlap", Warning,
+        "The prefix of one interface lies inside that of another: hosts that have such an address \
+         behind the wider one are out of reach.",
+        "Make one of them narrower.";
+    "refused-by-policy", Warning,
+        "A static or forward leads packets in, and the policy drops every one of them.",
+        "Add a policy entry: a rule alone opens nothing.";
+    "remote-administration-open", Warning,
+        "Everybody outside reaches a port inside that machines are administered by.",
+        "Narrow `source`, or use a private tunnel.";
+    "routed-address-unused", Warning,
+        "A block is routed to the device and no rule uses it: packets to it go round in circles.",
+        "Use it, or drop it with a route.";
+    "rule-never-matches", Warning,
+        "No first packet comes to an enabled rule: proved over all of them.",
+        "Look at its conditions, and at routes, filters and policy before it.";
+    "rule-shadowed", Warning,
+        "Rules above take everything that a rule is for: proved over all first packets.",
+        "Move it up (`-v` shows the change), or take it out.";
+    "static-below-overload", Warning,
+        "In listed order a wide rule above a static takes its outbound traffic.",
+        "Move the static up, or `rule-order = \"fixed-first\"`.";
+    "timer-below-minimum", Warning,
+        "A timer is below what RFC 4787, 5382 or 5508 ask for.",
+        "Raise it unless that is meant.";
+    "whole-host-exposed", Warning,
+        "Everybody outside reaches every port of an internal machine.",
+        "Limit the rule to a `service`, or let the policy pass only what is offered.";
+    "hairpin-nowhere", Hint,
+        "A `bcp` device without any `hairpin`: internal clients cannot use external addresses \
+         (RFC 4787 REQ-9).",
+        "Add `hairpin` where it is needed.";
+    "not-proved", Hint,
+        "A device tells apart more classes of packets than are gone through (docs/limits.md): \
+         hidden rules and entries, and what the outside reaches, were not looked for.",
+        "Fewer interfaces, or fewer different conditions.";
+    "host-without-gateway", Hint,
+        "A host has no gateway: it answers nobody beyond its link.",
+        "A `gateway`, or a rule that makes the device its neighbour (`as`).";
+    "pool-loses-addresses", Hint,
+        "A pool can hand out fewer addresses than it lists.",
+        "Nothing, or `usable = \"all\"`.";
+    "pool-opens-all-ports", Hint,
+        "With endpoint-independent filtering a host that borrows an address can be reached on \
+         every port.",
+        "`filtering = \"address-dependent\"`, or a policy.";
+    "pool-smaller-than-sources", Hint,
+        "A pool rule without a fallback is for more addresses than its pool can lend.",
+        "`zarnet capacity` tells whether that is enough; `when-exhausted`.";
+    "pool-unused", Hint,
+        "No rule uses a pool.",
+        "Use it, or take it out.";
+    "realm-used-once", Hint,
+        "One interface has a realm that no rule and no policy entry names.",
+        "Correct the name; the nearest is proposed. Or name it in a rule.";
+    "rule-disabled", Hint,
+        "A rule is disabled.",
+        "Enable it, or take it out.";
+    "rule-partly-shadowed", Hint,
+        "A rule above takes some of what a rule is for, and is no mere exception from it.",
+        "If that is not meant, narrow the one or move the other.";
+    "rule-redundant", Hint,
+        "Without the rule, the next one would do the same for all that it is for.",
+        "Take it out.";
+    "server-undeclared", Hint,
+        "A rule leads to an address that no host has, among hosts that are declared: a machine \
+         counts as being there, which answers everything.",
+        "Declare the host, so that what it listens to counts, or correct the address.";
+    "translation-wider-than-policy", Hint,
+        "A static or forward leads more in than the policy passes.",
+        "Narrow the rule to what is meant, or widen the policy.";
+}

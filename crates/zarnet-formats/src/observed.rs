@@ -28,7 +28,26 @@ pub struct Observed {
     pub line: u64,
 }
 
-/// The columns of a table that matter here.
+/// The columns of our own table, in the order in which it is written.
+pub const MAPPING_COLUMNS: [&str; 15] = [
+    "device",
+    "rule",
+    "type",
+    "protocol",
+    "internal",
+    "internal-port",
+    "external",
+    "external-port",
+    "peer",
+    "peer-port",
+    "fixed",
+    "chosen-freely",
+    "created",
+    "expires",
+    "sessions",
+];
+
+/// The columns of a table that say what is there.
 pub const COLUMNS: [&str; 8] = [
     "device",
     "protocol",
@@ -39,9 +58,10 @@ pub const COLUMNS: [&str; 8] = [
     "peer",
     "peer-port",
 ];
-/// Columns of our own table that say nothing about what is there.
-const OTHERS: [&str; 7] =
-    ["rule", "type", "fixed", "chosen-freely", "created", "expires", "sessions"];
+/// Whether a column is one of our own table that says nothing about what is there.
+fn is_other(name: &str) -> bool {
+    MAPPING_COLUMNS.contains(&name) && !COLUMNS.contains(&name)
+}
 
 /// Which column of a table is what, counted from 0.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -73,7 +93,7 @@ impl ColumnMap {
     fn of_header(header: &csv::StringRecord) -> Result<Self, Fault> {
         let mut map = Self::default();
         for (i, name) in header.iter().enumerate() {
-            if OTHERS.contains(&name.trim()) {
+            if is_other(name.trim()) {
                 continue;
             }
             let position = position(name.trim())?;

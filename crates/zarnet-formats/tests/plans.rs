@@ -4,7 +4,7 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use zarnet_core::plan::PlanError;
+use zarnet_core::plan::PLAN_ERRORS;
 use zarnet_formats::files::Reach;
 use zarnet_formats::plan::{LoadError, Loaded};
 
@@ -48,7 +48,8 @@ fn every_name_of_a_fault_has_a_sample() {
         .iter()
         .map(|p| p.file_stem().unwrap().to_string_lossy().into_owned())
         .collect();
-    let missing: Vec<&str> = PlanError::NAMES.into_iter().filter(|n| !shown.contains(*n)).collect();
+    let missing: Vec<&str> =
+        PLAN_ERRORS.iter().map(|e| e.name).filter(|n| !shown.contains(*n)).collect();
     assert_eq!(missing, ["too-many"], "65,536 of something are not kept in a file");
 }
 

@@ -4,13 +4,13 @@ mod args;
 mod commands;
 mod exit;
 mod files;
-mod render;
+mod present;
 
 use std::process::ExitCode;
 
 use clap::Parser;
 use exit::{FAILED, Failure, WRONG_INPUT};
-use render::diagnostic;
+use present::diagnostic;
 
 fn main() -> ExitCode {
     files::remove_on_signal();

@@ -13,7 +13,7 @@ mod supply;
 
 use crate::space::Steps;
 use zarnet_core::device;
-pub use zarnet_core::finding::{FINDINGS, Severity};
+use zarnet_core::finding::{FINDINGS, Severity};
 use zarnet_core::net::Packet;
 use zarnet_core::plan::{DeviceId, DevicePlan, Edit, Place, Plan};
 
@@ -85,7 +85,7 @@ fn finding(
     places: Vec<Place>,
     help: impl Into<Option<String>>,
 ) -> Finding {
-    let severity = FINDINGS.iter().find(|f| f.0 == name).map_or(Severity::Error, |f| f.1);
+    let severity = FINDINGS.iter().find(|f| f.name == name).map_or(Severity::Error, |f| f.severity);
     Finding { name, severity, message, places, help: help.into(), witness: None, edits: Vec::new() }
 }
 

@@ -13,18 +13,33 @@ pub const MOST_UNITS: u64 = 1 << 20;
 named! {
     /// Something that a forecast rests on and that the traffic contradicts.
     Assumption {
-        Bursts, "bursts", "Requests come in bursts, not independently of each other: more are \
-                           refused than the formula says.";
-        HeavyHolders, "heavy-holders", "A few hosts hold far more than the others: a limit for \
-                                        each host may help more than a larger supply.";
-        FewHosts, "few-hosts", "There are hardly more hosts than there is to hand out: fewer are \
-                                refused than the formula says.";
-        Retries, "retries", "Refused hosts try again: each is counted once for the time that it \
-                             would have held.";
-        ShortRecord, "short-record", "The traffic is short against the time that each holds: use \
-                                      has not settled yet.";
-        NeverInUse, "never-in-use", "Nothing of it was asked for: there is nothing to forecast \
-                                     from.";
+        Bursts, "bursts",
+            "Requests come in bursts, not independently of each other: more are refused than the \
+             formula says.",
+            "Requests come in bursts, not independently of each other.",
+            "Take the simulation, or more than the formula asks for.";
+        HeavyHolders, "heavy-holders",
+            "A few hosts hold far more than the others: a limit for each host may help more than \
+             a larger supply.",
+            "A few hosts hold far more than the others.",
+            "`ports-per-host`, before a larger supply.";
+        FewHosts, "few-hosts",
+            "There are hardly more hosts than there is to hand out: fewer are refused than the \
+             formula says.",
+            "There are hardly more hosts than there is to hand out.",
+            "One for each host is enough for sure.";
+        Retries, "retries",
+            "Refused hosts try again: each is counted once for the time that it would have held.",
+            "Refused hosts try again.",
+            "Each is counted once for the time that it would have held.";
+        ShortRecord, "short-record",
+            "The traffic is short against the time that each holds: use has not settled yet.",
+            "The traffic is short against the time that each holds.",
+            "Take a longer record.";
+        NeverInUse, "never-in-use",
+            "Nothing of it was asked for: there is nothing to forecast from.",
+            "Nothing of it was asked for.",
+            "Nothing can be said.";
     }
 }
 

@@ -40,27 +40,52 @@ named! {
     /// Why an entry differs.
     Why {
         RuleMissing, "rule-missing-on-device",
-            "No entry of this rule is there: the device may not have the rule, or not enabled.";
+            "No entry of this rule is there: the device may not have the rule, or not enabled.",
+            "No entry of this rule is there. Is the rule entered on the device, and enabled?",
+            "";
         ExpiredThere, "expired-there",
-            "It has been idle; the device gave it up sooner than predicted.";
+            "It has been idle; the device gave it up sooner than predicted.",
+            "The entry has been idle. Are the device's timers shorter than the plan's?",
+            "";
         NeverArrived, "never-arrived",
-            "It is in use by the traffic, and the device has none: the packets may not reach it.";
+            "It is in use by the traffic, and the device has none: the packets may not reach it.",
+            "The entry is in use by the traffic, and the device has none. Do the packets reach \
+             it?",
+            "";
         OldRuleAlive, "old-rule-alive",
-            "A rule that is disabled explains it: its session is still alive.";
+            "A rule that is disabled explains it: its session is still alive.",
+            "A rule that is disabled in the plan explains it; its sessions live until they end or \
+             are cleared.",
+            "";
         RefusedHere, "refused-here",
-            "The traffic has it, and it was refused for want of an address, a port or room.";
+            "The traffic has it, and it was refused for want of an address, a port or room.",
+            "The traffic has it, and it was refused for want of room by prediction.",
+            "";
         ExpiredHere, "expired-here",
-            "The traffic has it, and by prediction it has ended by now.";
+            "The traffic has it, and by prediction it has ended by now.",
+            "The traffic has it, and it has ended by prediction. Are the device's timers longer?",
+            "";
         NotInTraffic, "not-in-traffic",
-            "A rule explains it; the traffic has nothing like it.";
+            "A rule explains it; the traffic has nothing like it.",
+            "A rule explains it; nothing in the traffic is like it. Is the traffic complete?",
+            "";
         NoRuleExplains, "no-rule-explains",
-            "No rule of the plan translates like this.";
+            "No rule of the plan translates like this.",
+            "No rule of the plan translates so. Does the device run something else?",
+            "";
         OtherAddress, "other-address-chosen",
-            "The same rule, another external address.";
+            "The same rule, another external address.",
+            "The same rule, another of its addresses. A different `pick`, or another order of \
+             arrival.",
+            "";
         OtherPort, "other-port-chosen",
-            "The same external address, another port.";
+            "The same external address, another port.",
+            "The same address, another port. `port-assignment` may be another.",
+            "";
         OtherRule, "other-rule",
-            "Another rule of the plan, or none, gives this external end.";
+            "Another rule of the plan, or none, gives this external end.",
+            "An external end that this rule cannot give: another rule took the packet.",
+            "";
     }
 }
 

@@ -298,44 +298,6 @@ impl PlanError {
         }
     }
 
-    /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 34] = [
-        "syntax",
-        "unknown-key",
-        "missing-key",
-        "wrong-type",
-        "unknown-value",
-        "out-of-bounds",
-        "reversed-range",
-        "mask-ambiguous",
-        "notation",
-        "unknown-name",
-        "duplicate-name",
-        "address-of-two",
-        "group-cycle",
-        "key-not-for-type",
-        "sizes-differ",
-        "not-one-address",
-        "not-one-range",
-        "families-differ",
-        "ports-overflow",
-        "external-end-twice",
-        "address-held-twice",
-        "segment-ambiguous",
-        "route-never-taken",
-        "checks-nothing",
-        "via-unreachable",
-        "accept-or-drop",
-        "device-cannot",
-        "behaviour-contradiction",
-        "too-many",
-        "empty-plan",
-        "hidden-character",
-        "include-outside",
-        "include-unreadable",
-        "pool-too-large",
-    ];
-
     /// A way out, in one line, where there is one.
     pub fn help(&self) -> Option<String> {
         let near = |near: &Option<String>| near.as_ref().map(|n| format!("did you mean `{n}`?"));

@@ -12,6 +12,7 @@ mod draft;
 pub mod edit;
 mod ends;
 mod error;
+mod error_kinds;
 mod expectation;
 mod lines;
 mod matching;
@@ -35,6 +36,7 @@ pub use draft::{
 };
 pub use edit::Edit;
 pub use error::{PlanError, Problem};
+pub use error_kinds::{ErrorKind, PLAN_ERRORS};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
 pub use model::{
     Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface,

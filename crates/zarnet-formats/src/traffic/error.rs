@@ -157,35 +157,6 @@ impl Fault {
         }
     }
 
-    /// Every name, for the documentation to be checked against.
-    pub const NAMES: [&'static str; 25] = [
-        "unreadable",
-        "unsupported-link-type",
-        "too-large",
-        "time-too-long",
-        "empty-file",
-        "unknown-format",
-        "header-missing",
-        "unknown-column",
-        "missing-column",
-        "column-twice",
-        "field-count",
-        "line-too-long",
-        "malformed-line",
-        "bad-field",
-        "unknown-ending",
-        "negative-time",
-        "unknown-host",
-        "address-of-two",
-        "mixed-families",
-        "port-missing",
-        "port-not-possible",
-        "vantage-missing",
-        "capture-truncated",
-        "capture-malformed",
-        "scenario",
-    ];
-
     /// A way out, in one line, where there is one.
     pub fn help(&self) -> Option<String> {
         Some(match self {

@@ -11,6 +11,7 @@ mod csv_fast;
 mod csv_list;
 mod decode;
 mod error;
+mod error_kinds;
 mod fields;
 mod input;
 mod json_list;
@@ -31,6 +32,7 @@ mod wire;
 use zarnet_core::plan::{DeviceId, InterfaceId};
 
 pub use error::{Fault, TrafficError};
+pub use error_kinds::TRAFFIC_ERRORS;
 pub use input::Given;
 pub(crate) use input::read_all;
 pub use merge::Items;

@@ -1,5 +1,6 @@
 //! Captures that were made to do harm.
 
+use std::io::Write;
 use std::path::Path;
 
 use super::play;

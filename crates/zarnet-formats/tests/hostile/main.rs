@@ -3,6 +3,7 @@
 
 mod captures;
 
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 

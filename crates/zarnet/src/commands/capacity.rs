@@ -4,6 +4,8 @@ use std::cell::Cell;
 use std::path::Path;
 use std::sync::Arc;
 
+use zarnet_analysis::answer::capacity::{CapacityAnalysis, CapacityAnswer, Outlook, Trial};
+use zarnet_analysis::answer::supply_name;
 use zarnet_analysis::capacity::{MOST_UNITS, Resource, demand, of_table, resources};
 use zarnet_core::net::Instant;
 use zarnet_core::predict::{Options, Prediction, predict};
@@ -17,9 +19,8 @@ use super::traffic::{At, attempts, device, given, moment, open, peak_or, tell_sk
 use crate::args::{Capacity, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
-use crate::render::capacity::{CapacityAnalysis, CapacityAnswer, Outlook, Trial, chart};
-use crate::render::naming::supply_name;
-use crate::render::{diagnostic, json, output};
+use crate::present::capacity::{chart, text};
+use crate::present::{diagnostic, present};
 
 /// Loads that a forecast is made of, against the busiest hour.
 pub(super) const GROWTHS: [f64; 5] = [1.0, 1.25, 1.5, 2.0, 3.0];
@@ -54,7 +55,12 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
     if let Some(name) = &args.apply {
         return apply(name, &analysis, &loaded, args.force, common);
     }
-    let answer = CapacityAnswer { loaded: &loaded, analysis: &analysis, args };
+    let answer = CapacityAnswer {
+        loaded: &loaded,
+        analysis: &analysis,
+        target: args.target,
+        over_time: args.over_time,
+    };
     if let Some((path, kind)) = drawn {
         files::write_new(
             path,
@@ -63,13 +69,7 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
         )?;
         diagnostic::note(common.quiet, &format!("wrote {}", path.display()));
     }
-    match common.format {
-        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::csv(|out| answer.csv(out))?,
-        Format::Text => {
-            output::answer(|out| answer.text(out, output::width(common), common.verbose))?
-        }
-    }
+    present(&answer, common, |out, width| text(answer, args, out, width, common.verbose))?;
     Ok(if analysis.resources.iter().any(|r| r.refused_flows > 0) { NEGATIVE } else { FINE })
 }
 
@@ -232,35 +232,6 @@ impl Setting<'_> {
     }
 }
 
-impl CapacityAnalysis {
-    /// Positions of the supplies that are looked at closely: those that refused somebody, else the
-    /// fullest.
-    pub fn focus(&self) -> Vec<usize> {
-        let refused: Vec<usize> =
-            (0..self.resources.len()).filter(|i| self.resources[*i].refused_flows > 0).collect();
-        if !refused.is_empty() {
-            return refused;
-        }
-        let limited =
-            (0..self.resources.len()).filter(|i| self.resources[*i].series.usable.is_some());
-        let used = limited.filter(|i| self.resources[*i].series.peak.count > 0);
-        used.max_by(|a, b| fill(&self.resources[*a]).total_cmp(&fill(&self.resources[*b])))
-            .into_iter()
-            .collect()
-    }
-
-    /// The remedy whose change is shown: the one asked for, or of each supply that with the fewest
-    /// refusals.
-    pub fn best(&self, of: usize) -> Option<&Trial> {
-        let own = self.trials.iter().filter(|t| t.of == of && t.changed.is_some());
-        if let Some(kind) = self.shown {
-            return own.into_iter().find(|t| t.kind == kind);
-        }
-        // of equals, the one that is first named, for remedies are listed by what they cost
-        own.min_by_key(|t| t.outcome.as_ref().map_or(u64::MAX, |o| o.refused))
-    }
-}
-
 /// Traffic that tells when it begins.
 struct Timed<'a, B> {
     items: B,
@@ -277,8 +248,4 @@ impl<B: Batches> Batches for Timed<'_, B> {
         self.begun.set(first);
         error
     }
-}
-
-pub(super) fn fill(r: &Resource) -> f64 {
-    r.series.peak.count as f64 / r.series.usable.unwrap_or(u64::MAX).max(1) as f64
 }

@@ -1,12 +1,12 @@
 //! Traffic played anew for `capacity`: on larger loads, and on plans with a remedy.
 
-use super::capacity::{GROWTHS, Setting, fill};
+use super::capacity::{GROWTHS, Setting};
 use super::traffic::{attempts, open, open_grown};
 use crate::exit::Failure;
-use crate::render::capacity::{CapacityAnalysis, Outcome, Simulated, Trial};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use zarnet_analysis::answer::capacity::{CapacityAnalysis, Outcome, Simulated, Trial, fill};
 use zarnet_analysis::capacity::{self, Resource, SampleSpread, of_hour, remedies, resources};
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;

@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::path::Path;
 use std::sync::Arc;
 
+use zarnet_analysis::answer::compare::CompareAnswer;
 use zarnet_analysis::compare::compare;
 use zarnet_core::limits;
 use zarnet_core::plan::Plan;
@@ -18,10 +19,10 @@ use super::plan;
 use super::traffic::{
     attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped,
 };
-use crate::args::{Common, Compare, Format, TableFile};
+use crate::args::{Common, Compare, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::render::compare::CompareAnswer;
-use crate::render::{diagnostic, json, output};
+use crate::present::compare::text;
+use crate::present::{diagnostic, present};
 
 pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -45,11 +46,7 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     }
     let comparison = compare(&prediction, &observed, &begun.into_inner());
     let answer = CompareAnswer { prediction: &prediction, comparison: &comparison };
-    match common.format {
-        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::csv(|out| answer.csv(out))?,
-        Format::Text => output::answer(|out| answer.text(out, output::width(common), args.rows))?,
-    }
+    present(&answer, common, |out, width| text(answer, out, width, args.rows))?;
     Ok(if comparison.differences.is_empty() { FINE } else { NEGATIVE })
 }
 

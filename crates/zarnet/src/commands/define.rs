@@ -3,22 +3,24 @@
 
 use std::collections::HashSet;
 
-use zarnet_analysis::audit::{Finding, Severity, audit};
+use zarnet_analysis::answer::define::DefineAnswer;
+use zarnet_analysis::answer::diff;
+use zarnet_analysis::audit::{Finding, audit};
+use zarnet_core::finding::Severity;
 use zarnet_core::plan::DeviceId;
 use zarnet_core::plan::edit::{Edit, List};
 use zarnet_formats::plan::{LoadError, Loaded, edited};
 
 use super::edits::PlanEditor;
+use super::plan;
 use super::traffic::device;
-use super::{impact, plan};
 use crate::args::{Common, Define, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
-use crate::render::change::{self, diff};
-use crate::render::impact::ImpactAnswer;
-use crate::render::packets::flow;
-use crate::render::table::{BOLD, DIM, GOOD, count};
-use crate::render::{diagnostic, json, output};
+use crate::present::define::text;
+use crate::present::impact::View;
+use crate::present::table::DIM;
+use crate::present::{diagnostic, output, present};
 
 pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -51,25 +53,13 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         true => Vec::new(),
         false => files::put_plan(&loaded.sources, &changed.sources, args.force)?,
     };
-    if common.format == Format::Json {
-        let finding = |f: &Finding| {
-            serde_json::json!({
-                "name": f.name,
-                "severity": f.severity.name(),
-                "message": f.message,
-                "witness": f.witness.map(flow),
-            })
-        };
-        let found = zarnet_analysis::impact::impact(&loaded.plan, &changed.plan);
-        let shape = serde_json::json!({
-            "shape": 1, "written": !args.dry_run, "diff": diff(&loaded.sources, &changed.sources),
-            "findings": new.iter().map(finding).collect::<Vec<_>>(),
-            "impact": ImpactAnswer { found: &found, live: None, hint: false }.shape(),
-        });
-        output::json(|out| json::write(out, &shape))?;
-    } else {
-        show(&loaded, &changed, &new, common)?;
-    }
+    let found = zarnet_analysis::impact::impact(&loaded.plan, &changed.plan);
+    let changes = diff(&loaded.sources, &changed.sources);
+    let answer =
+        DefineAnswer { written: !args.dry_run, diff: &changes, findings: &new, impact: &found };
+    present(&answer, common, |out, width| {
+        text(answer, &changed.sources, View { width, rows: 6, verbose: common.verbose }, out)
+    })?;
     diagnostic::written(&written, "as shown", common.quiet);
     if args.dry_run && common.format == Format::Text {
         output::answer(|out| writeln!(out, "{DIM}nothing was written: --dry-run{DIM:#}"))?;
@@ -109,25 +99,4 @@ fn fresh(before: &[Finding], new: &Loaded) -> Vec<Finding> {
         before.iter().map(|b| (b.name, b.message.as_str())).collect();
     let is_new = |f: &Finding| !known.contains(&(f.name, f.message.as_str()));
     audit(&new.plan).into_iter().filter(is_new).collect()
-}
-
-fn show(old: &Loaded, new: &Loaded, findings: &[Finding], common: &Common) -> Result<(), Failure> {
-    output::answer(|out| {
-        change::write(out, "", &diff(&old.sources, &new.sources))?;
-        writeln!(out, "\n{BOLD}What it changes{BOLD:#}")
-    })?;
-    impact::tell(&old.plan, &new.plan, common)?;
-    output::answer(|out| {
-        for f in findings {
-            writeln!(out)?;
-            diagnostic::finding(out, f, &new.sources)?;
-        }
-        let number = count(findings.len() as u64, "new finding", "new findings");
-        if findings.is_empty() {
-            writeln!(out, "{GOOD}no new finding{GOOD:#}")
-        } else {
-            writeln!(out, "\n{number}")
-        }
-    })?;
-    Ok(())
 }

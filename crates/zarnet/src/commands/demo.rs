@@ -8,8 +8,8 @@ use clap::Parser;
 use crate::args::{Arguments, Common, Demo};
 use crate::exit::{FINE, Failure};
 use crate::files;
-use crate::render::output;
-use crate::render::table::{BOLD, DIM, GOOD};
+use crate::present::output;
+use crate::present::table::{BOLD, DIM, GOOD};
 
 /// The files of the estate, with a line on what each shows.
 const FILES: [(&str, &[u8], &str); 10] = [

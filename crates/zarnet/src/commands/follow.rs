@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use zarnet_analysis::answer::Naming;
+use zarnet_analysis::answer::follow::FollowAnswer;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Followed, Options, Scene, follow_during};
@@ -13,23 +15,22 @@ use zarnet_formats::traffic::Names;
 
 use super::plan;
 use super::traffic::{attempts, given, moment, open, peak_or, tell_skipped};
-use crate::args::{Common, Day, Follow, Format};
+use crate::args::{Common, Day, Follow};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
-use crate::render::follow::Story;
-use crate::render::naming::Naming;
-use crate::render::table::count;
-use crate::render::{diagnostic, json, output};
+use crate::present::follow::text;
+use crate::present::table::count;
+use crate::present::{diagnostic, present};
 
 pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
     let flow = flow(&args.flow, &loaded.plan)?;
     let (followed, sources) = on_the_day(&loaded, &flow, &args.day, common)?;
     let naming = Naming { plan: &followed.plan, sources: &sources };
-    let story = Story { naming, followed: &followed };
+    let answer = FollowAnswer { naming, followed: &followed };
     if let Some(path) = &args.capture_to {
         let arrived = followed.arrived.map(|a| a.1.ends);
-        let capture = capture_of(&followed, |at| story.observation_point(at, arrived));
+        let capture = capture_of(&followed, |at| answer.observation_point(at, arrived));
         files::write_new(path, &capture, args.force)?;
         let places = count(followed.views().len() as u64, "place", "places");
         diagnostic::note(
@@ -37,13 +38,7 @@ pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
             &format!("wrote what {places} would record to {}", path.display()),
         );
     }
-    match common.format {
-        Format::Json => output::json(|out| json::write(out, &story.shape()))?,
-        Format::Csv => output::csv(|out| story.csv(out))?,
-        Format::Text => {
-            output::answer(|out| story.text(out, output::width(common), common.verbose))?
-        }
-    }
+    present(&answer, common, |out, width| text(answer, out, width, common.verbose))?;
     Ok(if followed.negative { NEGATIVE } else { FINE })
 }
 

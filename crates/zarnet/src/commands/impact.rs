@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use zarnet_analysis::impact::{Impact as Found, impact};
+use zarnet_analysis::answer::impact::{Fate, ImpactAnswer, Live};
+use zarnet_analysis::impact::impact;
 use zarnet_core::device::SessionRow;
 use zarnet_core::net::Packet;
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
@@ -11,10 +12,10 @@ use zarnet_formats::plan::Loaded;
 
 use super::plan;
 use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
-use crate::args::{Common, Format, Impact};
+use crate::args::{Common, Impact};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::render::impact::{Fate, ImpactAnswer, Live};
-use crate::render::{json, output};
+use crate::present::impact::{View, text};
+use crate::present::present;
 
 pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
     let (old, new) = (plan(&args.plan, common)?, plan(&args.new_plan, common)?);
@@ -26,23 +27,11 @@ pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
     }
     let live =
         if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };
-    let answer = ImpactAnswer { found: &found, live: live.as_deref(), hint: true };
-    match common.format {
-        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::csv(|out| answer.csv(out))?,
-        Format::Text => output::answer(|out| {
-            answer.text(out, output::width(common), args.rows, common.verbose)
-        })?,
-    }
+    let answer = ImpactAnswer { found: &found, live: live.as_deref() };
+    present(&answer, common, |out, width| {
+        text(answer, out, View { width, rows: args.rows, verbose: common.verbose }, true)
+    })?;
     Ok(if found.is_empty() { FINE } else { NEGATIVE })
-}
-
-/// What a plan in place of another changes, for whoever writes one.
-pub(super) fn tell(old: &Plan, new: &Plan, common: &Common) -> Result<Found, Failure> {
-    let found = impact(old, new);
-    let answer = ImpactAnswer { found: &found, live: None, hint: false };
-    output::answer(|out| answer.text(out, output::width(common), 6, common.verbose))?;
-    Ok(found)
 }
 
 /// The sessions that live at the moment of the change, and what the new plan would make of their

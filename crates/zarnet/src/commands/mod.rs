@@ -27,7 +27,7 @@ use zarnet_formats::plan::{LoadError, Loaded, load};
 
 use crate::args::{Arguments, Command, Common};
 use crate::exit::{FINE, Failure, WRONG_INPUT};
-use crate::render::{diagnostic, output};
+use crate::present::{diagnostic, output};
 
 /// Runs what was typed, and gives the exit code.
 pub fn run(arguments: &Arguments) -> Result<u8, Failure> {

@@ -8,7 +8,7 @@ use zarnet_core::net::Prefix;
 use crate::args::{Common, New};
 use crate::exit::{FINE, Failure};
 use crate::files;
-use crate::render::{diagnostic, output};
+use crate::present::{diagnostic, output};
 
 /// The plan that everybody starts from.
 const START: &str = include_str!("start.toml");

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use zarnet_analysis::answer::predict::PredictAnswer;
 use zarnet_core::predict::{Options, predict};
 
 use super::plan;
@@ -10,9 +11,8 @@ use super::traffic::{
 };
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::render::answer::Answer;
-use crate::render::text::View;
-use crate::render::{csv, json, output, text};
+use crate::present::predict::{self as table, View};
+use crate::present::present;
 
 pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -27,21 +27,16 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     })?;
     tell_skipped(skipped, common.quiet);
     tell_elsewhere(&prediction, common.quiet);
-    let answer = Answer {
+    let answer = PredictAnswer {
         plan: &prediction.plan,
         sources: traffic.plan_files(),
         prediction: &prediction,
         only,
+        sessions: args.sessions,
     };
-    match common.format {
-        Format::Json => output::json(|out| json::write(out, &answer))?,
-        Format::Csv if args.sessions => output::csv(|out| csv::sessions(out, answer))?,
-        Format::Csv => output::csv(|out| csv::mappings(out, answer))?,
-        Format::Text => {
-            let (width, verbose) = (output::width(common), common.verbose);
-            let view = View { width, rows: args.rows, sessions: args.sessions, verbose };
-            output::answer(|out| text::write(out, answer, view))?;
-        }
-    }
+    present(&answer, common, |out, width| {
+        let (rows, verbose) = (args.rows, common.verbose);
+        table::write(out, answer, View { width, rows, sessions: args.sessions, verbose })
+    })?;
     Ok(if prediction.negative { NEGATIVE } else { FINE })
 }

@@ -4,7 +4,7 @@ use clap::CommandFactory;
 
 use crate::args::Arguments;
 use crate::exit::{FINE, Failure};
-use crate::render::output;
+use crate::present::output;
 
 /// The JSON Schema of the plan. Tests hold it against what the reader takes.
 const SCHEMA: &str = include_str!("plan.schema.json");

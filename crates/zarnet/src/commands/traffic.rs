@@ -16,7 +16,7 @@ use zarnet_formats::traffic::{
 
 use crate::args::{Common, Reader};
 use crate::exit::Failure;
-use crate::render::diagnostic;
+use crate::present::diagnostic;
 
 /// The moment that `--at` names.
 #[derive(Clone, Copy)]

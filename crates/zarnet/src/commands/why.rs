@@ -4,6 +4,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use zarnet_analysis::answer::why::{SideEffect, Tried, WhyAnswer};
 use zarnet_analysis::diagnose::{Diagnosis, Repair, RepairTrial, diagnose};
 use zarnet_core::Reason;
 use zarnet_core::event::{Action, Clearing, Event};
@@ -20,11 +21,11 @@ use super::compare::table;
 use super::follow::flow;
 use super::plan;
 use super::traffic::{attempts, given, moment, open, peak_or};
-use crate::args::{Common, Format, Why};
+use crate::args::{Common, Why};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
-use crate::render::why::{SideEffect, Tried, WhyAnswer};
-use crate::render::{diagnostic, json, output};
+use crate::present::why::text;
+use crate::present::{diagnostic, present};
 
 pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -47,11 +48,7 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let observed = observed.map(|table| of_flow(&table, &scene));
     let (sources, scene, diagnosis, tried) = (&sources, &scene, &diagnosis, &tried[..]);
     let answer = WhyAnswer { sources, scene, diagnosis, tried, observed: observed.as_deref() };
-    match common.format {
-        Format::Json => output::json(|out| json::write(out, &answer.shape()))?,
-        Format::Csv => output::csv(|out| answer.csv(out))?,
-        Format::Text => output::answer(|out| answer.text(out, common.verbose))?,
-    }
+    present(&answer, common, |out, _| text(answer, out, common.verbose))?;
     Ok(if diagnosis.works { FINE } else { NEGATIVE })
 }
 

@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use zarnet_analysis::answer::explain::{ExplainAnswer, ExplainEntry, PAGES};
+
 use super::{estate, zarnet};
 
 /// Everything that is written in Rust below a folder.
@@ -31,9 +33,8 @@ fn the_table_of_requirements_names_tests_that_exist() {
     for row in rows {
         let named = row.rsplit('|').nth(1).unwrap().split('`').filter(|n| n.contains('_'));
         for name in named {
-            let there = [format!("fn {name}("), format!("    {name}: ")]
-                .iter()
-                .any(|t| sources.contains(t));
+            let there =
+                [format!("fn {name}("), format!("    {name}:")].iter().any(|t| sources.contains(t));
             assert!(there, "docs/conformance.md names {name}");
         }
     }
@@ -125,31 +126,46 @@ fn completions_and_manual_name_every_command() {
     );
 }
 
-/// Every stable name has an entry in the documentation.
+/// Every stable name has a row in the documentation, which says what `explain` says.
+/// `SNAPSHOTS=overwrite` writes what is known of a name into the rows that are there.
 #[test]
-fn every_name_is_documented() {
-    let read = |name: &str| {
-        std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name))
-            .unwrap()
-    };
-    let missing = |page: &str, names: Vec<&str>| {
-        let text = read(page);
+fn the_tables_of_the_pages_say_what_explain_says() {
+    let entries = ExplainAnswer::all().entries;
+    for (_, page) in PAGES {
+        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(page);
+        let text = std::fs::read_to_string(&path).unwrap();
+        let own: Vec<_> = entries.iter().filter(|e| e.page == page).collect();
+        let row_of = |line: &str| {
+            let name = line.strip_prefix("| `")?.split_once("` | ")?.0;
+            // of names that several things have, the one with as many cells
+            let cells = line.matches(" | ").count();
+            own.iter().find(|e| e.name == name && e.text.len() == cells).map(|e| row(e))
+        };
+        let lines = text.lines().map(|l| row_of(l).unwrap_or_else(|| l.to_owned()));
+        let wanted = lines.map(|l| l + "\n").collect::<String>();
+        if std::env::var("SNAPSHOTS").is_ok_and(|v| v == "overwrite") {
+            std::fs::write(&path, &wanted).unwrap();
+        }
+        assert_eq!(text, wanted, "{page}");
         let missing: Vec<&str> =
-            names.into_iter().filter(|n| !text.contains(&format!("`{n}`"))).collect();
-        assert!(missing.is_empty(), "docs/{page} lacks {missing:?}");
-    };
-    missing("reasons.md", zarnet_core::Reason::ALL.iter().map(|r| r.name()).collect());
-    missing("errors.md", zarnet_core::plan::PlanError::NAMES.to_vec());
-    missing("errors.md", zarnet_formats::traffic::Fault::NAMES.to_vec());
-    missing("why.md", zarnet_analysis::diagnose::Cause::ALL.iter().map(|c| c.name()).collect());
-    missing("why.md", zarnet_analysis::compare::Why::ALL.iter().map(|w| w.name()).collect());
-    missing("findings.md", zarnet_analysis::audit::FINDINGS.iter().map(|f| f.0).collect());
-    missing("capacity.md", zarnet_analysis::capacity::Kind::ALL.iter().map(|k| k.name()).collect());
-    missing(
-        "capacity.md",
-        zarnet_analysis::capacity::Assumption::ALL.iter().map(|a| a.name()).collect(),
-    );
-    missing("plan.md", zarnet_core::plan::Timers::NAMES.to_vec());
+            own.iter().map(|e| e.name).filter(|n| !text.contains(&format!("`{n}`"))).collect();
+        assert!(missing.is_empty(), "{page} lacks {missing:?}");
+    }
+}
+
+fn row(entry: &ExplainEntry) -> String {
+    let cells: Vec<&str> = entry.text.iter().map(|t| t.1).collect();
+    format!("| `{}` | {} |", entry.name, cells.join(" | "))
+}
+
+/// Names of settings that have no row of their own are in the documentation all the same.
+#[test]
+fn every_timer_is_documented() {
+    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/plan.md");
+    let text = std::fs::read_to_string(page).unwrap();
+    let names = zarnet_core::plan::Timers::NAMES;
+    let missing: Vec<_> = names.iter().filter(|n| !text.contains(&format!("`{n}`"))).collect();
+    assert!(missing.is_empty(), "docs/plan.md lacks {missing:?}");
 }
 
 /// The page on limits says what the module says.

@@ -117,7 +117,7 @@ impl Builder {
 
     /// The name of a finding of `check`.
     fn finding_name(&mut self, key: &'static str, text: &Text) -> Option<String> {
-        let names = crate::finding::FINDINGS.iter().map(|f| (f.0, f.0)).collect::<Vec<_>>();
+        let names = crate::finding::FINDINGS.iter().map(|f| (f.name, f.name)).collect::<Vec<_>>();
         self.one_of(key, text, &names).map(str::to_owned)
     }
 

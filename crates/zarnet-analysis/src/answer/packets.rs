@@ -1,0 +1,143 @@
+//! Packets and sets of them, and what becomes of them, in words.
+
+use crate::space::{
+    Area, DestinationMeaning, Field, Intervals, Meaning, SourceMeaning, address, number,
+};
+use zarnet_core::net::{Packet, PortRange, Protocol, Service};
+
+/// A packet as a flow is written.
+pub fn flow(packet: Packet) -> String {
+    format!("{} -> {}/{}", packet.source(), packet.destination(), packet.protocol)
+}
+
+/// A set of addresses: ranges and prefixes, or `any`, or all but a few.
+pub fn addresses(set: &Intervals) -> String {
+    let (v4, all) = (Intervals::ipv4(), Intervals::all(Field::Source));
+    if *set == all || *set == v4 {
+        return "any".to_owned();
+    }
+    let within = set.intersection(&v4);
+    // what IPv6 has besides says nothing where all of IPv4 is told
+    let list = if within.is_empty() { set.clone() } else { within };
+    let inverse = v4.difference(&list);
+    let (text, other) = (ranges(&list), ranges(&inverse));
+    if list.intersection(&v4) == list && other.len() < text.len() && !inverse.is_empty() {
+        return format!("any but {other}");
+    }
+    text
+}
+
+fn ranges(set: &Intervals) -> String {
+    let one = |(a, b): &(u128, u128)| {
+        let count = b - a + 1;
+        let prefix = count.is_power_of_two() && a.is_multiple_of(count);
+        match (a == b, prefix) {
+            (true, _) => address(*a).to_string(),
+            (_, true) => {
+                let bits = if address(*a).is_ipv4() { 32 } else { 128 };
+                format!("{}/{}", address(*a), bits - count.trailing_zeros())
+            }
+            _ => format!("{}-{}", address(*a), address(*b)),
+        }
+    };
+    set.list().iter().map(one).collect::<Vec<_>>().join(", ")
+}
+
+fn ports(set: &Intervals) -> Option<String> {
+    let full = set.list() == [(0, 65_535)] || set.list() == [(1, 65_535)];
+    // nobody sends to port 0
+    let range = |(a, b): &(u128, u128)| {
+        PortRange { first: (*a as u16).max(u16::from(*b > 0)), last: *b as u16 }.to_string()
+    };
+    (!full).then(|| set.list().iter().map(range).collect::<Vec<_>>().join(","))
+}
+
+/// The services of an area: protocol and port of the destination, and of the source where that
+/// matters.
+pub fn service(area: &Area) -> String {
+    let protocols = area.of(Field::Protocol);
+    let to = ports(area.of(Field::DestinationPort));
+    let from =
+        ports(area.of(Field::SourcePort)).filter(|_| area.of(Field::SourcePort).count() < 65_000);
+    let named: Vec<String> = if *protocols == Intervals::all(Field::Protocol) {
+        vec!["any".to_owned()]
+    } else if protocols.count() > 8 {
+        let known = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol::SCTP, Protocol::DCCP];
+        let missing: Vec<String> = known
+            .iter()
+            .filter(|p| !protocols.contains(p.0.into()))
+            .map(ToString::to_string)
+            .collect();
+        vec![if missing.is_empty() {
+            "any".to_owned()
+        } else {
+            format!("any but {}", missing.join(", "))
+        }]
+    } else {
+        let each = protocols.list().iter().flat_map(|(a, b)| *a..=*b);
+        each.map(|p| {
+            Service { protocol: Some(Protocol(p as u8)), ports: PortRange::ALL }.to_string()
+        })
+        .collect()
+    };
+    let base = match to {
+        Some(to) => named.iter().map(|p| format!("{to}/{p}")).collect::<Vec<_>>().join(", "),
+        None => named.join(", "),
+    };
+    from.map_or(base.clone(), |from| format!("{base} from port {from}"))
+}
+
+/// What becomes of a packet, in a few words.
+pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
+    let Meaning::Leaves { destination, source, .. } = meaning else {
+        return match meaning {
+            Meaning::Dropped(reason) => format!("dropped: {reason}"),
+            _ => "for the device itself".to_owned(),
+        };
+    };
+    let moved = |by: &(u128, u16), a: std::net::IpAddr, port: u16| {
+        let end = address(number(a).wrapping_add(by.0));
+        match by.1 {
+            0 => end.to_string(),
+            by => format!("{end}:{}", port.wrapping_add(by)),
+        }
+    };
+    let mut parts = Vec::new();
+    match destination {
+        DestinationMeaning::Same => {}
+        DestinationMeaning::Moved(by, port) => {
+            let to = witness.destination();
+            parts.push(format!("to {}", moved(&(*by, *port), to.address, to.port)));
+        }
+        DestinationMeaning::Servers(servers, by_source) => {
+            let list: Vec<String> = servers.iter().map(|s| s.0.to_string()).collect();
+            parts.push(format!(
+                "to one of {}{}",
+                list.join(", "),
+                if *by_source { " by source" } else { "" }
+            ));
+        }
+        DestinationMeaning::Prefix(_, inside, _) => {
+            parts.push(format!("to the prefix of {inside}"))
+        }
+    }
+    match source {
+        SourceMeaning::Same => {}
+        SourceMeaning::Moved(by, port) => {
+            let from = witness.source();
+            parts.push(format!("as {}", moved(&(*by, *port), from.address, from.port)));
+        }
+        SourceMeaning::Prefix(_, outside, _) => parts.push(format!("as the prefix of {outside}")),
+        SourceMeaning::Chosen { from, whole, pick } => {
+            let range = |(a, b): &(std::net::IpAddr, std::net::IpAddr)| {
+                if a == b { a.to_string() } else { format!("{a}-{b}") }
+            };
+            let list: Vec<String> = from.iter().map(range).collect();
+            let kind = if *whole { "a whole address of " } else { "" };
+            let pick = pick.map(|p| format!(", {p}")).unwrap_or_default();
+            let by = if *whole { "" } else { " by port" };
+            parts.push(format!("as {kind}{}{by}{pick}", list.join(", ")));
+        }
+    }
+    if parts.is_empty() { "passes as it is".to_owned() } else { parts.join(", ") }
+}

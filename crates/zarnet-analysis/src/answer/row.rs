@@ -1,0 +1,139 @@
+//! Tables as CSV. Rows are made by hand: a table may have millions of them. Names come from a plan
+//! and are quoted where they need it.
+
+use std::io::{self, Write};
+use std::net::IpAddr;
+
+use zarnet_core::net::{Endpoint, Instant};
+
+use super::naming::Position;
+use super::predict::ProtocolName;
+
+/// The digits of each octet of an address with a point behind them, and how many digits these are.
+const OCTETS: [([u8; 4], u8); 256] = {
+    let mut octets = [([b'.'; 4], 0); 256];
+    let mut n = 0;
+    while n < 256 {
+        let digits = [b'0' + (n / 100) as u8, b'0' + (n / 10 % 10) as u8, b'0' + (n % 10) as u8];
+        octets[n] = match n {
+            0..10 => ([digits[2], b'.', 0, 0], 1),
+            10..100 => ([digits[1], digits[2], b'.', 0], 2),
+            _ => ([digits[0], digits[1], digits[2], b'.'], 3),
+        };
+        n += 1;
+    }
+    octets
+};
+
+/// A row in the making.
+#[derive(Default)]
+pub struct Row {
+    buffer: Vec<u8>,
+    digits: itoa::Buffer,
+}
+
+impl Row {
+    /// A field of text, quoted where it needs it. One that a spreadsheet would take for a formula
+    /// gets an apostrophe first.
+    pub fn text(&mut self, text: &str) {
+        if text.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+            self.text(&format!("'{text}"));
+            return;
+        }
+        if text.bytes().any(|b| matches!(b, b',' | b'"' | b'\n' | b'\r')) {
+            self.buffer.push(b'"');
+            self.buffer.extend(text.replace('"', "\"\"").bytes());
+            self.buffer.push(b'"');
+        } else {
+            self.buffer.extend_from_slice(text.as_bytes());
+        }
+        self.buffer.push(b',');
+    }
+
+    /// Begins the row anew with the fields of another.
+    pub(super) fn begin_with(&mut self, lead: &Self) {
+        self.buffer.clear();
+        self.buffer.extend_from_slice(&lead.buffer);
+    }
+
+    /// Empties the row.
+    pub(super) fn clear(&mut self) {
+        self.buffer.clear();
+    }
+
+    /// File and line of a place, both empty where there is none.
+    pub fn place(&mut self, place: Option<&Position>) {
+        self.text(place.map_or("", |p| p.file.as_str()));
+        self.text(&place.map(|p| p.line.to_string()).unwrap_or_default());
+    }
+
+    /// Adds a whole number.
+    pub fn number(&mut self, number: u64) {
+        self.buffer.extend_from_slice(self.digits.format(number).as_bytes());
+        self.buffer.push(b',');
+    }
+
+    /// A protocol by its name, or else by its number.
+    pub(super) fn protocol(&mut self, protocol: ProtocolName) {
+        match protocol.known() {
+            Some(name) => self.text(name),
+            None => self.number(protocol.0.map_or(0, |p| p.0.into())),
+        }
+    }
+
+    /// Address and port, both empty where there is none.
+    pub fn end(&mut self, end: Option<Endpoint>) {
+        let Some(end) = end else { return self.buffer.extend_from_slice(b",,") };
+        match end.address {
+            IpAddr::V4(a) => {
+                let (mut text, mut at) = ([0; 20], 0);
+                for octet in a.octets() {
+                    let (digits, length) = OCTETS[usize::from(octet)];
+                    text[at..at + 4].copy_from_slice(&digits);
+                    at += usize::from(length) + 1;
+                }
+                text[at - 1] = b',';
+                self.buffer.extend_from_slice(&text[..at]);
+            }
+            IpAddr::V6(a) => {
+                self.buffer.extend_from_slice(a.to_string().as_bytes());
+                self.buffer.push(b',');
+            }
+        }
+        if end.port > 0 {
+            self.buffer.extend_from_slice(self.digits.format(end.port).as_bytes());
+        }
+        self.buffer.push(b',');
+    }
+
+    /// Whether something is so.
+    pub fn flag(&mut self, flag: bool) {
+        self.buffer.extend_from_slice(if flag { b"true," } else { b"false," });
+    }
+
+    /// Seconds with milliseconds; empty for a fixed mapping.
+    pub fn time(&mut self, time: Option<Instant>) {
+        if let Some(Instant(nanoseconds)) = time {
+            let milliseconds = nanoseconds / 1_000_000;
+            self.buffer.extend_from_slice(self.digits.format(milliseconds / 1000).as_bytes());
+            let part = milliseconds % 1000;
+            self.buffer.extend([
+                b'.',
+                b'0' + (part / 100) as u8,
+                b'0' + (part / 10 % 10) as u8,
+                b'0' + (part % 10) as u8,
+            ]);
+        }
+        self.buffer.push(b',');
+    }
+
+    /// Writes the row with a line end, and begins another.
+    pub fn write(&mut self, out: &mut dyn Write) -> io::Result<()> {
+        if let Some(last) = self.buffer.last_mut() {
+            *last = b'\n';
+        }
+        out.write_all(&self.buffer)?;
+        self.buffer.clear();
+        Ok(())
+    }
+}

@@ -1,0 +1,8 @@
+//! How the answer of `capacity` looks: as text, and as pictures.
+
+pub mod chart;
+mod numbers;
+mod outlook;
+mod text;
+
+pub use text::text;
