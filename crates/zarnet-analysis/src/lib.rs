@@ -7,12 +7,14 @@
 //! - [`compare`]: the table that a device really has against the predicted one.
 //! - [`capacity`]: what runs out, who has it, how much would be enough.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
+//! - [`define`]: changes of a plan as edits of its text.
 //! - [`answer`]: all of these as values for JSON and CSV, with the names of their plan.
 
 pub mod answer;
 pub mod audit;
 pub mod capacity;
 pub mod compare;
+pub mod define;
 pub mod diagnose;
 mod error;
 pub mod impact;

@@ -2,6 +2,8 @@
 
 use std::io;
 
+use zarnet_analysis::AskError;
+
 /// The answer is there.
 pub const FINE: u8 = 0;
 /// The answer is there, and it is negative.
@@ -43,5 +45,11 @@ impl Failure {
 impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
         Self::Io(error)
+    }
+}
+
+impl From<AskError> for Failure {
+    fn from(AskError { name, message, help }: AskError) -> Self {
+        Self::Wrong { name, message, help }
     }
 }

@@ -9,7 +9,8 @@ use zarnet_core::plan::DeviceId;
 use zarnet_core::predict::Prediction;
 use zarnet_formats::observed::Observed;
 
-use super::predict::{End, Mapping, ProtocolName, mapping};
+use super::ends::{End, ProtocolName};
+use super::predict::{Mapping, mapping};
 use super::{Answer, Row, SHAPE};
 
 /// What was compared, and with what.

@@ -9,6 +9,7 @@ pub mod check;
 pub mod compare;
 mod counters;
 pub mod define;
+mod ends;
 pub mod expect;
 pub mod explain;
 pub mod follow;
@@ -26,6 +27,7 @@ use serde::Serialize;
 
 pub use change::diff;
 pub use counters::{AddressCount, CounterShape, DeviceCount, PoolCount, RuleCount};
+pub use ends::{End, Pair, ProtocolName};
 pub use naming::{Naming, Position, supply_name};
 pub use row::Row;
 

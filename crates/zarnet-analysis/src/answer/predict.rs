@@ -1,17 +1,17 @@
 //! The answer of `predict`: tables at a moment, flows that were not translated, counters.
 
 use std::io::{self, Write};
-use std::net::IpAddr;
 
 use serde::Serialize;
 use serde::ser::{SerializeStruct, Serializer};
 use zarnet_core::device::{MappingRow, SessionRow};
-use zarnet_core::net::{Endpoint, Instant, Protocol, Tuple};
+use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Plan, RuleId};
 use zarnet_core::predict::{NotTranslated, Prediction};
 use zarnet_formats::observed::MAPPING_COLUMNS;
 use zarnet_formats::source::Sources;
 
+use super::ends::{End, Pair, ProtocolName};
 use super::naming::{Naming, Position};
 use super::{Answer, Row, SHAPE};
 
@@ -28,61 +28,6 @@ pub struct PredictAnswer<'a> {
     pub only: Option<DeviceId>,
     /// Whether CSV has the sessions instead of the mappings.
     pub sessions: bool,
-}
-
-/// An address and a port.
-#[derive(Debug, Clone, Copy, Serialize)]
-pub struct End {
-    /// IP address of the end.
-    pub address: IpAddr,
-    /// The port; `null` for none.
-    pub port: Option<u16>,
-}
-
-impl From<Endpoint> for End {
-    fn from(end: Endpoint) -> Self {
-        Self { address: end.address, port: (end.port > 0).then_some(end.port) }
-    }
-}
-
-/// Source and destination of a tuple.
-#[derive(Debug, Clone, Copy, Serialize)]
-pub struct Pair {
-    source: End,
-    destination: End,
-}
-
-impl From<Tuple> for Pair {
-    fn from(tuple: Tuple) -> Self {
-        Self { source: tuple.source.into(), destination: tuple.destination.into() }
-    }
-}
-
-/// A protocol by name, or by number as text.
-#[derive(Debug, Clone, Copy)]
-pub struct ProtocolName(pub Option<Protocol>);
-
-impl ProtocolName {
-    /// The name, where there is one.
-    pub fn known(self) -> Option<&'static str> {
-        self.0.map_or(Some("any"), Protocol::name)
-    }
-}
-
-impl std::fmt::Display for ProtocolName {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match (self.known(), self.0) {
-            (Some(name), _) => f.pad(name),
-            (None, Some(protocol)) => protocol.fmt(f),
-            (None, None) => Ok(()),
-        }
-    }
-}
-
-impl Serialize for ProtocolName {
-    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        s.collect_str(self)
-    }
 }
 
 /// A row of the table of mappings.

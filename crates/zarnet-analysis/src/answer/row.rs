@@ -6,8 +6,8 @@ use std::net::IpAddr;
 
 use zarnet_core::net::{Endpoint, Instant};
 
+use super::ends::ProtocolName;
 use super::naming::Position;
-use super::predict::ProtocolName;
 
 /// The digits of each octet of an address with a point behind them, and how many digits these are.
 const OCTETS: [([u8; 4], u8); 256] = {

@@ -10,7 +10,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use zarnet_core::limits;
 
 pub use capacity::Capacity;
-pub use define::{Define, Place, Rule, What};
+pub use define::{Define, Rule, What};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]

@@ -6,21 +6,21 @@ use std::collections::HashSet;
 use zarnet_analysis::answer::define::DefineAnswer;
 use zarnet_analysis::answer::diff;
 use zarnet_analysis::audit::{Finding, audit};
+use zarnet_analysis::define::PlanEditor;
 use zarnet_core::finding::Severity;
 use zarnet_core::plan::DeviceId;
 use zarnet_core::plan::edit::{Edit, List};
 use zarnet_formats::plan::{LoadError, Loaded, edited};
 
-use super::edits::PlanEditor;
+use super::edits::edits;
 use super::plan;
 use super::traffic::device;
 use crate::args::{Common, Define, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
 use crate::present::define::text;
-use crate::present::impact::View;
 use crate::present::table::DIM;
-use crate::present::{diagnostic, output, present};
+use crate::present::{View, diagnostic, output, present};
 
 pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -33,8 +33,7 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
             return Err(Failure::wrong("which-device", "the plan has several devices", help));
         }
     };
-    let editor = PlanEditor { plan: &loaded.plan, id, device: &loaded.plan.devices[id.index()] };
-    let edits = editor.edits(&args.what)?;
+    let edits = edits(PlanEditor::new(&loaded.plan, id), &args.what)?;
     let mut changed =
         edited(&loaded, std::slice::from_ref(&edits)).map_err(|error| told(error, &loaded))?;
     let before = audit(&loaded.plan);

@@ -14,8 +14,8 @@ use super::plan;
 use super::traffic::{attempts, device, given, moment, open, peak_or, tell_skipped};
 use crate::args::{Common, Impact};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::present::impact::{View, text};
-use crate::present::present;
+use crate::present::impact::text;
+use crate::present::{View, present};
 
 pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
     let (old, new) = (plan(&args.plan, common)?, plan(&args.new_plan, common)?);

@@ -11,8 +11,8 @@ use super::traffic::{
 };
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
-use crate::present::predict::{self as table, View};
-use crate::present::present;
+use crate::present::predict::text;
+use crate::present::{View, present};
 
 pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -36,7 +36,7 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     };
     present(&answer, common, |out, width| {
         let (rows, verbose) = (args.rows, common.verbose);
-        table::write(out, answer, View { width, rows, sessions: args.sessions, verbose })
+        text(out, answer, View { width, rows, verbose })
     })?;
     Ok(if prediction.negative { NEGATIVE } else { FINE })
 }

@@ -6,9 +6,9 @@ use zarnet_analysis::answer::define::DefineAnswer;
 use zarnet_analysis::answer::impact::ImpactAnswer;
 use zarnet_formats::source::Sources;
 
-use super::impact::{self, View};
+use super::impact;
 use super::table::{BOLD, GOOD, count};
-use super::{change, diagnostic};
+use super::{View, change, diagnostic};
 
 /// Writes the answer; `sources` are the files of the plan as it becomes.
 pub fn text(

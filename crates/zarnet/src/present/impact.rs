@@ -7,18 +7,8 @@ use zarnet_analysis::answer::packets::{addresses, flow, service};
 use zarnet_analysis::impact::ChangedClass;
 use zarnet_analysis::space::{Field, Meaning};
 
+use super::View;
 use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
-
-/// How much of it is shown, and in which width.
-#[derive(Clone, Copy)]
-pub struct View {
-    /// Columns to fit into.
-    pub width: usize,
-    /// Classes and sessions at most; 0 for all.
-    pub rows: usize,
-    /// Whether classes that stay dropped are shown.
-    pub verbose: bool,
-}
 
 /// Writes the answer; `hint`: whether to say what else could be asked.
 pub fn text(

@@ -26,6 +26,17 @@ use zarnet_analysis::answer::Answer;
 
 use crate::args::{Common, Format};
 
+/// How much of an answer is shown as text.
+#[derive(Clone, Copy)]
+pub struct View {
+    /// Columns of the terminal to fit into.
+    pub width: usize,
+    /// Rows of a table at most; 0 for all.
+    pub rows: usize,
+    /// Whether everything is shown that is known.
+    pub verbose: bool,
+}
+
 /// Writes an answer to standard output in the form that is asked for. `text` writes it for people,
 /// into so many columns.
 ///

@@ -9,21 +9,10 @@ use zarnet_core::net::{Endpoint, Instant};
 use zarnet_core::plan::DeviceId;
 use zarnet_core::predict::NotTranslated;
 
+use super::View;
 use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
-use zarnet_analysis::answer::predict::{PredictAnswer, ProtocolName};
-
-/// How much of it is shown.
-#[derive(Clone, Copy)]
-pub struct View {
-    /// Columns to fit into.
-    pub width: usize,
-    /// Rows of a table at most.
-    pub rows: usize,
-    /// Whether sessions are shown.
-    pub sessions: bool,
-    /// Whether all counters are shown.
-    pub verbose: bool,
-}
+use zarnet_analysis::answer::ProtocolName;
+use zarnet_analysis::answer::predict::PredictAnswer;
 
 const MAPPINGS: [Column; 9] = [
     Column::text("PROTOCOL"),
@@ -48,7 +37,7 @@ const SESSIONS: [Column; 7] = [
 ];
 
 /// Writes the whole answer.
-pub fn write(out: &mut dyn Write, answer: PredictAnswer<'_>, view: View) -> io::Result<()> {
+pub fn text(out: &mut dyn Write, answer: PredictAnswer<'_>, view: View) -> io::Result<()> {
     let tables = answer
         .prediction
         .tables
@@ -57,7 +46,7 @@ pub fn write(out: &mut dyn Write, answer: PredictAnswer<'_>, view: View) -> io::
         .peekable();
     for table in tables {
         mappings(out, answer, table.device, &table.mappings, view)?;
-        if view.sessions {
+        if answer.sessions {
             writeln!(out)?;
             sessions(out, answer, table.device, &table.sessions, view)?;
         }
@@ -153,7 +142,7 @@ fn mappings(
     if rows[..shown].iter().any(|m| m.freely) {
         footer += "; * the device could as well choose another";
     }
-    if !view.sessions {
+    if !answer.sessions {
         footer += "; --sessions shows the sessions under them";
     }
     writeln!(out, "{DIM}{footer}{DIM:#}")

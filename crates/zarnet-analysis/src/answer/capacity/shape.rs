@@ -1,10 +1,10 @@
 //! The answer of `capacity` as JSON.
 
-use super::{CapacityAnswer, Outlook, Trial};
+use super::analysis::{CapacityAnswer, Outlook, Trial};
 use crate::answer::SHAPE;
 use crate::answer::change::diff;
+use crate::answer::ends::ProtocolName;
 use crate::answer::naming::supply_name;
-use crate::answer::predict::ProtocolName;
 use crate::capacity::{Forecast, Holder, Refused, Resource, listed};
 use serde::Serialize;
 use std::net::IpAddr;

@@ -13,8 +13,8 @@ use zarnet_core::observe::{By, NextHopOwner, StageResult, Step};
 use zarnet_core::plan::{DeviceId, Place};
 use zarnet_core::predict::{Followed, ObservationPoint, SeenEnds};
 
+use super::ends::End;
 use super::naming::{Naming, Position};
-use super::predict::End;
 use super::{Answer, Row, SHAPE};
 
 pub use words::{label, rounds, without_rounds};

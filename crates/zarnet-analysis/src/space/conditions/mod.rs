@@ -4,8 +4,11 @@
 //! Nothing here says what a condition leads to: the device is asked that. What is looked at after a
 //! translation is told in terms of the packet before it.
 
+mod behind;
+mod constraint;
 mod fixed;
 
+pub use constraint::Constraint;
 use fixed::{Asked, Fixed};
 use std::collections::BTreeMap;
 
@@ -14,30 +17,6 @@ use super::{Field, number};
 use zarnet_core::device::Device;
 use zarnet_core::net::{AddressRange, AddressSet, Prefix, Protocol, Service, ServiceSet};
 use zarnet_core::plan::{self, InterfaceId, RuleId, RuleKind};
-
-/// A product of sets of numbers; a field that it does not mind is `None`.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
-pub struct Constraint([Option<Intervals>; 5]);
-
-impl Constraint {
-    /// What it asks of a field.
-    pub fn of(&self, field: Field) -> Option<&Intervals> {
-        self.0[field as usize].as_ref()
-    }
-
-    fn with(mut self, field: Field, set: Intervals) -> Self {
-        let all = set.list() == [(0, field.most())];
-        self.0[field as usize] = (!all).then_some(set);
-        self
-    }
-
-    fn parties(source: &AddressSet, destination: &AddressSet) -> Self {
-        let source = Intervals::addresses(source);
-        Self::default()
-            .with(Field::Source, source)
-            .with(Field::Destination, Intervals::addresses(destination))
-    }
-}
 
 /// The conditions of a device that packets on an interface may meet.
 #[derive(Debug, Clone, Default)]

@@ -1,10 +1,9 @@
-//! What becomes of a packet where its way ends: at a host of the plan, or at a machine that nobody declared.
-
-use std::net::IpAddr;
+//! What becomes of a packet where its way ends: at a host of the plan, or at a machine that nobody
+//! declared.
 
 use super::super::{Fate, Loss, Network, Receiver};
 use super::Leg;
-use crate::plan::{Host, HostId};
+use crate::plan::HostId;
 use crate::reason::Reason;
 
 impl Network {
@@ -35,8 +34,4 @@ impl Network {
         }
         Fate::Arrived(Receiver::Host(id), packet)
     }
-}
-
-pub(super) fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
-    if host.prefix.contains(destination) { Some(destination) } else { host.gateway }
 }

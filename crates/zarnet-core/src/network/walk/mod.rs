@@ -2,7 +2,6 @@
 
 mod arrival;
 
-use arrival::next_hop;
 use std::net::IpAddr;
 
 use super::next_hop_owner::Found;
@@ -11,7 +10,7 @@ use super::{Fate, Loss, Network, Origin, Passage, Receiver};
 use crate::device::{Forwarded, Outcome, OwnSource, Refusal, Taken};
 use crate::net::{Instant, Packet};
 use crate::observe::{NextHopOwner, Observer};
-use crate::plan::{DeviceId, InterfaceId, SegmentId};
+use crate::plan::{DeviceId, Host, InterfaceId, SegmentId};
 use crate::reason::Reason;
 
 /// A packet that passes more devices than this is in a loop.
@@ -377,4 +376,8 @@ fn dropped(device: DeviceId, refusal: Refusal) -> Fate {
         rule: refusal.rule,
         place: refusal.place,
     })
+}
+
+fn next_hop(host: &Host, destination: IpAddr) -> Option<IpAddr> {
+    if host.prefix.contains(destination) { Some(destination) } else { host.gateway }
 }

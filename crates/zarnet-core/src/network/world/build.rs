@@ -1,15 +1,51 @@
-//! The world of a plan, made once: who is attached where, who the provider is, what is reached how.
+//! The world of a plan, made once: who is attached where, who the provider is, what is reached
+//! how.
 
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
 use foldhash::fast::RandomState;
 
-use super::{Answering, Attachment, INTERNET, Node, Reach, Way, World, key};
-use crate::net::{AddressRange, AddressSet, IntervalMap};
+use super::{Answering, Attachment, INTERNET, Node, Reach, Way, World, key, special};
+use crate::net::{AddressRange, AddressSet, IntervalMap, PrefixMap};
 use crate::plan::{DeviceId, External, HostId, InterfaceId, Plan, SegmentId, Target};
 
 impl World {
+    pub(in crate::network) fn new(plan: &Plan) -> Self {
+        let number =
+            |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
+        let special = special();
+        let mut world = Self {
+            numbers: (0..plan.segments.len()).map(number).collect(),
+            owners: HashMap::default(),
+            attached: HashMap::default(),
+            provider: HashSet::default(),
+            origin_v4: IntervalMap::from_edges(Vec::new(), |_| None),
+            way_v4: IntervalMap::from_edges(Vec::new(), |_| Way::Unrouted),
+            answering_v4: HashMap::default(),
+            special,
+            in_plan: AddressSet::default(),
+            reach: PrefixMap::default(),
+            hosts: plan
+                .hosts
+                .iter()
+                .enumerate()
+                .rev()
+                .map(|(i, h)| (h.address, HostId(i as u16)))
+                .collect(),
+            devices: HashMap::default(),
+            inside: PrefixMap::default(),
+            servers: servers(plan),
+            lines: lines(plan),
+        };
+        world.attach(plan);
+        world.find_provider(plan);
+        world.find_in_plan(plan);
+        world.find_reach(plan);
+        world.compile();
+        world
+    }
+
     /// Answers once and for all, for IPv4, what each packet asks.
     pub(super) fn compile(&mut self) {
         let mut edges = Vec::new();

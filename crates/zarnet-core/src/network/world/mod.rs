@@ -2,7 +2,6 @@
 
 mod build;
 
-use build::{lines, servers};
 use std::collections::{HashMap, HashSet};
 use std::net::IpAddr;
 
@@ -11,7 +10,7 @@ use foldhash::fast::RandomState;
 use super::fate::Origin;
 use crate::device::OwnSource;
 use crate::net::{AddressRange, AddressSet, IntervalMap, PrefixMap};
-use crate::plan::{DeviceId, HostId, InterfaceId, Plan, SegmentId};
+use crate::plan::{DeviceId, HostId, InterfaceId, SegmentId};
 
 /// All internet segments are joined under this number.
 const INTERNET: SegmentId = SegmentId(u16::MAX);
@@ -117,41 +116,6 @@ pub fn special() -> AddressSet {
 }
 
 impl World {
-    pub(super) fn new(plan: &Plan) -> Self {
-        let number =
-            |i: usize| if plan.segments[i].internet { INTERNET } else { SegmentId(i as u16) };
-        let special = special();
-        let mut world = Self {
-            numbers: (0..plan.segments.len()).map(number).collect(),
-            owners: HashMap::default(),
-            attached: HashMap::default(),
-            provider: HashSet::default(),
-            origin_v4: IntervalMap::from_edges(Vec::new(), |_| None),
-            way_v4: IntervalMap::from_edges(Vec::new(), |_| Way::Unrouted),
-            answering_v4: HashMap::default(),
-            special,
-            in_plan: AddressSet::default(),
-            reach: PrefixMap::default(),
-            hosts: plan
-                .hosts
-                .iter()
-                .enumerate()
-                .rev()
-                .map(|(i, h)| (h.address, HostId(i as u16)))
-                .collect(),
-            devices: HashMap::default(),
-            inside: PrefixMap::default(),
-            servers: servers(plan),
-            lines: lines(plan),
-        };
-        world.attach(plan);
-        world.find_provider(plan);
-        world.find_in_plan(plan);
-        world.find_reach(plan);
-        world.compile();
-        world
-    }
-
     pub(super) fn number(&self, segment: SegmentId) -> SegmentId {
         self.numbers[segment.index()]
     }
