@@ -8,6 +8,7 @@
 //! - [`capacity`]: what runs out, who has it, how much would be enough.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
 //! - [`define`]: changes of a plan as edits of its text.
+//! - [`play`]: traffic, opened as it is asked for and played as often as it takes.
 //! - [`answer`]: all of these as values for JSON and CSV, with the names of their plan.
 
 pub mod answer;
@@ -19,6 +20,7 @@ pub mod diagnose;
 mod error;
 pub mod impact;
 mod line_repair;
+pub mod play;
 pub mod space;
 
-pub use error::AskError;
+pub use error::{AnalysisError, AskError};

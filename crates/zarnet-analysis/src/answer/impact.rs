@@ -3,46 +3,12 @@
 
 use std::io::{self, Write};
 
-use crate::impact::{ChangedClass, Impact};
+use crate::impact::{ChangedClass, Impact, LiveSession};
 use crate::space::{Field, Meaning};
 use serde::Serialize;
-use zarnet_core::device::SessionRow;
 
 use super::packets::{addresses, flow, outcome, service};
 use super::{Answer, Row, SHAPE};
-
-/// What a change of the plan does to a session that lives.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fate {
-    /// Nothing: the new plan would make the same of it.
-    Same,
-    /// It goes on as it was, though the new plan would make something else of it, until it ends or
-    /// is cleared.
-    Lingers,
-    /// The session ends with the change.
-    Breaks,
-}
-
-impl Fate {
-    /// The stable name, as JSON and CSV have it.
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Same => "same",
-            Self::Lingers => "lingers",
-            Self::Breaks => "breaks",
-        }
-    }
-}
-
-/// A session that lives when the plan changes.
-pub struct Live {
-    /// Name of the session's device.
-    pub device: String,
-    /// The session as it is before the change.
-    pub session: SessionRow,
-    /// What becomes of it.
-    pub fate: Fate,
-}
 
 /// What was found, with the names of both plans.
 #[derive(Clone, Copy)]
@@ -50,7 +16,7 @@ pub struct ImpactAnswer<'a> {
     /// What the change changes.
     pub found: &'a Impact,
     /// Sessions of a day that linger or break, where a day was given.
-    pub live: Option<&'a [Live]>,
+    pub live: Option<&'a [LiveSession]>,
 }
 
 /// The answer as a shape.
@@ -161,7 +127,7 @@ impl<'a> ImpactAnswer<'a> {
             before: &s.2,
             after: &s.3,
         };
-        let session = |l: &'a Live| SessionShape {
+        let session = |l: &'a LiveSession| SessionShape {
             device: &l.device,
             fate: l.fate.name(),
             protocol: l.session.protocol.to_string(),

@@ -28,7 +28,7 @@ use serde::Serialize;
 pub use change::diff;
 pub use counters::{AddressCount, CounterShape, DeviceCount, PoolCount, RuleCount};
 pub use ends::{End, Pair, ProtocolName};
-pub use naming::{Naming, Position, supply_name};
+pub use naming::{Naming, Position};
 pub use row::Row;
 
 /// The version of every shape; it changes when a key goes or means something else.

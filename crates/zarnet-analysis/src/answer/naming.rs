@@ -1,8 +1,7 @@
 //! What things of a plan are called.
 
 use serde::Serialize;
-use zarnet_core::device::Supply;
-use zarnet_core::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId, Target};
+use zarnet_core::plan::{DeviceId, HostId, InterfaceId, Place, Plan, RuleId};
 use zarnet_core::traffic::{Flow, Party};
 use zarnet_formats::source::Sources;
 
@@ -97,29 +96,5 @@ impl<'a> Naming<'a> {
         };
         let source = end(flow.source, flow.source_port);
         format!("{source} -> {}/{}", end(flow.destination, flow.destination_port), flow.protocol)
-    }
-}
-
-/// What a supply of a device is called: its name first, then what else it goes by.
-pub fn supply_name(plan: &Plan, device: DeviceId, supply: Supply) -> Vec<String> {
-    let device = &plan.devices[device.index()];
-    let target = |target: Target| match target {
-        Target::Pool(pool) => device.pools[pool.index()].name.clone(),
-        Target::Interface(i) => device.interfaces[i.index()].name.clone(),
-        Target::Address(a) => a.to_string(),
-    };
-    match supply {
-        Supply::Pool(pool) => vec![device.pools[pool.index()].name.clone()],
-        Supply::PortsOfAll(all, ..) => vec![target(all)],
-        Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
-            let own = device
-                .interfaces
-                .iter()
-                .filter(|i| i.own().any(|a| a == address))
-                .map(|i| i.name.clone());
-            std::iter::once(address.to_string()).chain(own).collect()
-        }
-        Supply::Mappings => vec!["mappings".to_owned()],
-        Supply::Sessions => vec!["sessions".to_owned()],
     }
 }

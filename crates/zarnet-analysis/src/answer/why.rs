@@ -2,7 +2,9 @@
 
 use std::io::{self, Write};
 
-use crate::diagnose::{Cause, Diagnosis, SearchStep, StepOutcome, Suspect, steps};
+use crate::diagnose::{
+    Cause, Diagnosis, SearchStep, SideEffect, StepOutcome, Suspect, TriedRepair, steps,
+};
 use serde::Serialize;
 use zarnet_core::predict::Scene;
 use zarnet_core::{Class, Reason};
@@ -24,40 +26,9 @@ pub struct WhyAnswer<'a> {
     /// The result of the search.
     pub diagnosis: &'a Diagnosis,
     /// What each repair changes besides.
-    pub tried: &'a [Tried],
+    pub tried: &'a [TriedRepair],
     /// What the device's own table has of the flow, if it was given.
     pub observed: Option<&'a [Observed]>,
-}
-
-/// A repair, carried out.
-pub struct Tried {
-    /// The files of the repaired plan.
-    pub sources: Sources,
-    /// Expectations that hold otherwise than before.
-    pub changed: Vec<SideEffect>,
-}
-
-/// Something else that a repair changes.
-#[derive(Clone, Copy)]
-pub enum SideEffect {
-    /// An expectation holds now, or does not any more.
-    Expectation(usize, bool),
-    /// Flows of the day that are translated now.
-    Better(usize),
-    /// Flows of the day that are not any more.
-    Worse(usize),
-    /// Flows of the day that are not translated, for another reason.
-    Other(usize),
-}
-
-impl SideEffect {
-    /// Of how many flows, or expectations.
-    pub fn count(self) -> usize {
-        match self {
-            Self::Expectation(..) => 1,
-            Self::Better(n) | Self::Worse(n) | Self::Other(n) => n,
-        }
-    }
 }
 
 /// The answer as a shape.

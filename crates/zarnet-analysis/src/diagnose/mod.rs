@@ -7,6 +7,7 @@
 mod cause;
 mod names;
 mod near;
+mod question;
 mod search;
 mod steps;
 mod suspect;
@@ -14,6 +15,7 @@ mod suspects;
 
 pub use cause::Cause;
 pub use near::{NearMiss, near_misses};
+pub use question::{FlowQuestion, SideEffect, TriedRepair, of_flow};
 pub use search::{Diagnosis, Repair, RepairTrial, diagnose, satisfied};
 pub use steps::{SearchStep, StepOutcome, steps};
 pub use suspect::Suspect;

@@ -1,5 +1,7 @@
 //! What a change of a plan changes: for all possible first packets, exactly.
 
+mod live;
+
 use std::collections::{BTreeMap, HashMap};
 
 use crate::space::{
@@ -10,6 +12,8 @@ use zarnet_core::device::Device;
 use zarnet_core::net::Packet;
 use zarnet_core::network::taken;
 use zarnet_core::plan::{self, InterfaceId, Plan};
+
+pub use live::{LiveSession, SessionFate, live_sessions};
 
 /// Packets that something else becomes of.
 #[derive(Debug, Clone)]

@@ -16,9 +16,7 @@ use zarnet_formats::traffic::Begun;
 use zarnet_formats::traffic::Traffic;
 
 use super::plan;
-use super::traffic::{
-    attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped,
-};
+use super::traffic::{attempts, device, given, moment, open, tell_elsewhere, tell_skipped};
 use crate::args::{Common, Compare, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::compare::text;
@@ -30,7 +28,7 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     let traffic = open(&given(&args.traffic)?, &loaded, &args.reader, common)?;
     let shared = Arc::new(loaded.plan.clone());
     let options = Options { seed: common.seed, sessions: false, ..Options::default() };
-    let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
+    let moment = moment(&args.at, &shared, &traffic, common)?;
     let begun = RefCell::new(Begun::default());
     let (mut prediction, skipped) =
         attempts(&traffic, Options { moment, ..options }, common.quiet, |items, options| {

@@ -14,7 +14,7 @@ use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::Names;
 
 use super::plan;
-use super::traffic::{attempts, given, moment, open, peak_or, tell_skipped};
+use super::traffic::{attempts, given, moment, open, tell_skipped};
 use crate::args::{Common, Day, Follow};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
@@ -61,7 +61,7 @@ pub(super) fn on_the_day(
         return Ok((Scene::at_rest(shared, common.seed, flow).followed, loaded.sources.clone()));
     }
     let traffic = open(&given(&day.during)?, loaded, &day.reader, common)?;
-    let moment = peak_or(moment(&day.at, &traffic)?, &shared, &traffic, common)?;
+    let moment = moment(&day.at, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, sessions: false, ..Options::default() };
     let (scene, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
         follow_during(shared.clone(), items, traffic.events(), options, flow)

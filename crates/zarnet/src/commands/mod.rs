@@ -3,7 +3,6 @@
 mod addresses;
 mod behaviour;
 pub mod capacity;
-mod capacity_trials;
 mod check;
 mod compare;
 mod define;

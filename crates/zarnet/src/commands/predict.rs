@@ -6,9 +6,7 @@ use zarnet_analysis::answer::predict::PredictAnswer;
 use zarnet_core::predict::{Options, predict};
 
 use super::plan;
-use super::traffic::{
-    attempts, device, given, moment, open, peak_or, tell_elsewhere, tell_skipped,
-};
+use super::traffic::{attempts, device, given, moment, open, tell_elsewhere, tell_skipped};
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::predict::text;
@@ -20,7 +18,7 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let traffic = open(&given(&args.traffic)?, &loaded, &args.reader, common)?;
     let sessions = args.sessions || common.format == Format::Json;
     let shared = Arc::new(loaded.plan.clone());
-    let moment = peak_or(moment(&args.at, &traffic)?, &shared, &traffic, common)?;
+    let moment = moment(&args.at, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, sessions, ..Options::default() };
     let (prediction, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
         predict(shared.clone(), items, traffic.events(), options)

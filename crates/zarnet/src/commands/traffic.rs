@@ -1,29 +1,21 @@
 //! What every command that reads traffic does with it.
 
 use std::cell::Cell;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant as Clock};
 
-use indicatif::{ProgressBar, ProgressStyle};
-use zarnet_core::net::Protocol;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use zarnet_analysis::AnalysisError;
+use zarnet_analysis::capacity::WatchTrials;
+use zarnet_analysis::play::{At, Opening, Watch, Watched, at_peak, play};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan};
-use zarnet_core::predict::{Halt, Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Batches, Item};
+use zarnet_core::predict::{Halt, Moment, Options, Prediction};
 use zarnet_formats::plan::Loaded;
-use zarnet_formats::traffic::{
-    Attempt, Fault, Given, Growth, Items, Reading, Skipped, Traffic, TrafficError,
-};
+use zarnet_formats::traffic::{Given, Growth, Skipped, Traffic, TrafficError};
 
 use crate::args::{Common, Reader};
 use crate::exit::Failure;
 use crate::present::diagnostic;
-
-/// The moment that `--at` names.
-#[derive(Clone, Copy)]
-pub(super) enum At {
-    Moment(Moment),
-    Peak,
-}
 
 /// What arguments name. Pipes and standard input are read here, once, for some commands play
 /// traffic more than once.
@@ -34,6 +26,18 @@ pub(super) fn given(named: &[String]) -> Result<Vec<Given>, Failure> {
     })
 }
 
+/// How traffic is opened.
+pub(super) fn opening(given: Vec<Given>, reader: &Reader, common: &Common) -> Opening {
+    Opening {
+        given,
+        seen_at: reader.seen_at.clone(),
+        skip_bad: reader.skip_bad,
+        seed: common.seed,
+        allow_outside: common.allow_outside,
+        memory: available_memory(),
+    }
+}
+
 /// Opens what was named.
 pub(super) fn open(
     given: &[Given],
@@ -41,59 +45,8 @@ pub(super) fn open(
     reader: &Reader,
     common: &Common,
 ) -> Result<Traffic, Failure> {
-    open_grown(given, loaded, reader, common, Growth::default())
-}
-
-/// The same with load profiles that have grown.
-pub(super) fn open_grown(
-    given: &[Given],
-    loaded: &Loaded,
-    reader: &Reader,
-    common: &Common,
-    growth: Growth,
-) -> Result<Traffic, Failure> {
-    let seen_at =
-        reader.seen_at.as_deref().map(|s| observation_point(&loaded.plan, s)).transpose()?;
-    let (skip_bad, seed, allow_outside) = (reader.skip_bad, common.seed, common.allow_outside);
-    let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside };
-    let traffic = Traffic::open(given, loaded, reading).map_err(|errors| {
-        diagnostic::traffic(&errors, errors.len());
-        Failure::Told
-    })?;
-    check_memory(&traffic, &loaded.plan, available_memory())?;
-    Ok(traffic)
-}
-
-/// So many octets of memory an entry of a table takes, with its session (docs/speed.md).
-const ENTRY: f64 = 140.0;
-
-/// Refuses load profiles whose table would not fit into memory: better said before than found out
-/// after an hour.
-fn check_memory(traffic: &Traffic, plan: &Plan, available: Option<f64>) -> Result<(), Failure> {
-    let timers = plan.devices.iter().map(|d| &d.timers);
-    let idle = |p: Protocol| {
-        let longest = timers.clone().map(|t| match p {
-            // one that ends properly lasts this long after
-            Protocol::TCP => t.tcp_close,
-            Protocol::UDP => t.udp,
-            _ => t.other.max(t.icmp),
-        });
-        longest.max().unwrap_or_default().as_nanos() as f64
-    };
-    let need: f64 = traffic.loads().map(|l| l.most_alive(idle(l.protocol))).sum::<f64>() * ENTRY;
-    match available {
-        Some(available) if need > available => {
-            let (need, available) = (need / 1e9, available / 1e9);
-            let message = format!(
-                "the load profiles need about {need:.1} GB of memory for their table, and \
-                 {available:.1} GB are free"
-            );
-            let help =
-                "lower `rate` or `each-lasts`, or split the profile over several runs".to_owned();
-            Err(Failure::wrong("too-much-memory", message, help))
-        }
-        _ => Ok(()),
-    }
+    let opening = opening(given.to_vec(), reader, common);
+    Ok(opening.open(loaded, Growth::default())?)
 }
 
 /// Octets of memory that can be had, where the system tells.
@@ -103,113 +56,48 @@ fn available_memory() -> Option<f64> {
     line.split_whitespace().next()?.parse::<f64>().ok().map(|kilobytes| kilobytes * 1024.0)
 }
 
-/// Plays traffic; what turns out to need another reading of it gets one.
+/// Plays traffic, and shows on a terminal how far it is.
 pub(super) fn attempts<T>(
     traffic: &Traffic,
     options: Options,
     quiet: bool,
-    play: impl Fn(Watched<'_, '_>, Options) -> Result<T, Halt<TrafficError>>,
+    run: impl Fn(Watched<'_, '_, Progress>, Options) -> Result<T, Halt<TrafficError>>,
 ) -> Result<(T, Skipped), Failure> {
-    let (mut attempt, mut options) = (Attempt::Streaming, options);
-    options.sources = options.sources.or(traffic.known_sources());
-    let progress = Progress::new(quiet);
-    loop {
-        let mut items = traffic.items(attempt);
-        let outcome = play(Watched { items: &mut items, progress: &progress }, options.clone());
-        let skipped = items.skipped();
-        match outcome {
-            Ok(answer) => return Ok((answer, skipped)),
-            Err(Halt::OutOfOrder { .. }) if attempt == Attempt::Streaming => {
-                traffic.learn(items);
-                attempt = Attempt::Sorted;
-            }
-            Err(Halt::SourcesNeeded) if options.sources.is_none() => {
-                options.sources = Some(traffic.sources())
-            }
-            Err(Halt::Traffic(error)) if before_origin(&error) && attempt == Attempt::Streaming => {
-                traffic.learn(items);
-                attempt = Attempt::Sorted;
-            }
-            Err(Halt::Traffic(_)) => {
-                let (errors, count) = traffic.errors();
+    Ok(play(traffic, options, &Progress::new(quiet), run)?)
+}
+
+impl From<AnalysisError> for Failure {
+    /// What is wrong with traffic is shown here, line by line.
+    fn from(error: AnalysisError) -> Self {
+        match error {
+            AnalysisError::Ask(error) => error.into(),
+            AnalysisError::Traffic(errors, count) => {
                 diagnostic::traffic(&errors, count);
-                return Err(Failure::Told);
+                Self::Told
             }
-            Err(Halt::OutOfOrder { at, after }) => {
-                let message =
-                    format!("the traffic goes back from {after} to {at} although it was sorted");
-                return Err(Failure::Io(std::io::Error::other(message)));
-            }
-            Err(Halt::SourcesNeeded) => {
-                return Err(Failure::Io(std::io::Error::other(
-                    "the sources of the traffic are still unknown",
-                )));
-            }
+            AnalysisError::Internal(message) => Self::Io(std::io::Error::other(message)),
         }
     }
 }
 
-/// A time of day before the first that was read is no error of the list: the list is not in order.
-fn before_origin(error: &TrafficError) -> bool {
-    matches!(&error.fault, Fault::NegativeTime(text) if !text.starts_with('-'))
-}
-
 pub(super) fn device(plan: &Plan, name: &str) -> Result<DeviceId, Failure> {
-    plan.device(name).ok_or_else(|| {
-        let names: Vec<&str> = plan.devices.iter().map(|d| d.name.as_str()).collect();
-        let help = format!("the plan has {}", names.join(", "));
-        Failure::wrong("unknown-name", format!("there is no device `{name}`"), help)
-    })
+    Ok(zarnet_analysis::play::device(plan, name)?)
 }
 
-fn observation_point(plan: &Plan, text: &str) -> Result<(DeviceId, InterfaceId), Failure> {
-    let (name, interface) = text.split_once('/').unwrap_or((text, ""));
-    let id = device(plan, name)?;
-    let interfaces = &plan.devices[id.index()].interfaces;
-    let found = interfaces.iter().position(|i| i.name == interface);
-    found.map(|i| (id, InterfaceId(i as u16))).ok_or_else(|| {
-        let names: Vec<String> = interfaces.iter().map(|i| format!("{name}/{}", i.name)).collect();
-        Failure::wrong(
-            "unknown-name",
-            format!("there is no interface `{text}`"),
-            format!("one of {}", names.join(", ")),
-        )
-    })
-}
-
-pub(super) fn moment(text: &str, traffic: &Traffic) -> Result<At, Failure> {
-    match text {
-        "end" => Ok(At::Moment(Moment::End)),
-        "peak" => Ok(At::Peak),
-        text => match traffic.time(text) {
-            Ok(at) => Ok(At::Moment(Moment::At(at))),
-            Err(fault) => {
-                let help = "write a time (90, 2m30s), `peak` or `end`".to_owned();
-                let error = match &fault {
-                    Fault::Notation { error, .. } => error.to_string(),
-                    fault => fault.to_string(),
-                };
-                Err(Failure::wrong(fault.name(), format!("--at: {error}"), help))
-            }
-        },
-    }
-}
-
-/// The moment that is meant; where that is the peak, a first run finds it.
-pub(super) fn peak_or(
-    at: At,
+/// The moment that `--at` names; if that is the peak, a first run finds it.
+pub(super) fn moment(
+    text: &str,
     plan: &Arc<Plan>,
     traffic: &Traffic,
     common: &Common,
 ) -> Result<Moment, Failure> {
-    let At::Moment(moment) = at else {
-        let options = Options { seed: common.seed, sessions: false, ..Options::default() };
-        let whole = attempts(traffic, options, common.quiet, |items, options| {
-            predict(plan.clone(), items, traffic.events(), options)
-        })?;
-        return Ok(Moment::At(whole.0.peak_at));
-    };
-    Ok(moment)
+    match At::parse(text, traffic)? {
+        At::Moment(moment) => Ok(moment),
+        At::Peak => {
+            let progress = Progress::new(common.quiet);
+            Ok(Moment::At(at_peak(plan, traffic, common.seed, &progress)?))
+        }
+    }
 }
 
 pub(super) fn tell_skipped(skipped: Skipped, quiet: bool) {
@@ -254,24 +142,8 @@ pub(super) fn tell_elsewhere(prediction: &Prediction, quiet: bool) {
     diagnostic::warn("seen-elsewhere", &message, Some(&help));
 }
 
-/// Traffic that tells how far it was read.
-pub(super) struct Watched<'a, 'b> {
-    items: &'a mut Items<'b>,
-    progress: &'a Progress,
-}
-
-impl Batches for Watched<'_, '_> {
-    type Error = TrafficError;
-
-    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
-        let error = self.items.fill(batch, most);
-        self.progress.step(batch.len() as u64);
-        error
-    }
-}
-
 /// Tells on a terminal, for work over half a second, how far it has come.
-struct Progress {
+pub(super) struct Progress {
     started: Clock,
     items: Cell<u64>,
     bar: Cell<Option<ProgressBar>>,
@@ -279,18 +151,8 @@ struct Progress {
 }
 
 impl Progress {
-    fn new(quiet: bool) -> Self {
+    pub(super) fn new(quiet: bool) -> Self {
         Self { started: Clock::now(), items: Cell::new(0), bar: Cell::new(None), quiet }
-    }
-
-    #[inline]
-    fn step(&self, more: u64) {
-        let before = self.items.get();
-        let items = before + more;
-        self.items.set(items);
-        if before >> 16 != items >> 16 && !self.quiet {
-            self.show(items);
-        }
     }
 
     #[cold]
@@ -312,6 +174,60 @@ impl Progress {
 impl Drop for Progress {
     fn drop(&mut self) {
         if let Some(bar) = self.bar.take() {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+impl Watch for Progress {
+    #[inline]
+    fn step(&self, more: u64) {
+        let before = self.items.get();
+        let items = before + more;
+        self.items.set(items);
+        if before >> 16 != items >> 16 && !self.quiet {
+            self.show(items);
+        }
+    }
+}
+
+/// Shows on a terminal, for work over half a second, how many trials are done.
+pub(super) struct TrialProgress {
+    bar: Mutex<Option<(ProgressBar, Clock)>>,
+    quiet: bool,
+}
+
+impl TrialProgress {
+    pub(super) fn new(quiet: bool) -> Self {
+        Self { bar: Mutex::new(None), quiet }
+    }
+
+    fn bar(&self) -> MutexGuard<'_, Option<(ProgressBar, Clock)>> {
+        self.bar.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl WatchTrials for TrialProgress {
+    fn begin(&self, what: &'static str, count: usize) {
+        let bar = ProgressBar::with_draw_target(Some(count as u64), ProgressDrawTarget::hidden());
+        let template = "{bar:30} {pos} of {len} {msg}, {eta} left";
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            bar.set_style(style);
+        }
+        *self.bar() = Some((bar.with_message(what), Clock::now()));
+    }
+
+    fn step(&self) {
+        if let Some((bar, started)) = &*self.bar() {
+            if bar.is_hidden() && !self.quiet && started.elapsed() > Duration::from_millis(500) {
+                bar.set_draw_target(ProgressDrawTarget::stderr());
+            }
+            bar.inc(1);
+        }
+    }
+
+    fn end(&self) {
+        if let Some((bar, _)) = self.bar().take() {
             bar.finish_and_clear();
         }
     }

@@ -2,9 +2,9 @@
 
 use std::io::{self, Write};
 
-use zarnet_analysis::answer::impact::{Fate, ImpactAnswer, Live, outcomes};
+use zarnet_analysis::answer::impact::{ImpactAnswer, outcomes};
 use zarnet_analysis::answer::packets::{addresses, flow, service};
-use zarnet_analysis::impact::ChangedClass;
+use zarnet_analysis::impact::{ChangedClass, LiveSession, SessionFate};
 use zarnet_analysis::space::{Field, Meaning};
 
 use super::View;
@@ -117,8 +117,8 @@ fn sessions(
         Column::text("TRANSLATED").expendable(2),
     ];
     let shown = if rows == 0 { usize::MAX } else { rows };
-    let row = |l: &Live| -> Vec<Cell> {
-        let style = if l.fate == Fate::Breaks { BAD } else { CAUTION };
+    let row = |l: &LiveSession| -> Vec<Cell> {
+        let style = if l.fate == SessionFate::Breaks { BAD } else { CAUTION };
         vec![
             Cell::styled(l.fate.name(), style),
             l.device.as_str().into(),
@@ -133,7 +133,7 @@ fn sessions(
     if live.len() > shown {
         writeln!(out, "{DIM}{shown} of {} shown; --rows 0 shows all{DIM:#}", live.len())?;
     }
-    let breaks = live.iter().filter(|l| l.fate == Fate::Breaks).count() as u64;
+    let breaks = live.iter().filter(|l| l.fate == SessionFate::Breaks).count() as u64;
     let lingers = live.len() as u64 - breaks;
     writeln!(
         out,

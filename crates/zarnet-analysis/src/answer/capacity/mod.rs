@@ -1,6 +1,6 @@
 //! The answer of `capacity`: what ran out, for whom, what would be enough, and which remedy helps.
 
-mod analysis;
+mod named;
 mod shape;
 
 use std::io::{self, Write};
@@ -10,7 +10,7 @@ use zarnet_core::net::Instant;
 use super::{Answer, Row};
 use crate::capacity::Resource;
 
-pub use analysis::{CapacityAnalysis, CapacityAnswer, Outcome, Outlook, Simulated, Trial, fill};
+pub use named::CapacityAnswer;
 pub use shape::CapacityShape;
 
 /// Columns of the summary, a row a resource.

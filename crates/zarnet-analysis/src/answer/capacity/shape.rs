@@ -1,11 +1,11 @@
 //! The answer of `capacity` as JSON.
 
-use super::analysis::{CapacityAnswer, Outlook, Trial};
+use super::named::CapacityAnswer;
 use crate::answer::SHAPE;
 use crate::answer::change::diff;
 use crate::answer::ends::ProtocolName;
-use crate::answer::naming::supply_name;
-use crate::capacity::{Forecast, Holder, Refused, Resource, listed};
+use crate::capacity::{Forecast, Holder, Refused, Resource, listed, supply_name};
+use crate::capacity::{Outlook, Trial};
 use serde::Serialize;
 use std::net::IpAddr;
 use zarnet_core::device::Supply;

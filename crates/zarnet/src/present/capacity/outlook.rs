@@ -6,7 +6,7 @@ use crate::args::Capacity;
 use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, span};
 use std::io::{self, Write};
 use std::time::Duration;
-use zarnet_analysis::answer::capacity::Outlook;
+use zarnet_analysis::capacity::Outlook;
 use zarnet_analysis::capacity::{Assumption, MOST_UNITS, Resource};
 use zarnet_core::net::Instant;
 

@@ -3,8 +3,9 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
-use zarnet_analysis::answer::capacity::{CapacityAnswer, Trial};
+use zarnet_analysis::answer::capacity::CapacityAnswer;
 use zarnet_analysis::answer::diff;
+use zarnet_analysis::capacity::Trial;
 use zarnet_analysis::capacity::{Resource, listed};
 use zarnet_core::device::Supply;
 

@@ -9,7 +9,7 @@ use zarnet_analysis::capacity::{Demand, Resource, erlang};
 use zarnet_core::device::{Span, Supply};
 use zarnet_core::net::Instant;
 
-use zarnet_analysis::answer::capacity::CapacityAnalysis;
+use zarnet_analysis::capacity::CapacityAnalysis;
 
 pub use picture::{Kind, drawn};
 

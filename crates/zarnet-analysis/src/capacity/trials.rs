@@ -1,19 +1,22 @@
-//! Traffic played anew for `capacity`: on larger loads, and on plans with a remedy.
+//! Traffic played anew: on larger loads, and on plans with a remedy.
 
-use super::capacity::{GROWTHS, Setting};
-use super::traffic::{attempts, open, open_grown};
-use crate::exit::Failure;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use zarnet_analysis::answer::capacity::{CapacityAnalysis, Outcome, Simulated, Trial, fill};
-use zarnet_analysis::capacity::{self, Resource, SampleSpread, of_hour, remedies, resources};
+
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Edit, RuleId};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
 use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::traffic::Growth;
+
+use super::question::{CapacityQuestion, GROWTHS};
+use super::{
+    CapacityAnalysis, Outcome, Remedy, Resource, SampleSpread, Simulated, Trial, fill, of_hour,
+    remedies, resources,
+};
+use crate::AnalysisError;
+use crate::play::{Silent, play};
 
 fn mean(samples: &[f64]) -> Option<f64> {
     (!samples.is_empty()).then(|| samples.iter().sum::<f64>() / samples.len() as f64)
@@ -29,12 +32,12 @@ fn refused_by(prediction: &Prediction, device: DeviceId, rules: &[RuleId]) -> (u
     (own.count() as u64, hosts.len() as u64)
 }
 
-impl Setting<'_> {
+impl CapacityQuestion<'_> {
     /// Plays the load profiles anew, with other draws and larger: how much is refused really.
-    pub(super) fn simulate(&self, analysis: &mut CapacityAnalysis) -> Result<(), Failure> {
-        let traffic = open(&self.given, self.loaded, &self.args.reader, self.common)?;
+    pub(super) fn simulate(&self, analysis: &mut CapacityAnalysis) -> Result<(), AnalysisError> {
+        let traffic = self.opening.open(self.loaded, Growth::default())?;
         let focus: Vec<usize> = analysis.focus();
-        if !traffic.has_loads() || self.args.runs < 2 || focus.is_empty() {
+        if !traffic.has_loads() || self.runs < 2 || focus.is_empty() {
             return Ok(());
         }
         let hours: Vec<(DeviceId, Supply, (Instant, Instant))> = focus
@@ -50,7 +53,7 @@ impl Setting<'_> {
             .collect();
         let work: Vec<Growth> = GROWTHS
             .iter()
-            .flat_map(|g| (1..=self.args.runs).map(move |draw| Growth { times: *g, draw }))
+            .flat_map(|g| (1..=self.runs).map(move |draw| Growth { times: *g, draw }))
             .collect();
         let samples =
             self.in_parallel(&work, "simulations", |growth| self.sample(*growth, &hours))?;
@@ -78,7 +81,7 @@ impl Setting<'_> {
         &self,
         growth: Growth,
         hours: &[(DeviceId, Supply, (Instant, Instant))],
-    ) -> Result<Vec<(f64, Option<f64>)>, Failure> {
+    ) -> Result<Vec<(f64, Option<f64>)>, AnalysisError> {
         let prediction = self.played(self.loaded, growth)?;
         let all = resources(&prediction, true);
         let one = |(device, supply, hour): &(DeviceId, Supply, (Instant, Instant))| {
@@ -91,23 +94,30 @@ impl Setting<'_> {
     }
 
     /// All of the traffic on a plan, without a word.
-    pub(super) fn played(&self, loaded: &Loaded, growth: Growth) -> Result<Prediction, Failure> {
-        let traffic = open_grown(&self.given, loaded, &self.args.reader, self.common, growth)?;
+    pub(super) fn played(
+        &self,
+        loaded: &Loaded,
+        growth: Growth,
+    ) -> Result<Prediction, AnalysisError> {
+        let traffic = self.opening.open(loaded, growth)?;
         let shared = Arc::new(loaded.plan.clone());
-        let (moment, seed) = (Moment::End, self.common.seed);
+        let (moment, seed) = (Moment::End, self.opening.seed);
         let options = Options { moment, seed, sessions: false, record: true, ..Options::default() };
-        let played = attempts(&traffic, options, true, |items, options| {
+        let played = play(&traffic, options, &Silent, |items, options| {
             predict(shared.clone(), items, traffic.events(), options)
         })?;
         Ok(played.0)
     }
 
     /// Tries remedies for every supply that refused somebody, or that was asked for.
-    pub(super) fn try_remedies(&self, analysis: &mut CapacityAnalysis) -> Result<(), Failure> {
-        let mut tasks: Vec<(usize, capacity::Remedy)> = Vec::new();
+    pub(super) fn try_remedies(
+        &self,
+        analysis: &mut CapacityAnalysis,
+    ) -> Result<(), AnalysisError> {
+        let mut tasks: Vec<(usize, Remedy)> = Vec::new();
         for i in analysis.focus() {
             let resource = &analysis.resources[i];
-            if resource.refused_flows == 0 && self.args.supply.is_none() {
+            if resource.refused_flows == 0 && self.supply.is_none() {
                 continue;
             }
             let needed = analysis.outlooks[i].as_ref().and_then(|o| o.needed);
@@ -117,7 +127,7 @@ impl Setting<'_> {
                 matches!(s, Supply::Ports(..) | Supply::PortsOfAll(..) | Supply::Blocks(..))
             };
             let alike = |n: usize| ports(analysis.resources[n].supply) && ports(resource.supply);
-            let known = |m: &capacity::Remedy| {
+            let known = |m: &Remedy| {
                 tasks.iter().any(|(n, t)| t.edits == m.edits && t.kind == m.kind && alike(*n))
             };
             let new: Vec<_> = made.into_iter().filter(|m| !known(m)).collect();
@@ -135,8 +145,8 @@ impl Setting<'_> {
         &self,
         of: usize,
         resource: &Resource,
-        remedy: &capacity::Remedy,
-    ) -> Result<Trial, Failure> {
+        remedy: &Remedy,
+    ) -> Result<Trial, AnalysisError> {
         let (device, supply) = (resource.device, resource.supply);
         let (kind, title) = (remedy.kind, remedy.title.clone());
         let mut trial = Trial {
@@ -182,33 +192,16 @@ impl Setting<'_> {
         Ok(trial)
     }
 
-    /// Does a thing for each of a list, on every core, and tells how far it is.
+    /// Does a thing for each of a list, on every core.
     fn in_parallel<T: Sync, R: Send>(
         &self,
         list: &[T],
         what: &'static str,
-        work: impl Fn(&T) -> Result<R, Failure> + Sync,
-    ) -> Result<Vec<R>, Failure> {
+        work: impl Fn(&T) -> Result<R, AnalysisError> + Sync,
+    ) -> Result<Vec<R>, AnalysisError> {
         let threads =
             std::thread::available_parallelism().map_or(1, usize::from).min(list.len().max(1));
-        let bar =
-            ProgressBar::with_draw_target(Some(list.len() as u64), ProgressDrawTarget::hidden())
-                .with_message(what);
-        if let Ok(style) = ProgressStyle::with_template("{bar:30} {pos} of {len} {msg}, {eta} left")
-        {
-            bar.set_style(style);
-        }
-        let started = std::time::Instant::now();
-        // on a terminal, and for work over half a second
-        let step = || {
-            if bar.is_hidden()
-                && !self.common.quiet
-                && started.elapsed() > std::time::Duration::from_millis(500)
-            {
-                bar.set_draw_target(ProgressDrawTarget::stderr());
-            }
-            bar.inc(1);
-        };
+        self.trials.begin(what, list.len());
         let next = AtomicUsize::new(0);
         let outcomes = std::thread::scope(|scope| {
             let worker = || {
@@ -219,7 +212,7 @@ impl Setting<'_> {
                     let outcome = work(item);
                     let failed = outcome.is_err();
                     done.push((i, outcome));
-                    step();
+                    self.trials.step();
                     if failed {
                         next.store(list.len(), Ordering::Relaxed);
                     }
@@ -228,7 +221,7 @@ impl Setting<'_> {
             let handles: Vec<_> = (0..threads).map(|_| scope.spawn(worker)).collect();
             handles.into_iter().flat_map(|h| h.join().unwrap_or_default()).collect::<Vec<_>>()
         });
-        bar.finish_and_clear();
+        self.trials.end();
         let mut outcomes = outcomes;
         outcomes.sort_by_key(|o| o.0);
         outcomes.into_iter().map(|(_, outcome)| outcome).collect()

@@ -1,12 +1,10 @@
-//! What an analysis of capacity found out, with the names of its plan.
+//! Everything that is found out about the supplies of a plan under some traffic.
 
-use zarnet_core::device::Supply;
+use crate::AskError;
 use zarnet_core::net::Instant;
-use zarnet_core::plan::{DeviceId, Pool, RuleId};
 use zarnet_formats::plan::Loaded;
 
-use crate::answer::naming::Naming;
-use crate::capacity::{Demand, Forecast, Kind, Resource, SampleSpread};
+use super::{Demand, Forecast, Kind, Resource, SampleSpread};
 
 /// Everything that was found out.
 #[derive(Default)]
@@ -100,6 +98,23 @@ impl CapacityAnalysis {
             .collect()
     }
 
+    /// A remedy by its name; of several supplies, the first that has one.
+    ///
+    /// # Errors
+    /// None of that name was looked for.
+    pub fn remedy(&self, name: &str) -> Result<&Trial, AskError> {
+        self.trials.iter().find(|t| t.kind.name() == name).ok_or_else(|| {
+            let names: Vec<&str> = self.trials.iter().map(|t| t.kind.name()).collect();
+            let help = match names.is_empty() {
+                true => "nothing was refused, so none was looked for; --supply NAME looks at one \
+                         all the same"
+                    .to_owned(),
+                false => format!("one of {}", names.join(", ")),
+            };
+            AskError::new("unknown-name", format!("there is no remedy `{name}`"), help)
+        })
+    }
+
     /// The remedy whose change is shown: the one asked for, or of each supply that with the fewest
     /// refusals.
     pub fn best(&self, of: usize) -> Option<&Trial> {
@@ -115,62 +130,4 @@ impl CapacityAnalysis {
 /// The share of a resource that was in use at most.
 pub fn fill(r: &Resource) -> f64 {
     r.series.peak.count as f64 / r.series.usable.unwrap_or(u64::MAX).max(1) as f64
-}
-
-/// An analysis with the names of its plan.
-#[derive(Clone, Copy)]
-pub struct CapacityAnswer<'a> {
-    /// The plan with its files.
-    pub loaded: &'a Loaded,
-    /// What was found out.
-    pub analysis: &'a CapacityAnalysis,
-    /// The share of flows that may be refused.
-    pub target: f64,
-    /// Whether every change of use is listed, and not a summary.
-    pub over_time: bool,
-}
-
-impl<'a> CapacityAnswer<'a> {
-    /// The names of the plan.
-    pub fn naming(self) -> Naming<'a> {
-        Naming { plan: &self.loaded.plan, sources: &self.loaded.sources }
-    }
-
-    /// A resource in a few words.
-    pub fn title(self, r: &Resource) -> String {
-        let which = self.which(r);
-        match (which.kind, which.protocol) {
-            ("pool", _) => format!("pool {}", which.name),
-            (_, Some(protocol)) if r.is_query() => format!("{} {protocol} query ids", which.name),
-            (kind, Some(protocol)) => format!("{} {protocol} {kind}", which.name),
-            (kind, None) => kind.to_owned(),
-        }
-    }
-
-    /// What it is counted in.
-    pub fn unit(self, r: &Resource) -> &'static str {
-        match r.supply {
-            Supply::Pool(_) => "addresses",
-            Supply::Mappings => "mappings",
-            Supply::Sessions => "sessions",
-            Supply::Blocks(..) => "blocks",
-            _ if r.is_query() => "query ids",
-            _ => "ports",
-        }
-    }
-
-    /// Names of rules of a device.
-    pub fn rules(self, device: DeviceId, rules: &[RuleId]) -> Vec<&'a str> {
-        rules.iter().map(|r| self.naming().rule(device, *r)).collect()
-    }
-
-    /// The pool that a resource is, if it is one.
-    pub fn pool_of(self, r: &Resource) -> Option<&'a Pool> {
-        match r.supply {
-            Supply::Pool(pool) => {
-                Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()])
-            }
-            _ => None,
-        }
-    }
 }

@@ -1,0 +1,66 @@
+//! An analysis of capacity with the names of its plan.
+
+use zarnet_core::device::Supply;
+use zarnet_core::plan::{DeviceId, Pool, RuleId};
+use zarnet_formats::plan::Loaded;
+
+use crate::answer::naming::Naming;
+use crate::capacity::{CapacityAnalysis, Resource};
+
+/// An analysis with the names of its plan.
+#[derive(Clone, Copy)]
+pub struct CapacityAnswer<'a> {
+    /// The plan with its files.
+    pub loaded: &'a Loaded,
+    /// What was found out.
+    pub analysis: &'a CapacityAnalysis,
+    /// The share of flows that may be refused.
+    pub target: f64,
+    /// Whether every change of use is listed, and not a summary.
+    pub over_time: bool,
+}
+
+impl<'a> CapacityAnswer<'a> {
+    /// The names of the plan.
+    pub fn naming(self) -> Naming<'a> {
+        Naming { plan: &self.loaded.plan, sources: &self.loaded.sources }
+    }
+
+    /// A resource in a few words.
+    pub fn title(self, r: &Resource) -> String {
+        let which = self.which(r);
+        match (which.kind, which.protocol) {
+            ("pool", _) => format!("pool {}", which.name),
+            (_, Some(protocol)) if r.is_query() => format!("{} {protocol} query ids", which.name),
+            (kind, Some(protocol)) => format!("{} {protocol} {kind}", which.name),
+            (kind, None) => kind.to_owned(),
+        }
+    }
+
+    /// What it is counted in.
+    pub fn unit(self, r: &Resource) -> &'static str {
+        match r.supply {
+            Supply::Pool(_) => "addresses",
+            Supply::Mappings => "mappings",
+            Supply::Sessions => "sessions",
+            Supply::Blocks(..) => "blocks",
+            _ if r.is_query() => "query ids",
+            _ => "ports",
+        }
+    }
+
+    /// Names of rules of a device.
+    pub fn rules(self, device: DeviceId, rules: &[RuleId]) -> Vec<&'a str> {
+        rules.iter().map(|r| self.naming().rule(device, *r)).collect()
+    }
+
+    /// The pool that a resource is, if it is one.
+    pub fn pool_of(self, r: &Resource) -> Option<&'a Pool> {
+        match r.supply {
+            Supply::Pool(pool) => {
+                Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()])
+            }
+            _ => None,
+        }
+    }
+}

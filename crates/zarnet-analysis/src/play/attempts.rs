@@ -1,0 +1,107 @@
+//! Traffic played to an answer: what turns out to need another reading of it gets one.
+
+use std::sync::Arc;
+
+use zarnet_core::net::Instant;
+use zarnet_core::plan::Plan;
+use zarnet_core::predict::{Halt, Options, predict};
+use zarnet_core::traffic::{Batches, Item};
+use zarnet_formats::traffic::{Attempt, Fault, Items, Skipped, Traffic, TrafficError};
+
+use crate::AnalysisError;
+
+/// Somebody who wants to know how far a run has come.
+pub trait Watch {
+    /// So many more flows and packets were read.
+    fn step(&self, more: u64);
+}
+
+/// Nobody watches.
+pub struct Silent;
+
+impl Watch for Silent {
+    fn step(&self, _: u64) {}
+}
+
+/// Traffic that tells how far it was read.
+pub struct Watched<'a, 'b, W> {
+    items: &'a mut Items<'b>,
+    watch: &'a W,
+}
+
+impl<W: Watch> Batches for Watched<'_, '_, W> {
+    type Error = TrafficError;
+
+    fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
+        let error = self.items.fill(batch, most);
+        self.watch.step(batch.len() as u64);
+        error
+    }
+}
+
+/// Plays traffic by `run`, and again if that needs it in order or needs to know its senders.
+///
+/// # Errors
+/// The traffic is wrong.
+pub fn play<T, W: Watch>(
+    traffic: &Traffic,
+    options: Options,
+    watch: &W,
+    run: impl Fn(Watched<'_, '_, W>, Options) -> Result<T, Halt<TrafficError>>,
+) -> Result<(T, Skipped), AnalysisError> {
+    let (mut attempt, mut options) = (Attempt::Streaming, options);
+    options.sources = options.sources.or(traffic.known_sources());
+    loop {
+        let mut items = traffic.items(attempt);
+        let outcome = run(Watched { items: &mut items, watch }, options.clone());
+        let skipped = items.skipped();
+        match outcome {
+            Ok(answer) => return Ok((answer, skipped)),
+            Err(Halt::OutOfOrder { .. }) if attempt == Attempt::Streaming => {
+                traffic.learn(items);
+                attempt = Attempt::Sorted;
+            }
+            Err(Halt::SourcesNeeded) if options.sources.is_none() => {
+                options.sources = Some(traffic.sources());
+            }
+            Err(Halt::Traffic(error)) if before_origin(&error) && attempt == Attempt::Streaming => {
+                traffic.learn(items);
+                attempt = Attempt::Sorted;
+            }
+            Err(Halt::Traffic(_)) => {
+                let (errors, count) = traffic.errors();
+                return Err(AnalysisError::Traffic(errors, count));
+            }
+            Err(Halt::OutOfOrder { .. }) => {
+                return Err(AnalysisError::Internal(
+                    "the traffic goes back in time although it was sorted",
+                ));
+            }
+            Err(Halt::SourcesNeeded) => {
+                return Err(AnalysisError::Internal("the senders of the traffic are unknown"));
+            }
+        }
+    }
+}
+
+/// A time of day before the first that was read is no error of the list: the list is not in order.
+fn before_origin(error: &TrafficError) -> bool {
+    matches!(&error.fault, Fault::NegativeTime(text) if !text.starts_with('-'))
+}
+
+/// When the most mappings are alive: a run of its own finds it.
+///
+/// # Errors
+/// The traffic is wrong.
+pub fn at_peak<W: Watch>(
+    plan: &Arc<Plan>,
+    traffic: &Traffic,
+    seed: u64,
+    watch: &W,
+) -> Result<Instant, AnalysisError> {
+    let options = Options { seed, sessions: false, ..Options::default() };
+    let whole = play(traffic, options, watch, |items, options| {
+        predict(plan.clone(), items, traffic.events(), options)
+    })?;
+    Ok(whole.0.peak_at)
+}
