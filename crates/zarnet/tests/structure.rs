@@ -263,7 +263,10 @@ fn no_file_is_longer_than_400_lines() {
     let mut files = Vec::new();
     for source in source_folders() {
         files_below(&source, &mut files);
-        files_below(&source.with_file_name("tests"), &mut files);
+        let tests = source.with_file_name("tests");
+        if tests.is_dir() {
+            files_below(&tests, &mut files);
+        }
     }
     let long = |file: &&PathBuf| fs::read_to_string(file).unwrap().lines().count() > 400;
     let long: Vec<_> = files.iter().filter(long).map(|f| f.display().to_string()).collect();

@@ -1,6 +1,7 @@
 //! How the answer of `capacity` looks: as text, and as pictures.
 
 pub mod chart;
+mod holders;
 mod numbers;
 mod outlook;
 mod text;

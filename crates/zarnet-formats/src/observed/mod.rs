@@ -1,13 +1,18 @@
 //! Tables as devices show them: CSV with the names of our own table, other CSV by a map of its
 //! columns, and our own JSON.
 
+mod columns;
+mod json;
+
+use columns::position;
+pub use columns::{COLUMNS, ColumnMap, MAPPING_COLUMNS};
+use json::of_json_text;
 use std::net::IpAddr;
 
-use serde::de::{DeserializeSeed, Deserializer, Error, IgnoredAny, MapAccess, SeqAccess, Visitor};
 use serde_json::Value;
 use zarnet_core::limits;
 use zarnet_core::net::{Endpoint, NotationError, Protocol};
-use zarnet_core::plan::{DeviceId, Plan, nearest};
+use zarnet_core::plan::{DeviceId, Plan};
 
 use crate::traffic::{Fault, Given, TrafficError, read_all};
 
@@ -26,102 +31,6 @@ pub struct Observed {
     pub peer: Option<Endpoint>,
     /// The line that it stands in.
     pub line: u64,
-}
-
-/// The columns of our own table, in the order in which it is written.
-pub const MAPPING_COLUMNS: [&str; 15] = [
-    "device",
-    "rule",
-    "type",
-    "protocol",
-    "internal",
-    "internal-port",
-    "external",
-    "external-port",
-    "peer",
-    "peer-port",
-    "fixed",
-    "chosen-freely",
-    "created",
-    "expires",
-    "sessions",
-];
-
-/// The columns of a table that say what is there.
-pub const COLUMNS: [&str; 8] = [
-    "device",
-    "protocol",
-    "internal",
-    "internal-port",
-    "external",
-    "external-port",
-    "peer",
-    "peer-port",
-];
-/// Whether a column is one of our own table that says nothing about what is there.
-fn is_other(name: &str) -> bool {
-    MAPPING_COLUMNS.contains(&name) && !COLUMNS.contains(&name)
-}
-
-/// Which column of a table is what, counted from 0.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct ColumnMap([Option<usize>; COLUMNS.len()]);
-
-impl ColumnMap {
-    /// Reads `internal=3,external=4,...`, columns counted from 1.
-    ///
-    /// # Errors
-    /// A name that is no column, or a number that is none.
-    pub fn parse(text: &str) -> Result<Self, Fault> {
-        let mut map = Self::default();
-        for part in text.split(',') {
-            let (name, number) =
-                part.split_once('=').ok_or_else(|| Fault::Malformed("NAME=NUMBER".into()))?;
-            let position = position(name.trim())?;
-            let number: usize = number
-                .trim()
-                .parse()
-                .map_err(|_| Fault::Malformed(format!("a number in `{part}`")))?;
-            map.0[position] = Some(
-                number.checked_sub(1).ok_or_else(|| Fault::Malformed("a number from 1".into()))?,
-            );
-        }
-        map.complete()
-    }
-
-    /// The columns of a header with our own names.
-    fn of_header(header: &csv::StringRecord) -> Result<Self, Fault> {
-        let mut map = Self::default();
-        for (i, name) in header.iter().enumerate() {
-            if is_other(name.trim()) {
-                continue;
-            }
-            let position = position(name.trim())?;
-            if map.0[position].replace(i).is_some() {
-                return Err(Fault::ColumnTwice(name.into()));
-            }
-        }
-        map.complete()
-    }
-
-    fn complete(self) -> Result<Self, Fault> {
-        for needed in ["internal", "external"] {
-            if self.0[position(needed)?].is_none() {
-                return Err(Fault::MissingColumn(needed));
-            }
-        }
-        Ok(self)
-    }
-}
-
-fn position(name: &str) -> Result<usize, Fault> {
-    COLUMNS.iter().position(|c| *c == name).ok_or_else(|| {
-        let near = nearest(name, COLUMNS.into_iter());
-        Fault::UnknownColumn {
-            name: name.into(),
-            near: COLUMNS.into_iter().find(|c| Some(*c) == near.as_deref()),
-        }
-    })
 }
 
 /// How a table is read.
@@ -249,92 +158,6 @@ fn records(text: &str, delimiter: u8) -> Box<dyn Iterator<Item = Result<Record, 
         let record = record.map_err(|e| Fault::Malformed(e.to_string()))?;
         Ok((record.position().map_or(i as u64 + 1, csv::Position::line), record))
     }))
-}
-
-/// Gives away the mappings of our own JSON one by one, each with its number: a table of millions is
-/// never there as a tree.
-fn of_json_text(
-    text: &str,
-    take: &mut impl FnMut(u64, &Value) -> Result<(), Fault>,
-) -> Result<(), Fault> {
-    let mut failed = None;
-    let mut seen = false;
-    let answer = Answer {
-        take: &mut |number, value| take(number, value).map_err(|f| failed = Some(f)),
-        seen: &mut seen,
-    };
-    let mut reader = serde_json::Deserializer::from_str(text);
-    let read = answer.deserialize(&mut reader).and_then(|()| reader.end());
-    match (failed, read) {
-        (Some(fault), _) => Err(fault),
-        (None, Err(error)) => Err(Fault::Malformed(format!("JSON: {error}"))),
-        (None, Ok(())) if !seen => Err(Fault::MissingColumn("mappings")),
-        (None, Ok(())) => Ok(()),
-    }
-}
-
-type Take<'a> = &'a mut dyn FnMut(u64, &Value) -> Result<(), ()>;
-
-/// The object that an answer is.
-struct Answer<'a> {
-    take: Take<'a>,
-    seen: &'a mut bool,
-}
-
-impl<'de> DeserializeSeed<'de> for Answer<'_> {
-    type Value = ();
-
-    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
-        reader.deserialize_map(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Answer<'_> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("an object with `mappings`")
-    }
-
-    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
-        while let Some(key) = map.next_key::<String>()? {
-            if key == "mappings" {
-                *self.seen = true;
-                map.next_value_seed(Mappings(&mut *self.take))?;
-            } else {
-                map.next_value::<IgnoredAny>()?;
-            }
-        }
-        Ok(())
-    }
-}
-
-/// The list of mappings in an answer.
-struct Mappings<'a>(Take<'a>);
-
-impl<'de> DeserializeSeed<'de> for Mappings<'_> {
-    type Value = ();
-
-    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
-        reader.deserialize_seq(self)
-    }
-}
-
-impl<'de> Visitor<'de> for Mappings<'_> {
-    type Value = ();
-
-    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("a list of mappings")
-    }
-
-    fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<(), A::Error> {
-        let mut number = 0;
-        while let Some(mapping) = list.next_element::<Value>()? {
-            number += 1;
-            (self.0)(number, &mapping).map_err(|()| A::Error::custom("stopped"))?;
-        }
-        Ok(())
-    }
 }
 
 fn of_record(

@@ -1,0 +1,42 @@
+//! The program `zarnet`: arguments are parsed, a question is asked, the answer is shown.
+//!
+//! - `args`: what can be typed. `commands`: a file each, which parses, asks and presents.
+//! - `present`: how answers look as text; JSON and CSV come from the answers themselves.
+//! - `files`: what is written, whole and with care. `exit`: exit codes.
+
+mod args;
+mod commands;
+mod exit;
+mod files;
+mod present;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+use exit::{FAILED, Failure, WRONG_INPUT};
+use present::diagnostic;
+
+/// Runs what the command line asks for, and gives the exit code of the process.
+pub fn run() -> ExitCode {
+    files::remove_on_signal();
+    match args::Arguments::try_parse() {
+        Ok(arguments) => finish(commands::run(&arguments)),
+        Err(said) => finish(commands::not_a_command(&said)),
+    }
+}
+
+/// Turns the outcome of a command into an exit code.
+fn finish(outcome: Result<u8, Failure>) -> ExitCode {
+    ExitCode::from(match outcome {
+        Ok(code) => code,
+        Err(Failure::Told) => WRONG_INPUT,
+        Err(Failure::Wrong { name, message, help }) => {
+            diagnostic::say(name, &message, None, help.as_deref());
+            WRONG_INPUT
+        }
+        Err(Failure::Io(error)) => {
+            diagnostic::say("cannot-write", &error.to_string(), None, None);
+            FAILED
+        }
+    })
+}
