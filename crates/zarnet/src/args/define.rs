@@ -9,16 +9,16 @@ use clap::{Args, Subcommand};
 pub struct Define {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// What is written into it.
+    /// The change to make.
     #[command(subcommand)]
     pub what: What,
-    /// The device, where the plan has several.
+    /// Device to change, if the plan has several.
     #[arg(long, value_name = "NAME", global = true)]
     pub device: Option<String>,
-    /// Show it all, and write nothing.
+    /// Show the change without writing it.
     #[arg(long, global = true)]
     pub dry_run: bool,
-    /// Write even if the plan's file is read-only, has several names, or cannot keep its owner.
+    /// Write even if the file is read-only, has several names, or cannot keep its owner.
     #[arg(long, global = true)]
     pub force: bool,
 }
@@ -26,63 +26,62 @@ pub struct Define {
 /// The piece of the plan to write.
 #[derive(Debug, Subcommand)]
 pub enum What {
-    /// One internal address, range or prefix is one external one of the same size, both ways.
+    /// Translate an internal address, range or prefix to an external one of the same size.
     Static {
-        /// Internal address, range or prefix, or a host's name.
+        /// Internal address, range, prefix or host.
         internal: String,
-        /// External address, range or prefix; `next` is the lowest free one.
+        /// External address, range or prefix; `next` for the lowest free one.
         external: String,
-        /// Directions it is good in: both, outbound, inbound.
+        /// Limit the direction: both, outbound or inbound.
         #[arg(long)]
         direction: Option<String>,
-        /// What senders from outside are overloaded to.
+        /// Also overload senders from outside to this target.
         #[arg(long = "as", value_name = "TARGET")]
         translate_as: Option<String>,
         /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
-    /// A whole address each, from a pool.
+    /// Hand out whole addresses of a pool.
     Pool {
         /// Name of the pool.
         pool: String,
-        /// What happens when it is used up: drop, pass, or what to overload instead.
+        /// When used up: drop, pass, or overload this target instead.
         #[arg(long, value_name = "WHAT")]
         when_exhausted: Option<String>,
         /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
-    /// Many share an address, by port.
+    /// Share an address by port.
     Overload {
-        /// An interface, a pool or an address; `next` is the lowest free address.
+        /// Interface, pool or address; `next` for the lowest free address.
         target: String,
-        /// What happens when it is used up: drop, pass, or what to overload instead.
+        /// When used up: drop, pass, or overload this target instead.
         #[arg(long, value_name = "WHAT")]
         when_exhausted: Option<String>,
         /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
-    /// An external port leads to an internal one.
+    /// Forward an external port to an internal one.
     Forward {
-        /// External end: INTERFACE:PORT/PROTOCOL or ADDRESS:PORT/PROTOCOL; `next:PORT/PROTOCOL`
-        /// takes the lowest free address.
+        /// External end: INTERFACE:PORT/PROTOCOL, ADDRESS:PORT/PROTOCOL or next:PORT/PROTOCOL.
         external: String,
         /// Internal ends: ADDRESS:PORT or HOST:PORT.
         #[arg(required = true)]
         internal: Vec<String>,
-        /// How sessions are spread over several: in-turn, by-source.
+        /// Spread sessions over several servers: in-turn or by-source.
         #[arg(long)]
         spread: Option<String>,
-        /// What senders are overloaded to.
+        /// Also overload senders to this target.
         #[arg(long = "as", value_name = "TARGET")]
         translate_as: Option<String>,
         /// Options that every rule has.
         #[command(flatten)]
         rule: Rule,
     },
-    /// Matching traffic stays as it is.
+    /// Leave matching traffic untranslated.
     Exempt {
         /// Options that every rule has.
         #[command(flatten)]
@@ -104,30 +103,30 @@ pub enum What {
         #[arg(long)]
         source: Option<String>,
     },
-    /// Let a rule take part.
+    /// Enable a rule.
     Enable {
         /// Name of the rule.
         rule: String,
     },
-    /// Let a rule take part no more.
+    /// Disable a rule.
     Disable {
         /// Name of the rule.
         rule: String,
     },
-    /// List a rule before another.
+    /// Move a rule ahead of another.
     Move {
         /// Name of the rule.
         rule: String,
-        /// The one that is to come behind it.
+        /// Rule to place it before.
         #[arg(long, value_name = "RULE")]
         before: String,
     },
-    /// Take a rule out.
+    /// Remove a rule.
     Remove {
         /// Name of the rule.
         rule: String,
     },
-    /// Add a named set of addresses, or write it anew.
+    /// Add or replace a named group of addresses.
     Addresses {
         /// Name of the group of addresses.
         name: String,
@@ -139,18 +138,18 @@ pub enum What {
     AddressPool {
         /// Name of the address pool.
         name: String,
-        /// Addresses, prefixes, ranges; a number takes so many of the lowest free ones.
+        /// Addresses, prefixes or ranges; a number takes that many of the lowest free ones.
         #[arg(required = true)]
         addresses: Vec<String>,
-        /// How an address is picked: lowest, highest, in-turn, random, by-source.
+        /// Pick addresses: lowest, highest, in-turn, random or by-source.
         #[arg(long)]
         pick: Option<String>,
     },
-    /// Let an interface answer for an address besides its own.
+    /// Make an interface answer for an additional address.
     AnswersFor {
-        /// The address, or a range.
+        /// Address or range.
         address: String,
-        /// The interface; the one in whose prefix it lies if left out.
+        /// Interface; by default the one whose prefix holds the address.
         #[arg(long, value_name = "NAME")]
         interface: Option<String>,
     },
@@ -159,37 +158,37 @@ pub enum What {
 /// Options of every rule.
 #[derive(Debug, Clone, Default, Args)]
 pub struct Rule {
-    /// Its name; made from what it does if left out.
+    /// Name of the rule; by default derived from what it does.
     #[arg(long)]
     pub name: Option<String>,
-    /// Senders: of a static or forward, those who may come in; again for more.
+    /// Match these senders; of a static or forward, those that may come in; may be repeated.
     #[arg(long, value_name = "WHO")]
     pub source: Vec<String>,
-    /// Receivers; again for more.
+    /// Match these receivers; may be repeated.
     #[arg(long, value_name = "WHO")]
     pub destination: Vec<String>,
-    /// Services; again for more.
+    /// Match these services; may be repeated.
     #[arg(long)]
     pub service: Vec<String>,
-    /// The internal side: realms or interfaces.
+    /// Internal side: realms or interfaces.
     #[arg(long, value_name = "REALM")]
     pub from: Vec<String>,
-    /// External side of the rule.
+    /// External side: realms or interfaces.
     #[arg(long, value_name = "REALM")]
     pub into: Vec<String>,
-    /// Realms whose hosts may use the external end.
+    /// Let hosts of these realms use the external end (hairpin).
     #[arg(long, value_name = "REALM")]
     pub hairpin: Vec<String>,
-    /// Most mappings, or sessions of a fixed rule.
+    /// Limit the mappings of the rule, or the sessions of a static or forward.
     #[arg(long)]
     pub limit: Option<u32>,
-    /// What it is for.
+    /// Describe the rule.
     #[arg(long)]
     pub note: Option<String>,
     /// Write the rule disabled.
     #[arg(long)]
     pub disabled: bool,
-    /// Log its translations: what of them.
+    /// Log translations of the rule: sessions, mappings or blocks.
     #[arg(long, value_name = "WHAT", num_args = 0..=1, require_equals = true,
         default_missing_value = "sessions",
           value_parser = ["sessions", "mappings", "blocks"])]
@@ -197,8 +196,7 @@ pub struct Rule {
     /// Where it is listed.
     #[command(flatten)]
     pub place: Place,
-    /// Add what it needs besides: the policy entry that lets it pass, and the address that must be
-    /// answered for.
+    /// Also add the policy entry and the address to answer for that the rule needs.
     #[arg(long)]
     pub with_access: bool,
 }
@@ -206,8 +204,7 @@ pub struct Rule {
 /// Where a rule is listed.
 #[derive(Debug, Clone, Default, Args)]
 pub struct Place {
-    /// Before this rule; if left out, fixed and exempt ones before the first that is neither,
-    /// others last.
+    /// Place it before this rule; by default fixed and exempt rules go first, others last.
     #[arg(long, value_name = "RULE")]
     pub before: Option<String>,
 }

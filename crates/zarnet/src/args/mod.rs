@@ -2,6 +2,7 @@
 
 mod capacity;
 mod define;
+mod examples;
 
 use std::path::PathBuf;
 
@@ -28,29 +29,34 @@ pub struct Arguments {
     pub common: Common,
 }
 
+/// The heading of options that all commands have.
+const GLOBAL: &str = "Global options";
+
 /// Options of all commands.
 #[derive(Debug, Clone, Args)]
 pub struct Common {
-    /// Form of the answer.
-    #[arg(long, global = true, value_enum, default_value_t = Format::Text, value_name = "FORM")]
+    /// Output format: text, json or csv.
+    #[arg(long, global = true, help_heading = GLOBAL, value_enum, hide_possible_values = true,
+        default_value_t = Format::Text, value_name = "FORM")]
     pub format: Format,
-    /// When to use colour; `NO_COLOR` is respected.
-    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN")]
+    /// Use colour: auto, always or never; `NO_COLOR` is respected.
+    #[arg(long, global = true, help_heading = GLOBAL, value_enum, hide_possible_values = true,
+        default_value_t = Color::Auto, value_name = "WHEN")]
     pub color: Color,
-    /// Say nothing but the answer and errors.
-    #[arg(short, long, global = true)]
+    /// Print only the answer and errors.
+    #[arg(short, long, global = true, help_heading = GLOBAL)]
     pub quiet: bool,
-    /// Say more: all counters, all steps.
-    #[arg(short, long, global = true)]
+    /// Print more: all counters, all steps.
+    #[arg(short, long, global = true, help_heading = GLOBAL)]
     pub verbose: bool,
-    /// Where random choices start from.
-    #[arg(long, global = true, default_value_t = 0, value_name = "N")]
+    /// Seed of random choices.
+    #[arg(long, global = true, help_heading = GLOBAL, default_value_t = 0, value_name = "N")]
     pub seed: u64,
-    /// Columns to fit the answer into; the terminal's if left out.
-    #[arg(long, global = true, value_name = "N", value_parser = width)]
+    /// Width of text in columns; by default that of the terminal.
+    #[arg(long, global = true, help_heading = GLOBAL, value_name = "N", value_parser = width)]
     pub width: Option<usize>,
-    /// Read files that a plan or a scenario names outside of its folder, too.
-    #[arg(long, global = true)]
+    /// Also read files that a plan or scenario names outside its folder.
+    #[arg(long, global = true, help_heading = GLOBAL)]
     pub allow_outside: bool,
 }
 
@@ -79,41 +85,57 @@ pub enum Color {
 /// The commands of the program.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Write the demo estate into a folder and walk through the job on it.
+    /// Write the demo estate into a folder and walk through the job.
+    #[command(after_help = examples::DEMO)]
     Demo(Demo),
     /// Write a commented starting plan that checks clean.
+    #[command(after_help = examples::NEW)]
     New(New),
-    /// Report everything that is wrong with a plan, and what is risky.
+    /// Report what is wrong or risky in a plan.
+    #[command(after_help = examples::CHECK)]
     Check(Check),
-    /// Show how a device behaves: what a preset holds, or what a plan says of its devices.
+    /// Show the behaviour of a preset, or of the devices of a plan.
+    #[command(after_help = examples::BEHAVIOUR)]
     Behaviour(BehaviourArgs),
     /// Predict the translation table that traffic will produce.
+    #[command(after_help = examples::PREDICT)]
     Predict(Predict),
-    /// Follow one flow hop by hop, there and back, with the view from every place.
+    /// Follow one flow hop by hop, there and back.
+    #[command(after_help = examples::FOLLOW)]
     Follow(Follow),
-    /// Check what the plan expects of its flows.
+    /// Test the expectations of a plan.
+    #[command(after_help = examples::EXPECT)]
     Expect(Expect),
-    /// Find out why a flow does not work, and try repairs.
+    /// Find out why a flow does not work, and test repairs.
+    #[command(after_help = examples::WHY)]
     Why(Why),
-    /// Write a rule, a group or a pool into the plan, check it, and show what it changes.
+    /// Change a rule, group or pool in a plan, check it, and show the effect.
+    #[command(after_help = examples::DEFINE)]
     Define(Define),
-    /// List the external addresses of a plan: who uses them, and which are free.
+    /// List the external addresses of a plan: used and free.
+    #[command(after_help = examples::ADDRESSES)]
     Addresses(Addresses),
-    /// Print the hand-out for the users of forwards: connect to, ends up at.
+    /// Print a hand-out for the users of forwards.
+    #[command(after_help = examples::SHEET)]
     Sheet(Sheet),
     /// Explain a finding, reason, cause or error by its name.
+    #[command(after_help = examples::EXPLAIN)]
     Explain(Explain),
     /// Print the JSON Schema of the plan, for editors.
     Schema,
-    /// Print completions for a shell.
+    /// Print shell completions.
+    #[command(after_help = examples::COMPLETIONS)]
     Completions(Completions),
-    /// Print the manual, as a page for `man`.
+    /// Print the manual page.
     Man,
-    /// Tell what a change of the plan changes, for all possible traffic.
+    /// Show what a change of a plan changes, for all possible traffic.
+    #[command(after_help = examples::IMPACT)]
     Impact(Impact),
-    /// Find out what runs out, when and for whom, how much is enough, and which remedy helps.
+    /// Find out what runs out, how much is enough, and which remedy helps.
+    #[command(after_help = examples::CAPACITY)]
     Capacity(Capacity),
-    /// Hold the predicted table against the one that a device really has.
+    /// Compare the predicted table with the device's actual table.
+    #[command(after_help = examples::COMPARE)]
     Compare(Compare),
 }
 
@@ -123,7 +145,7 @@ pub struct Demo {
     /// Folder to write the estate into.
     #[arg(default_value = "saltmere")]
     pub folder: PathBuf,
-    /// Overwrite files of the estate that are there already.
+    /// Overwrite files that exist.
     #[arg(long)]
     pub force: bool,
 }
@@ -131,21 +153,21 @@ pub struct Demo {
 /// Arguments of the command `new`.
 #[derive(Debug, Args)]
 pub struct New {
-    /// File to write; `-` is standard output.
+    /// File to write; `-` for standard output.
     pub file: PathBuf,
     /// Name of the device.
     #[arg(long, default_value = "edge")]
     pub device: String,
-    /// The device's internal address, with prefix length.
+    /// Internal address of the device, with prefix length.
     #[arg(long, default_value = "10.20.0.1/24", value_name = "ADDRESS/LENGTH")]
     pub internal: String,
-    /// The device's external address, with prefix length.
+    /// External address of the device, with prefix length.
     #[arg(long, default_value = "203.0.113.2/28", value_name = "ADDRESS/LENGTH")]
     pub external: String,
-    /// The provider's router; the first free address of the external prefix if left out.
+    /// Provider's router; by default the first free external address.
     #[arg(long, value_name = "ADDRESS")]
     pub gateway: Option<String>,
-    /// Overwrite the file if it is there.
+    /// Overwrite the file if it exists.
     #[arg(long)]
     pub force: bool,
 }
@@ -156,13 +178,13 @@ pub struct Check {
     /// Path of the plan file.
     #[arg(required_unless_present = "list")]
     pub plan: Option<PathBuf>,
-    /// Do not tell this finding; again for more.
+    /// Do not report this finding; may be repeated.
     #[arg(long, value_name = "NAME")]
     pub allow: Vec<String>,
-    /// Count this finding as an error; again for more.
+    /// Treat this finding as an error; may be repeated.
     #[arg(long, value_name = "NAME")]
     pub deny: Vec<String>,
-    /// List every finding there is, and what it means.
+    /// List all findings and what they mean.
     #[arg(long, conflicts_with = "plan")]
     pub list: bool,
 }
@@ -170,7 +192,7 @@ pub struct Check {
 /// Arguments of the command `behaviour`.
 #[derive(Debug, Args)]
 pub struct BehaviourArgs {
-    /// A preset (bcp, symmetric, carrier), or a plan file; all presets if left out.
+    /// Preset (bcp, symmetric, carrier) or plan file; by default all presets.
     pub name: Option<String>,
 }
 
@@ -183,19 +205,19 @@ pub struct Predict {
     /// "kiosk-3 -> 198.51.100.80:443/tcp".
     #[arg(required = true)]
     pub traffic: Vec<String>,
-    /// Moment of the table: a time (90, 2m30s), `peak` or `end`.
+    /// Show the table at this moment: a time (90, 2m30s), `peak` or `end`.
     #[arg(long, default_value = "end", value_name = "TIME|peak|end")]
     pub at: String,
-    /// Show the sessions under the mappings too; with `--format csv`, instead of them.
+    /// Also show sessions; with `--format csv`, show them instead of mappings.
     #[arg(long)]
     pub sessions: bool,
-    /// Show this device only.
+    /// Show only this device.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
     /// How traffic is read.
     #[command(flatten)]
     pub reader: Reader,
-    /// Rows of a table shown as text; 0 is all.
+    /// Limit the rows of each table in text; 0 for all.
     #[arg(long, default_value_t = 30, value_name = "N")]
     pub rows: usize,
 }
@@ -203,10 +225,10 @@ pub struct Predict {
 /// How traffic is read.
 #[derive(Debug, Args)]
 pub struct Reader {
-    /// Interface at which captures were made.
+    /// Name the interface where captures were made.
     #[arg(long, value_name = "DEVICE/INTERFACE")]
     pub seen_at: Option<String>,
-    /// Pass over lines and packets that are wrong, and count them.
+    /// Skip invalid lines and packets, and count them.
     #[arg(long)]
     pub skip_bad: bool,
 }
@@ -214,10 +236,10 @@ pub struct Reader {
 /// The middle of a day.
 #[derive(Debug, Args)]
 pub struct Day {
-    /// Traffic that was there before: flow lists, scenarios, captures, flows; again for more.
+    /// Play this traffic around the flow; may be repeated.
     #[arg(long, value_name = "TRAFFIC")]
     pub during: Vec<String>,
-    /// Moment of that traffic at which the flow begins: a time (90, 2m30s), `peak` or `end`.
+    /// Start the flow at this moment of the traffic: a time (90, 2m30s), `peak` or `end`.
     #[arg(long, default_value = "end", value_name = "TIME|peak|end", requires = "during")]
     pub at: String,
     /// How traffic is read.
@@ -230,15 +252,15 @@ pub struct Day {
 pub struct Follow {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// The flow: "kiosk-3 -> 198.51.100.80:443/tcp".
+    /// Flow, such as "kiosk-3 -> 198.51.100.80:443/tcp".
     pub flow: String,
     /// Traffic around the flow, and the moment when it begins.
     #[command(flatten)]
     pub day: Day,
-    /// Write what every place on the way would record into this file (pcapng).
+    /// Write what each place on the way would capture into this file (pcapng).
     #[arg(long, value_name = "FILE")]
     pub capture_to: Option<PathBuf>,
-    /// Overwrite that file if it is there.
+    /// Overwrite that file if it exists.
     #[arg(long)]
     pub force: bool,
 }
@@ -246,11 +268,10 @@ pub struct Follow {
 /// A table that a device has.
 #[derive(Debug, Args)]
 pub struct TableFile {
-    /// Which column of the table is what, where it does not have our names:
-    /// internal=3,external=4,...
+    /// Column numbers, if the header does not use Zarnet's names: internal=3,external=4,...
     #[arg(long, value_name = "NAME=NUMBER,...", requires = "observed")]
     pub columns: Option<String>,
-    /// Whose table it is, where it does not say.
+    /// Device that the table belongs to, if the table does not say.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
 }
@@ -260,22 +281,22 @@ pub struct TableFile {
 pub struct Compare {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// Flow lists, scenarios, captures, flows.
+    /// Flow lists, scenarios, captures or flows.
     #[arg(required = true)]
     pub traffic: Vec<String>,
-    /// The table as the device has it: CSV or JSON; `-` for standard input.
+    /// Read the device's actual table from this file (CSV or JSON; `-` for standard input).
     #[arg(long, value_name = "FILE", required = true)]
     pub observed: PathBuf,
     /// How it is read.
     #[command(flatten)]
     pub table: TableFile,
-    /// Moment at which the table was taken: a time (90, 2m30s), `peak` or `end`.
+    /// Moment when the table was saved: a time (90, 2m30s), `peak` or `end`.
     #[arg(long, default_value = "end", value_name = "TIME|peak|end")]
     pub at: String,
     /// How traffic is read.
     #[command(flatten)]
     pub reader: Reader,
-    /// Differences shown as text; 0 is all.
+    /// Limit the differences shown in text; 0 for all.
     #[arg(long, default_value_t = 30, value_name = "N")]
     pub rows: usize,
 }
@@ -285,12 +306,12 @@ pub struct Compare {
 pub struct Why {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// The flow: "kiosk-3 -> 198.51.100.80:443/tcp".
+    /// Flow, such as "kiosk-3 -> 198.51.100.80:443/tcp".
     pub flow: String,
     /// Traffic around the flow, and the moment when it begins.
     #[command(flatten)]
     pub day: Day,
-    /// The device's own table at that moment: CSV or JSON.
+    /// Read the device's actual table at that moment (CSV or JSON).
     #[arg(long, value_name = "FILE")]
     pub observed: Option<PathBuf>,
     /// How it is read.
@@ -299,7 +320,7 @@ pub struct Why {
     /// Write this repair into the plan.
     #[arg(long, value_name = "N")]
     pub apply: Option<usize>,
-    /// Write it even if the file is read-only, has several names, or cannot keep its owner.
+    /// Write even if the file is read-only, has several names, or cannot keep its owner.
     #[arg(long, requires = "apply")]
     pub force: bool,
 }
@@ -315,10 +336,10 @@ fn width(text: &str) -> Result<usize, String> {
 pub struct Expect {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// Write the results into this file too, as JUnit XML.
+    /// Also write the results to this file as JUnit XML.
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,
-    /// Overwrite that file if it is there and is no such report.
+    /// Overwrite that file even if it is no such report.
     #[arg(long, requires = "junit")]
     pub force: bool,
 }
@@ -328,21 +349,21 @@ pub struct Expect {
 pub struct Impact {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// The plan that is to take its place.
+    /// Path of the new plan file.
     pub new_plan: PathBuf,
-    /// Traffic of the day: which live sessions linger or break.
+    /// Play this traffic and list the live sessions that linger or break; may be repeated.
     #[arg(long, value_name = "TRAFFIC")]
     pub during: Vec<String>,
-    /// Moment of the change: a time (90, 2m30s), `peak` or `end`.
+    /// Make the change at this moment: a time (90, 2m30s), `peak` or `end`.
     #[arg(long, default_value = "end", value_name = "TIME|peak|end", requires = "during")]
     pub at: String,
     /// How traffic is read.
     #[command(flatten)]
     pub reader: Reader,
-    /// Show this device only.
+    /// Show only this device.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
-    /// Rows of a table shown as text; 0 is all.
+    /// Limit the rows of each table in text; 0 for all.
     #[arg(long, default_value_t = 30, value_name = "N")]
     pub rows: usize,
 }
@@ -352,10 +373,10 @@ pub struct Impact {
 pub struct Addresses {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// Show this device only.
+    /// Show only this device.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
-    /// Show only what is free.
+    /// Show only free addresses.
     #[arg(long)]
     pub free: bool,
 }
@@ -365,7 +386,7 @@ pub struct Addresses {
 pub struct Sheet {
     /// Path of the plan file.
     pub plan: PathBuf,
-    /// Show this device only.
+    /// Show only this device.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
 }
@@ -373,8 +394,7 @@ pub struct Sheet {
 /// Arguments of the command `explain`.
 #[derive(Debug, Args)]
 pub struct Explain {
-    /// The name, as it stands in brackets behind an error or finding, or in a table; all names if
-    /// left out.
+    /// Name, as shown in brackets after an error or finding; by default all names.
     pub name: Option<String>,
 }
 

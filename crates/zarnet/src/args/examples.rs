@@ -1,0 +1,60 @@
+//! Examples at the end of the help of each command. Those on plans work on the demo estate.
+
+pub const DEMO: &str = r#"Examples:
+  zarnet demo
+  zarnet demo my-estate"#;
+
+pub const NEW: &str = r#"Examples:
+  zarnet new edge.toml
+  zarnet new edge.toml --internal 10.7.0.1/22 --external 198.51.100.2/29"#;
+
+pub const CHECK: &str = r#"Examples:
+  zarnet check harbour.toml
+  zarnet check harbour.toml --deny rule-shadowed --format json"#;
+
+pub const BEHAVIOUR: &str = r#"Examples:
+  zarnet behaviour carrier
+  zarnet behaviour harbour.toml"#;
+
+pub const PREDICT: &str = r#"Examples:
+  zarnet predict harbour.toml morning.csv --at peak
+  zarnet predict harbour.toml quay.pcap.gz --seen-at harbour-edge/quay"#;
+
+pub const FOLLOW: &str = r#"Examples:
+  zarnet follow harbour.toml "kiosk-3 -> 198.51.100.80:443/tcp"
+  zarnet follow harbour.toml "office-5 -> 198.51.100.80:443/tcp" --during morning.csv --at 2h20m"#;
+
+pub const EXPECT: &str = r#"Examples:
+  zarnet expect harbour.toml
+  zarnet expect harbour.toml --junit report.xml"#;
+
+pub const WHY: &str = r#"Examples:
+  zarnet why plan.toml "198.51.100.80 -> 203.0.113.2:443/tcp"
+  zarnet why plan.toml "198.51.100.80 -> 203.0.113.2:443/tcp" --apply 1"#;
+
+pub const DEFINE: &str = r#"Examples:
+  zarnet define harbour.toml forward uplink:24070/tcp gauge-north:4010 --with-access --dry-run
+  zarnet define harbour.toml disable ticketing"#;
+
+pub const ADDRESSES: &str = r#"Examples:
+  zarnet addresses harbour.toml --free"#;
+
+pub const SHEET: &str = r#"Examples:
+  zarnet sheet harbour.toml --format csv"#;
+
+pub const EXPLAIN: &str = r#"Examples:
+  zarnet explain ports-exhausted"#;
+
+pub const COMPLETIONS: &str = r#"Examples:
+  zarnet completions bash > zarnet.bash"#;
+
+pub const IMPACT: &str = r#"Examples:
+  zarnet impact harbour.toml changed.toml
+  zarnet impact harbour.toml changed.toml --during morning.csv --at 2h45m"#;
+
+pub const CAPACITY: &str = r#"Examples:
+  zarnet capacity terminal.toml saturday.toml --growth 5%
+  zarnet capacity terminal.toml saturday.toml --supply desk-lines --chart use.svg"#;
+
+pub const COMPARE: &str = r#"Examples:
+  zarnet compare harbour.toml morning.csv --at 2h45m --observed table.csv"#;
