@@ -12,6 +12,7 @@ use zarnet_formats::files::Reach;
 use zarnet_formats::plan::load;
 use zarnet_formats::traffic::Names;
 
+/// Runs the example.
 pub fn main() -> Result<(), Box<dyn Error>> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/faults/rule-disabled.toml");
     let loaded = load(&path, Reach::below_folder_of(&path)).map_err(|e| format!("{e:?}"))?;

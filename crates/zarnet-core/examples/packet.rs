@@ -40,6 +40,7 @@ fn endpoint(address: &str, port: u16) -> Result<Endpoint, Box<dyn Error>> {
     Ok(Endpoint::new(address.parse::<IpAddr>()?, port))
 }
 
+/// Runs the example.
 pub fn main() -> Result<(), Box<dyn Error>> {
     let loaded =
         from_text(Path::new("edge.toml"), PLAN.to_owned()).map_err(|e| format!("{e:?}"))?;
