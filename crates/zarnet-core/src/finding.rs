@@ -53,21 +53,21 @@ findings! {
         "Correct the name; the nearest is proposed.";
     "pool-empty", Error,
         "A pool has no address that can be handed out.",
-        "List addresses that nobody else has.";
+        "List addresses that are not in use.";
     "overload-without-ports", Error,
         "A static binds all of the address that an overload shares: it has no port.",
         "Bind another address.";
     "external-address-not-held", Error,
-        "Nobody answers for an external address, and it is routed nowhere: answers never come \
+        "No device answers for an external address, and it is routed nowhere: answers never come \
          back.",
         "`also`, `proxy-arp`, or `routed`.";
     "gateway-not-held", Error,
-        "No device has the gateway of a host on its segment: the host reaches nobody beyond its \
+        "No device on the segment has the gateway of a host: the host reaches nothing beyond its \
          link.",
         "Correct the gateway; the addresses of the devices there are named.";
     "next-hop-not-held", Error,
-        "A route leads to an address that nobody has.",
-        "Correct `via`, or declare who has it.";
+        "A route leads to an address that no host or device has.",
+        "Correct `via`, or declare the host or device that has it.";
     "route-circle", Error,
         "Devices send packets for a prefix to each other, round and round.",
         "Let one of the routes lead out of the circle.";
@@ -82,13 +82,14 @@ findings! {
         "A rule leads to another device, which drops what comes.",
         "Let that device forward it on, and agree on the port.";
     "device-service-open", Warning,
-        "Services of the device itself are offered to everybody outside.",
+        "Services of the device itself are exposed to every outside host.",
         "An `ingress-acl`, or offer them on an inner interface.";
     "filter-drops-everything", Warning,
-        "A filter has no entry that accepts: behind them comes the implicit drop.",
+        "A filter has no entry that accepts: after its entries everything is dropped.",
         "`{ accept = \"any\" }` as its last entry, if only the others are meant.";
     "filter-entry-shadowed", Warning,
-        "An entry of an attached filter decides about no first packet: proved over all of them.",
+        "An entry of an attached filter has no effect, because no packet reaches it: proved over \
+         all first packets.",
         "Move it up, or take it out.";
     "filter-not-attached", Warning,
         "A filter is attached to no interface and does nothing.",
@@ -106,27 +107,28 @@ findings! {
         "What comes in from the internet is let through to the inside untranslated.",
         "`default-policy = \"drop\"`, and a policy entry for what is meant.";
     "policy-entry-shadowed", Warning,
-        "A policy entry decides about no first packet: proved over all of them.",
+        "A policy entry has no effect, because no packet reaches it: proved over all first \
+         packets.",
         "Move it up, or take it out.";
     "pool-over-taken-addresses", Warning,
         "A pool lists addresses that an interface, host, next hop or static rule has: they are \
          never handed out.",
         "Leave them out.";
     "prefixes-overlap", Warning,
-        "The prefix of one interface lies inside that of another: hosts that have such an address \
-         behind the wider one are out of reach.",
+        "The prefix of one interface lies inside that of another: hosts with such an address on \
+         the wider one are out of reach.",
         "Make one of them narrower.";
     "refused-by-policy", Warning,
         "A static or forward leads packets in, and the policy drops every one of them.",
         "Add a policy entry: a rule alone opens nothing.";
     "remote-administration-open", Warning,
-        "Everybody outside reaches a port inside that machines are administered by.",
+        "A port for administration is exposed to every outside host.",
         "Narrow `source`, or use a private tunnel.";
     "routed-address-unused", Warning,
         "A block is routed to the device and no rule uses it: packets to it go round in circles.",
         "Use it, or drop it with a route.";
     "rule-never-matches", Warning,
-        "No first packet comes to an enabled rule: proved over all of them.",
+        "No packet reaches an enabled rule: proved over all first packets.",
         "Look at its conditions, and at routes, filters and policy before it.";
     "rule-shadowed", Warning,
         "Rules above take everything that a rule is for: proved over all first packets.",
@@ -138,18 +140,18 @@ findings! {
         "A timer is below what RFC 4787, 5382 or 5508 ask for.",
         "Raise it unless that is meant.";
     "whole-host-exposed", Warning,
-        "Everybody outside reaches every port of an internal machine.",
+        "Every port of an internal host is exposed to every outside host.",
         "Limit the rule to a `service`, or let the policy pass only what is offered.";
     "hairpin-nowhere", Hint,
         "A `bcp` device without any `hairpin`: internal clients cannot use external addresses \
          (RFC 4787 REQ-9).",
         "Add `hairpin` where it is needed.";
     "not-proved", Hint,
-        "A device tells apart more classes of packets than are gone through (docs/limits.md): \
-         hidden rules and entries, and what the outside reaches, were not looked for.",
+        "A device has more classes of packets than are searched (docs/limits.md): hidden rules \
+         and entries, and what the outside reaches, were not looked for.",
         "Fewer interfaces, or fewer different conditions.";
     "host-without-gateway", Hint,
-        "A host has no gateway: it answers nobody beyond its link.",
+        "A host has no gateway: it cannot answer beyond its link.",
         "A `gateway`, or a rule that makes the device its neighbour (`as`).";
     "pool-loses-addresses", Hint,
         "A pool can hand out fewer addresses than it lists.",
@@ -160,7 +162,7 @@ findings! {
         "`filtering = \"address-dependent\"`, or a policy.";
     "pool-smaller-than-sources", Hint,
         "A pool rule without a fallback is for more addresses than its pool can lend.",
-        "`zarnet capacity` tells whether that is enough; `when-exhausted`.";
+        "`zarnet capacity` shows whether that is enough; `when-exhausted` gives the others a way.";
     "pool-unused", Hint,
         "No rule uses a pool.",
         "Use it, or take it out.";
@@ -181,6 +183,6 @@ findings! {
          counts as being there, which answers everything.",
         "Declare the host, so that what it listens to counts, or correct the address.";
     "translation-wider-than-policy", Hint,
-        "A static or forward leads more in than the policy passes.",
+        "A static or forward lets in more than the policy permits.",
         "Narrow the rule to what is meant, or widen the policy.";
 }

@@ -46,8 +46,8 @@ reasons! {
     Policy, "policy", Refused,
         "The policy between the two realms drops it.",
         "The policy between the two realms drops it; the place is the entry or `default-policy`.",
-        "Add a `[[device.policy]]` that accepts it. `policy-sees` tells which destination it \
-         looks at.";
+        "Add a `[[device.policy]]` that accepts it. `policy-sees` says which destination it looks \
+         at.";
     Filtered, "filtered", Refused,
         "Something is mapped to the destination that does not let this sender in.",
         "Something is mapped to the destination that does not let this sender in: by `source`, \
@@ -123,7 +123,7 @@ reasons! {
         "A private or otherwise special address cannot be a source or destination on the \
          internet.",
         "A private or otherwise special address is source or destination on the internet: the \
-         packet left untranslated, or is for somebody who cannot be reached there.",
+         packet left untranslated, or is for an address that cannot be reached there.",
         "Look for the rule that should have matched.";
     UnexpectedSource, "unexpected-source", Undelivered,
         "The answer came from another endpoint than the one that was addressed.",
@@ -140,8 +140,8 @@ reasons! {
         "It passed more than 32 devices.",
         "Correct the routes.";
     UnknownSource, "unknown-source", Undelivered,
-        "Nothing in the plan tells where the sender is.",
-        "Nothing in the plan tells where the sender is.",
+        "Nothing in the plan says where the sender is.",
+        "Nothing in the plan says where the sender is.",
         "Declare it as a host, or correct the address.";
     SourceOfOtherLine, "source-of-other-line", Undelivered,
         "The provider drops it: its source is not of the line that it came in by.",

@@ -61,7 +61,7 @@ const SUPPLIES: [(&str, &str, &str); 4] = [
     (
         "pool",
         "whole addresses of a pool that a pool rule hands out",
-        "what it lists, less network and broadcast of its prefixes, less what somebody has",
+        "what it lists, less network and broadcast of its prefixes, less addresses in use",
     ),
     (
         "blocks",

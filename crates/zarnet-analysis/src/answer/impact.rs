@@ -36,6 +36,8 @@ pub struct ImpactShape<'a> {
 #[derive(Serialize)]
 struct ClassShape<'a> {
     device: &'a str,
+    piece: Option<&'a str>,
+    effect: &'static str,
     from: &'a [String],
     into: Vec<String>,
     source: String,
@@ -62,6 +64,42 @@ struct SessionShape<'a> {
     source: String,
     destination: String,
     translated: String,
+}
+
+/// What a change does to packets.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effect {
+    /// They were dropped, and arrive now.
+    Gained,
+    /// They arrived, and are dropped now.
+    Lost,
+    /// They arrive otherwise than before.
+    Changed,
+    /// They are dropped as before, for another reason.
+    StillDropped,
+}
+
+impl Effect {
+    /// The effect on a class of packets.
+    pub fn of(class: &ChangedClass) -> Self {
+        let dropped = |m: &Meaning| matches!(m, Meaning::Dropped(_));
+        match (dropped(&class.before), dropped(&class.after)) {
+            (true, true) => Self::StillDropped,
+            (true, false) => Self::Gained,
+            (false, true) => Self::Lost,
+            (false, false) => Self::Changed,
+        }
+    }
+
+    /// The stable name, as JSON and CSV have it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Gained => "gained",
+            Self::Lost => "lost",
+            Self::Changed => "changed",
+            Self::StillDropped => "still-dropped",
+        }
+    }
 }
 
 /// The way out, where both have one.
@@ -111,6 +149,8 @@ impl<'a> ImpactAnswer<'a> {
             let (before, after) = outcomes(c);
             ClassShape {
                 device: &c.device,
+                piece: c.piece.as_deref(),
+                effect: Effect::of(c).name(),
                 from: &c.from,
                 into: into(c),
                 source: addresses(c.area.of(Field::Source)),

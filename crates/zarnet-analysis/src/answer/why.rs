@@ -131,8 +131,7 @@ impl<'a> WhyAnswer<'a> {
                 (Some(loss), _) => {
                     let reason = loss.reason;
                     format!(
-                        "as the plan expects, it comes to no answer ({reason}): \
-                             {}",
+                        "as the plan expects, it gets no answer ({reason}): {}",
                         reason.sentence()
                     )
                 }
@@ -155,7 +154,7 @@ impl<'a> WhyAnswer<'a> {
             [one] => one.verdict.clone(),
             several => {
                 let all: Vec<&str> = several.iter().map(|s| s.verdict.as_str()).collect();
-                format!("{} faults, one behind the other: {}", several.len(), all.join("; then "))
+                format!("{} faults, one after the other: {}", several.len(), all.join("; then "))
             }
         }
     }
@@ -271,7 +270,8 @@ impl<'a> WhyAnswer<'a> {
         match change {
             SideEffect::Expectation(i, holds) => {
                 let flow = self.naming().flow(&self.naming().plan.expectations[i].flow);
-                format!("{flow}: {}", if holds { "now holds" } else { "no longer holds" })
+                let now = if holds { "now" } else { "no longer" };
+                format!("the expectation for {flow} {now} holds")
             }
             SideEffect::Better(n) => format!("{} translated that were not", flows(n)),
             SideEffect::Worse(n) => format!("{} no longer translated", flows(n)),

@@ -132,8 +132,8 @@ fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
         };
         if let Some(range) = held.missing(&ends).ranges().next() {
             let message = format!(
-                "nobody answers for {range}, which rule `{}` translates to: answers never come \
-                 back",
+                "no host or device answers for {range}, which rule `{}` translates to: answers \
+                 never come back",
                 rule.name
             );
             let help = "hold it with `also` or `proxy-arp` on the external interface, or have it \

@@ -34,7 +34,7 @@ pub(super) fn find(
         }
         if !interface.services.0.is_empty() && interface.ingress_acl.is_none() {
             let message = format!(
-                "everybody outside reaches the services of `{}` itself on `{}`",
+                "interface `{1}` exposes services of `{0}` itself to every outside host",
                 own.name, interface.name
             );
             let help =
@@ -84,8 +84,7 @@ fn of_interface(
             everyone.iter().find_map(|a| Some((*a, administered(own, RuleId(n as u16), a)?)))
         {
             let message = format!(
-                "everybody outside reaches port {port} inside by rule `{}`: machines are \
-                 administered by it",
+                "rule `{}` exposes administration port {port} to every outside host",
                 rule.name
             );
             let help =
@@ -96,10 +95,13 @@ fn of_interface(
         } else if let Some(area) = everyone.iter().find(|a| {
             a.of(Field::DestinationPort).count() > 65_000 && a.of(Field::Protocol).contains(6)
         }) {
-            let message =
-                format!("everybody outside reaches every port inside by rule `{}`", rule.name);
+            let message = format!(
+                "rule `{}` exposes every port of an internal host to the \
+                         outside",
+                rule.name
+            );
             let help =
-                "limit it to a `service`, or let the policy pass only what is offered".to_owned();
+                "limit it to a `service`, or let the policy permit only what is offered".to_owned();
             findings.push(with(
                 finding("whole-host-exposed", message, vec![rule.place], help),
                 witness(area),

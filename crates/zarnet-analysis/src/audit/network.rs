@@ -44,12 +44,11 @@ fn hosts(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
                 continue;
             }
             let message = format!(
-                "host `{}` has no gateway: it answers nobody beyond {}",
+                "host `{}` has no gateway: it cannot answer beyond {}",
                 host.name, host.prefix
             );
             let help =
-                "give it a `gateway`, or translate the sources of what is to reach it (`as`)"
-                    .to_owned();
+                "give it a `gateway`, or translate the sources of its clients (`as`)".to_owned();
             findings.push(finding("host-without-gateway", message, vec![host.place], help));
             continue;
         };
@@ -125,7 +124,7 @@ fn next_hops(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
             let held = is_internet(plan, segment) || holders.contains_key(&(segment, route.via));
             if !held && !proxied.get(&segment).is_some_and(|p| p.contains(route.via)) {
                 let message = format!(
-                    "the route of `{}` to {} leads nowhere: nobody has {}",
+                    "the route of `{}` to {} leads nowhere: no host or device has {}",
                     device.name, route.to, route.via
                 );
                 let help = "correct `via`, or declare who has it".to_owned();
@@ -154,8 +153,8 @@ fn overlaps(plan: &Plan, findings: &mut Vec<Finding>) {
                 open.iter().rev().find(|(p, i)| *p != prefix && i.segment != interface.segment);
             if let Some((other, wide)) = wider {
                 let message = format!(
-                    "{prefix} of interface `{}` lies inside {other} of `{}`: whoever has such an \
-                     address behind `{}` is out of reach",
+                    "{prefix} of interface `{}` lies inside {other} of `{}`: hosts with such an \
+                     address reached by `{}` are out of reach",
                     interface.name, wide.name, wide.name
                 );
                 let help = "make one of the prefixes narrower".to_owned();

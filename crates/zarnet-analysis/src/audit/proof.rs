@@ -83,7 +83,7 @@ pub(super) fn find(
 /// That nothing can be said of a device, for there would be too much to go through.
 pub(super) fn unproved(plan: &plan::DevicePlan) -> Finding {
     let message = format!(
-        "`{}` tells apart more classes of packets than are gone through: nothing is proved of it",
+        "`{}` has more classes of packets than are searched: nothing is proved about it",
         plan.name
     );
     let help = "docs/limits.md says why there is a limit; fewer addresses on interfaces, or fewer \
@@ -214,8 +214,7 @@ impl Proof<'_> {
                 }
                 (false, None) => {
                     let message = format!(
-                        "no first packet ever comes to rule `{}`: nothing meets all that it asks \
-                         for",
+                        "rule `{}` has no effect: no packet meets all its conditions",
                         rule.name
                     );
                     let help = "look at its `from`, `into`, `source` and `service`, and at \
@@ -324,10 +323,8 @@ impl Proof<'_> {
     fn tell_policies(&self, findings: &mut Vec<Finding>) {
         let plan = self.device.plan();
         for (entry, _) in plan.policies.iter().zip(&self.policies).filter(|(_, seen)| !**seen) {
-            let message = format!(
-                "this policy entry of `{}` decides about nothing: no first packet comes to it",
-                plan.name
-            );
+            let message =
+                format!("this policy entry of `{}` has no effect: no packet reaches it", plan.name);
             let help = "entries above it, or filters and routes before the policy, decide about \
                         all that it is for: move it up, or take it out"
                 .to_owned();
@@ -347,7 +344,7 @@ impl Proof<'_> {
                 acl.entries.iter().zip(&self.entries[i]).filter(|(e, seen)| !**seen && !e.answers)
             {
                 let message = format!(
-                    "this entry of filter `{}` decides about nothing: no first packet comes to it",
+                    "this entry of filter `{}` has no effect: no packet reaches it",
                     acl.name
                 );
                 let help =

@@ -35,7 +35,7 @@ pub(super) fn find(device: &DevicePlan, sizes: &[Option<u32>], findings: &mut Ve
                 rule.name
             );
             let help =
-                "`zarnet capacity` tells whether that is enough; `when-exhausted` gives the \
+                "`zarnet capacity` shows whether that is enough; `when-exhausted` gives the \
                  others a way"
                     .to_owned();
             let places = vec![rule.place, device.pools[pool.index()].place];
@@ -45,7 +45,7 @@ pub(super) fn find(device: &DevicePlan, sizes: &[Option<u32>], findings: &mut Ve
     for acl in &device.acls {
         if !acl.entries.is_empty() && acl.entries.iter().all(|e| e.verdict == Verdict::Drop) {
             let message = format!(
-                "filter `{}` accepts nothing: behind its entries everything is dropped",
+                "filter `{}` accepts nothing: after its entries everything is dropped",
                 acl.name
             );
             let help = "add `{ accept = \"any\" }` as its last entry if only the others are meant"
@@ -82,7 +82,7 @@ pub(super) fn expectations(plan: &Plan, findings: &mut Vec<Finding>) {
     let mut rehearsal = Rehearsal::new(Arc::new(plan.clone()), 0);
     for expectation in &plan.expectations {
         if !rehearsal.expect(expectation).failed.is_empty() {
-            let message = "what is expected here does not hold".to_owned();
+            let message = "this expectation does not hold".to_owned();
             let help =
                 "`zarnet expect` shows what happens instead, `zarnet why` what to do".to_owned();
             findings.push(finding("expectation-fails", message, vec![expectation.place], help));

@@ -106,8 +106,8 @@ impl CapacityAnalysis {
         self.trials.iter().find(|t| t.kind.name() == name).ok_or_else(|| {
             let names: Vec<&str> = self.trials.iter().map(|t| t.kind.name()).collect();
             let help = match names.is_empty() {
-                true => "nothing was refused, so none was looked for; --supply NAME looks at one \
-                         all the same"
+                true => "nothing was refused, so no remedy was tried; --supply NAME examines a \
+                         supply anyway"
                     .to_owned(),
                 false => format!("one of {}", names.join(", ")),
             };

@@ -113,7 +113,7 @@ impl Proposals<'_> {
         let heaviest = resource.holders.first().map_or(0, |h| h.held);
         let now = self.device.behaviour.ports_per_host.map(u64::from);
         if heaviest <= share || now.is_some_and(|n| n <= share) {
-            let obstacle = format!("nobody holds more than a fair share, {share}");
+            let obstacle = format!("no host holds more than a fair share, {share}");
             return self.prevented(
                 Kind::LimitPerHost,
                 "a limit for each host".to_owned(),

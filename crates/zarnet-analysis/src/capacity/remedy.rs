@@ -27,12 +27,12 @@ named! {
             "free addresses of the device's blocks are added",
             "They cannot serve anything else.";
         MoreAddresses, "more-addresses",
-            "More external addresses are used up; hosts behind them no longer share one.",
+            "More external addresses are used up; hosts no longer share one.",
             "several addresses are overloaded instead of one",
             "The same; hosts no longer share one.";
         Fallback, "fallback",
-            "Whoever finds the pool empty shares an address by port: nobody reaches such a host \
-             from outside by its own address.",
+            "A host that finds the pool empty shares an address by port: it cannot be reached \
+             from outside by an address of its own.",
             "who finds the pool empty overloads the interface",
             "Such a host is not reached by an address of its own.";
         OverloadInstead, "overload-instead",
@@ -69,8 +69,8 @@ named! {
             "a host may use any address with a port left",
             "A host shows several addresses (RFC 4787 REQ-2).";
         PortOverloading, "port-overloading",
-            "Mappings depend on the peer: what needs the same external port towards everybody \
-             breaks (RFC 4787 REQ-1).",
+            "Mappings depend on the peer: applications that need the same external port for all \
+             peers break (RFC 4787 REQ-1).",
             "a port serves several peers at a time",
             "Mappings depend on the peer (RFC 4787 REQ-1).";
     }

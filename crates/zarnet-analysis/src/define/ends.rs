@@ -65,7 +65,7 @@ impl PlanEditor<'_> {
             plan::Use::Interface(d, i) => {
                 format!("the interface `{}` of `{}`", of(d).interfaces[i.index()].name, of(d).name)
             }
-            plan::Use::NextHop => "somebody's router".to_owned(),
+            plan::Use::NextHop => "a next hop".to_owned(),
             plan::Use::Host(h) => format!("the host `{}`", self.plan.hosts[h.index()].name),
             plan::Use::Fixed(d, r) | plan::Use::Overload(d, r) => {
                 format!("used by rule `{}`", of(d).rules[r.index()].name)

@@ -102,7 +102,7 @@ impl<'a> PlanEditor<'a> {
         let (rule, before) = (self.named(rule)?, self.named(before)?);
         if rule.index() <= before.index() {
             let help = "it is before it already; move the other one".to_owned();
-            let message = "the rule is not listed behind the other one";
+            let message = "the rule is not listed after the other one";
             return Err(AskError::new("already-so", message, help));
         }
         Ok(vec![Edit::MoveRule(self.id, rule, before)])

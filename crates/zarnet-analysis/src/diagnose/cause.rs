@@ -10,9 +10,9 @@ named! {
             "A host without a gateway reaches its own link only.",
             "`gateway` of a device on its segment";
         WrongGateway, "wrong-gateway",
-            "The gateway of a host is nobody's, or not the device that it needs.",
-            "Nobody answers for the gateway, it is a host, or it is another device than the one \
-             that the packet came by.",
+            "The host's gateway address belongs to no device, or to the wrong one.",
+            "No device answers for the gateway, it is a host, or it is another device than the \
+             one that the packet came by.",
             "the address of a device on its segment";
         IngressFilter, "ingress-filter",
             "The filter on the interface it comes in by drops it.",
@@ -32,11 +32,11 @@ named! {
             "`forwarding` on";
         NoRouteOut, "no-route-out",
             "A device on the way has no route to the destination, or one that leads nowhere.",
-            "No route, one to an address that nobody has, or routes in a circle.",
-            "a route by whoever has the destination, or by the provider";
+            "No route, a route to an address that no device has, or routes in a circle.",
+            "a route by the device that has the destination, or by the provider";
         NoRouteBack, "no-route-back",
             "A device on the way has no route back to the sender.",
-            "The answer is sent towards the provider, or comes to a device that knows nothing of \
+            "The answer is sent towards the provider, or reaches a device that has no session for \
              it.",
             "a route to the sender's prefix";
         InterfaceWithoutRealm, "interface-without-realm",
@@ -49,8 +49,8 @@ named! {
             "both swapped";
         SourceNotInList, "source-not-in-list",
             "The sender is not in the list of the rule that was meant.",
-            "A slip in a prefix or its length, or nobody thought of this host. The rule whose \
-             list comes nearest is looked at first.",
+            "A slip in a prefix or its length, or a host that was forgotten. The rule whose list \
+             comes nearest is tried first.",
             "the host in the list; the whole prefix";
         DestinationNotInList, "destination-not-in-list",
             "The receiver is not in the list of the rule that was meant.",
@@ -111,8 +111,8 @@ named! {
              or the other way round.",
             "an entry for what it sees; `policy-sees`";
         ExternalAddressNotHeld, "external-address-not-held",
-            "Nobody answers for the external address.",
-            "Answers arrive at the provider, and nobody answers ARP for the address.",
+            "No device answers for the external address.",
+            "Answers arrive at the provider, and no device answers ARP for the address.",
             "`proxy-arp` or `also` of the interface";
         LeaseChanged, "lease-changed",
             "A rule names an address that the interface no longer has by its lease.",
@@ -123,11 +123,11 @@ named! {
             "The block is not (yet) routed to the device.",
             "to be ordered from the provider; `routed` of the segment says that it is";
         ChainWrongAddress, "chain-wrong-address",
-            "A device in front forwards to an address that is not that of the one behind it.",
-            "Of two devices in a row, the one in front forwards to an address that nobody has.",
-            "the address of the device, or server, behind it";
+            "The first of two devices forwards to an address that the second does not have.",
+            "Of two devices in a row, the first forwards to an address that no device has.",
+            "the address of the next device, or of the server";
         ChainWrongPort, "chain-wrong-port",
-            "A device in front forwards to a port that the one behind it does not expect.",
+            "The first of two devices forwards to a port that the second does not expect.",
             "Of two devices in a row, one leads to a port, and the other waits at another.",
             "either made to agree with the other";
         ForwardMissing, "forward-missing",
@@ -136,8 +136,8 @@ named! {
              inside.",
             "a forward to a server that listens to it; the external end to use instead";
         ServerNotListening, "server-not-listening",
-            "The packet arrives at a port at which nobody listens.",
-            "The packet arrives at a port, or an address, at which nobody listens.",
+            "The packet arrives at a port on which nothing listens.",
+            "The packet arrives at a port, or an address, on which nothing listens.",
             "the port that the server listens to; `listens`";
         ServerWithoutGateway, "server-without-gateway",
             "The server has no gateway to answer by.",
@@ -182,7 +182,7 @@ named! {
             "an overload onto the interface that it leaves by";
         OutsideFault, "outside-fault",
             "Nothing in the plan is at fault; look outside.",
-            "The plan translates and delivers it, or somebody outside of it is missing.",
+            "The plan translates and delivers it, or a machine outside the plan is missing.",
             "none in the plan";
         Works, "works",
             "It works.",

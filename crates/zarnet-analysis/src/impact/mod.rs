@@ -1,6 +1,7 @@
 //! What a change of a plan changes: for all possible first packets, exactly.
 
 mod live;
+mod piece;
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -30,6 +31,9 @@ pub struct ChangedClass {
     pub after: Meaning,
     /// A packet of the class, as an example.
     pub witness: Packet,
+    /// The piece of the plan whose change alone has this effect, such as `rule ticketing`; `None`
+    /// if it takes several, or if pieces were not tried.
+    pub piece: Option<String>,
 }
 
 /// What differs between two plans.
@@ -76,7 +80,10 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
             before: Device::new(before, &taken_old, 0),
             after: Device::new(after, &taken_new, 0),
         };
+        let known = impact.classes.len();
         interfaces(&pair, &mut impact);
+        let own = &mut impact.classes[known..];
+        piece::attribute((before, after), (&pair.after, &taken_new), own);
     }
     impact.classes.sort_by_cached_key(|c| {
         let interfaces = old.device(&c.device).map(|d| &old.devices[d.index()].interfaces);
@@ -202,6 +209,7 @@ impl Pair {
                     before,
                     after,
                     witness,
+                    piece: None,
                 });
             }
         }

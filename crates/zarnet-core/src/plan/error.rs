@@ -153,7 +153,7 @@ pub enum PlanError {
         external: &'static str,
     },
     /// The internal ports of a forward would pass 65535.
-    #[error("{ports} ports from {first} on end behind 65535")]
+    #[error("{ports} ports from {first} on end after 65535")]
     PortsOverflow {
         /// Number of ports on one side.
         ports: u32,
@@ -179,7 +179,7 @@ pub enum PlanError {
         segment: String,
     },
     /// The segment of an interface or host cannot be told.
-    #[error("the segment of {what} `{name}` cannot be told: {reason}")]
+    #[error("the segment of {what} `{name}` cannot be determined: {reason}")]
     SegmentAmbiguous {
         /// Whether a host or an interface has it.
         what: &'static str,

@@ -16,7 +16,7 @@ pub const PLAN_ERRORS: &[ErrorKind] = &[
     ErrorKind {
         name: "syntax",
         means: "The file is not TOML.",
-        advice: "Correct the line; what follows from it is not told.",
+        advice: "Correct the line; errors that follow from it are not listed.",
     },
     ErrorKind {
         name: "unknown-key",
@@ -31,23 +31,24 @@ pub const PLAN_ERRORS: &[ErrorKind] = &[
     ErrorKind {
         name: "wrong-type",
         means: "A value is of another type: text for a number, say.",
-        advice: "Write what is asked for.",
+        advice: "Write the type that the message names.",
     },
     ErrorKind {
         name: "unknown-value",
         means: "A value is not one of a fixed list.",
-        advice: "The list is told.",
+        advice: "The message lists the valid values.",
     },
     ErrorKind {
         name: "out-of-bounds",
         means: "A number is too small or too large.",
-        advice: "The bounds are told.",
+        advice: "The message gives the bounds.",
     },
     ErrorKind {
         name: "notation",
-        means: "Not an address, prefix, range, port, service, protocol or time; or a range that its \
+        means: "Not an address, prefix, range, port, service, protocol or time; or a range that \
+                its \
              prefix length does not hold.",
-        advice: "The forms that are understood are told.",
+        advice: "The message shows the forms that are understood.",
     },
     ErrorKind {
         name: "reversed-range",
@@ -56,8 +57,8 @@ pub const PLAN_ERRORS: &[ErrorKind] = &[
     },
     ErrorKind {
         name: "mask-ambiguous",
-        means: "`0.0.0.0` or `255.255.255.255` behind a slash is a mask and an inverted mask at \
-             once.",
+        means: "`0.0.0.0` or `255.255.255.255` after a slash is a mask and an inverted mask at \
+                once.",
         advice: "Write the prefix length.",
     },
     ErrorKind {
@@ -107,7 +108,7 @@ pub const PLAN_ERRORS: &[ErrorKind] = &[
     },
     ErrorKind {
         name: "ports-overflow",
-        means: "The internal ports of a forward would end behind 65535.",
+        means: "The internal ports of a forward would end after 65535.",
         advice: "Begin lower.",
     },
     ErrorKind {
@@ -168,7 +169,8 @@ pub const PLAN_ERRORS: &[ErrorKind] = &[
     },
     ErrorKind {
         name: "hidden-character",
-        means: "A name or value holds a character that acts instead of showing: a control character, \
+        means: "A name or value holds a character that acts instead of showing: a control \
+                character, \
              an invisible one, or one that turns the direction of text.",
         advice: "Take it out. A `note` may have several lines.",
     },

@@ -82,7 +82,9 @@ fn checked<'a>(
     common: &Common,
 ) -> Result<Option<(&'a Path, chart::Kind)>, Failure> {
     if args.target <= 0.0 || args.target >= 1.0 {
-        let help = "no finite supply refuses nobody for sure; write a share as 0.1%".to_owned();
+        let help = "no finite supply can guarantee zero refusals; write a share such as \
+                    0.1%"
+            .to_owned();
         let message = "--target is not between 0% and 100%";
         return Err(Failure::wrong("target-out-of-reach", message, help));
     }

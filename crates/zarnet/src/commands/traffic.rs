@@ -125,13 +125,13 @@ pub(super) fn tell_elsewhere(prediction: &Prediction, quiet: bool) {
         elsewhere.prefixes.iter().map(|(prefix, n)| format!("{prefix} ({n})")).collect();
     let (packets, seen_on) = (elsewhere.packets, named(elsewhere.seen_on));
     let message = format!(
-        "{packets} packets of the capture are from senders that are not behind {seen_on}, most of \
-         them in {}",
+        "{packets} packets of the capture are from senders that are not reached by {seen_on}, \
+         most of them in {}",
         prefixes.join(", ")
     );
     let help = match elsewhere.fits {
         Some(fits) => format!(
-            "they are behind {0}: `--seen-at {0}` if the capture was made there",
+            "they are reached by {0}: use `--seen-at {0}` if the capture was made there",
             named(fits)
         ),
         None => format!(

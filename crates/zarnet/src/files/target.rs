@@ -50,7 +50,7 @@ impl<'a> Target<'a> {
 
     /// Refuses a file that is not to be written, or that would be torn from its other names.
     fn may_be_replaced(&self, old: &Metadata) -> Result<(), Failure> {
-        let force = "--force replaces it all the same";
+        let force = "--force replaces it anyway";
         if self.is_done() {
             return Ok(());
         }
@@ -59,7 +59,7 @@ impl<'a> Target<'a> {
         }
         if names_of(old) > 1 {
             let what =
-                format!("it has {} names (hard links), which would come to differ", names_of(old));
+                format!("it has {} names (hard links), which would then differ", names_of(old));
             return Err(self.refused(&what, force));
         }
         match OpenOptions::new().write(true).open(&self.path) {
@@ -242,7 +242,7 @@ fn keep_owner(file: &File, old: &Metadata) -> io::Result<()> {
         return Ok(());
     }
     std::os::unix::fs::fchown(file, Some(old.uid()), Some(old.gid())).map_err(|e| {
-        let text = format!("its owner cannot be kept ({e}); --force replaces it all the same");
+        let text = format!("its owner cannot be kept ({e}); --force replaces it anyway");
         io::Error::new(ErrorKind::PermissionDenied, text)
     })
 }

@@ -69,6 +69,6 @@ pub fn list(answer: &FindingList, out: &mut dyn Write) -> io::Result<()> {
     }
     writeln!(
         out,
-        "{DIM}`zarnet explain NAME` tells more; `[check]` of a plan has `allow` and `deny`{DIM:#}"
+        "{DIM}`zarnet explain NAME` explains one; `[check]` of a plan has `allow` and `deny`{DIM:#}"
     )
 }

@@ -2,10 +2,10 @@
 
 use std::io::{self, Write};
 
-use zarnet_analysis::answer::impact::{ImpactAnswer, outcomes};
+use zarnet_analysis::answer::impact::{Effect, ImpactAnswer, outcomes};
 use zarnet_analysis::answer::packets::{addresses, flow, service};
 use zarnet_analysis::impact::{ChangedClass, LiveSession, SessionFate};
-use zarnet_analysis::space::{Field, Meaning};
+use zarnet_analysis::space::Field;
 
 use super::View;
 use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
@@ -29,8 +29,8 @@ pub fn text(
         let names = found.uncompared.join(", ");
         writeln!(
             out,
-            "{BAD}not compared{BAD:#}: {names} tells apart more classes of packets than are \
-             gone through (docs/limits.md)"
+            "{BAD}not compared{BAD:#}: {names} has more classes of packets than are compared \
+             (docs/limits.md)"
         )?;
     }
     for (what, names) in [("gone", &found.gone), ("new", &found.new)] {
@@ -38,37 +38,34 @@ pub fn text(
             writeln!(out, "{BOLD}{what}{BOLD:#}: {}", names.join(", "))?;
         }
     }
-    let shown = if rows == 0 { usize::MAX } else { rows };
-    let dropped = |c: &&ChangedClass| {
-        matches!((&c.before, &c.after), (Meaning::Dropped(_), Meaning::Dropped(_)))
-    };
     let (still, told): (Vec<&ChangedClass>, Vec<&ChangedClass>) =
-        found.classes.iter().partition(|c| !verbose && dropped(c));
-    for (n, c) in told.iter().take(shown).enumerate() {
-        let (before, after) = outcomes(c);
-        writeln!(out, "{BOLD}{}. {} from {}{BOLD:#}", n + 1, c.device, c.from.join(", "))?;
-        let lines = [
-            ("source", addresses(c.area.of(Field::Source))),
-            ("destination", addresses(c.area.of(Field::Destination))),
-            ("service", service(&c.area)),
-        ];
-        for (key, value) in lines {
-            writeln!(out, "   {key:<11}  {}", shortened(&value, width.saturating_sub(16)))?;
+        found.classes.iter().partition(|c| !verbose && Effect::of(c) == Effect::StillDropped);
+    let groups = by_piece(&told);
+    let mut left = if rows == 0 { usize::MAX } else { rows };
+    let mut number = 0;
+    for (piece, classes) in &groups {
+        writeln!(out, "{BOLD}{piece}{BOLD:#}: {}", effects(classes))?;
+        for c in classes {
+            number += 1;
+            if left > 0 {
+                left -= 1;
+                class(out, number, c, width)?;
+            }
         }
-        let color = |m: &Meaning| if matches!(m, Meaning::Dropped(_)) { BAD } else { GOOD };
-        let (was, is) = (color(&c.before), color(&c.after));
-        writeln!(out, "   {:<11}  {was}{before}{was:#}", "before")?;
-        writeln!(out, "   {:<11}  {is}{after}{is:#}", "after")?;
-        writeln!(out, "   {:<11}  {DIM}{}{DIM:#}", "for example", flow(c.witness))?;
     }
-    if told.len() > shown {
-        writeln!(out, "{DIM}{shown} of {} classes shown; --rows 0 shows all{DIM:#}", told.len())?;
+    if told.len() > rows && rows > 0 {
+        let all = told.len();
+        writeln!(out, "{DIM}{rows} of {all} classes shown; --rows 0 shows all{DIM:#}")?;
     }
     if told.is_empty() {
-        writeln!(out, "{GOOD}no first packet fares otherwise{GOOD:#}")?;
+        writeln!(out, "{GOOD}no first packet is affected{GOOD:#}")?;
     } else {
         let classes = count(told.len() as u64, "class", "classes");
-        writeln!(out, "{BOLD}{classes}{BOLD:#} of first packets; all others fare as before")?;
+        writeln!(
+            out,
+            "{BOLD}{classes}{BOLD:#} of first packets ({}); all others are unaffected",
+            effects(&told)
+        )?;
     }
     if !still.is_empty() {
         let classes = count(still.len() as u64, "class is", "classes are");
@@ -99,15 +96,14 @@ fn sessions(
         }
         return writeln!(
             out,
-            "{DIM}next: --during TRAFFIC --at TIME tells which live sessions linger or \
-             break{DIM:#}"
+            "{DIM}next: --during TRAFFIC --at TIME shows which live sessions linger or break{DIM:#}"
         );
     };
     writeln!(out)?;
     if live.is_empty() {
         return writeln!(out, "{GOOD}no live session lingers or breaks{GOOD:#}");
     }
-    writeln!(out, "{BOLD}Live sessions{BOLD:#} that the new plan would not make so")?;
+    writeln!(out, "{BOLD}Live sessions{BOLD:#} that the new plan would translate differently")?;
     let columns = [
         Column::text("FATE"),
         Column::text("DEVICE").expendable(1),
@@ -141,6 +137,67 @@ fn sessions(
         count(lingers, "session goes", "sessions go"),
         count(breaks, "breaks", "break")
     )
+}
+
+/// Classes by the piece of the plan that they are owed to, in the order of their first; those that
+/// take several pieces last.
+fn by_piece<'a>(classes: &[&'a ChangedClass]) -> Vec<(&'a str, Vec<&'a ChangedClass>)> {
+    let mut groups: Vec<(&str, Vec<&ChangedClass>)> = Vec::new();
+    let mut together = Vec::new();
+    for &c in classes {
+        let Some(piece) = c.piece.as_deref() else {
+            together.push(c);
+            continue;
+        };
+        match groups.iter_mut().find(|g| g.0 == piece) {
+            Some(group) => group.1.push(c),
+            None => groups.push((piece, vec![c])),
+        }
+    }
+    if !together.is_empty() {
+        groups.push(("the change as a whole", together));
+    }
+    groups
+}
+
+/// How many classes are gained, lost and changed.
+fn effects(classes: &[&ChangedClass]) -> String {
+    let all = [Effect::Lost, Effect::Gained, Effect::Changed, Effect::StillDropped];
+    let parts = all.into_iter().filter_map(|effect| {
+        let n = classes.iter().filter(|c| Effect::of(c) == effect).count();
+        let style = style_of(effect);
+        (n > 0).then(|| format!("{style}{n} {}{style:#}", effect.name()))
+    });
+    parts.collect::<Vec<_>>().join(", ")
+}
+
+fn style_of(effect: Effect) -> anstyle::Style {
+    match effect {
+        Effect::Gained => GOOD,
+        Effect::Lost => BAD,
+        Effect::Changed => CAUTION,
+        Effect::StillDropped => DIM,
+    }
+}
+
+/// One class: which packets, and what became and becomes of them.
+fn class(out: &mut dyn Write, number: usize, c: &ChangedClass, width: usize) -> io::Result<()> {
+    let (before, after) = outcomes(c);
+    let effect = Effect::of(c);
+    let style = style_of(effect);
+    let from = c.from.join(", ");
+    writeln!(out, "{number:>3}. {style}{}{style:#}  {} from {from}", effect.name(), c.device)?;
+    let lines = [
+        ("source", addresses(c.area.of(Field::Source))),
+        ("destination", addresses(c.area.of(Field::Destination))),
+        ("service", service(&c.area)),
+    ];
+    for (key, value) in lines {
+        writeln!(out, "     {key:<11}  {}", shortened(&value, width.min(120) - 18))?;
+    }
+    writeln!(out, "     {:<11}  {before}", "before")?;
+    writeln!(out, "     {:<11}  {style}{after}{style:#}", "after")?;
+    writeln!(out, "     {:<11}  {DIM}{}{DIM:#}", "for example", flow(c.witness))
 }
 
 /// A text that fits, with what was left out told.

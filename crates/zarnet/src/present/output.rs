@@ -5,6 +5,9 @@ use std::io::{self, BufWriter, ErrorKind, Write};
 use super::escape::{Escaping, Form};
 use crate::args::{Color, Common};
 
+/// Columns where there is no terminal.
+const ROOM: usize = 1_000;
+
 /// Sets, once, whether standard output and error are coloured.
 pub fn set_color(color: Color) {
     match color {
@@ -65,8 +68,9 @@ fn unless_closed(written: io::Result<()>) -> io::Result<()> {
     }
 }
 
-/// Columns to fit into: as asked for, as the terminal has, or 120.
+/// Columns to fit into: as asked for, as the terminal has, or as many as it takes, because a file
+/// or a pipe has room for every column.
 pub fn width(common: &Common) -> usize {
     let terminal = || terminal_size::terminal_size().map(|(w, _)| usize::from(w.0));
-    common.width.or_else(terminal).unwrap_or(120).max(40)
+    common.width.or_else(terminal).unwrap_or(ROOM).max(40)
 }

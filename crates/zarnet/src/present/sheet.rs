@@ -30,6 +30,6 @@ pub fn text(
     let entries = count(answer.forwards.len() as u64, "entry", "entries");
     writeln!(
         out,
-        "{DIM}{entries}; what the policy refuses all the same, `zarnet check` tells{DIM:#}"
+        "{DIM}{entries}; `zarnet check` reports those that the policy still refuses{DIM:#}"
     )
 }

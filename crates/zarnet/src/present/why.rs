@@ -115,7 +115,7 @@ fn write_repair(out: &mut dyn Write, number: usize, repair: &RepairShape) -> io:
         .map_or("it becomes as expected".to_owned(), |b| format!("tried: {b}"));
     writeln!(out, "  {GOOD}{becomes}{GOOD:#}")?;
     for change in &repair.changes {
-        writeln!(out, "  {CAUTION}besides{CAUTION:#} {change}")?;
+        writeln!(out, "  {CAUTION}side effect{CAUTION:#}: {change}")?;
     }
     change::write(out, "  ", &repair.diff)
 }

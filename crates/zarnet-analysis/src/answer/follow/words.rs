@@ -20,7 +20,7 @@ impl FollowAnswer<'_> {
             lines.extend(
                 last.iter()
                     .filter(|h| h.to.is_none())
-                    .map(|h| format!("nobody answers for {}", h.address)),
+                    .map(|h| format!("no host or device answers for {}", h.address)),
             );
         }
         if let (Some(loss), false) =
@@ -40,8 +40,7 @@ impl FollowAnswer<'_> {
             (None, Some(step)) => {
                 let place =
                     self.position(step.place).map(|p| format!(" ({p})")).unwrap_or_default();
-                let by =
-                    self.by(hop.device, step.by).map(|b| format!(" by {b}")).unwrap_or_default();
+                let by = self.decider(hop.device, step);
                 let text = self.result(hop.device, step);
                 format!("{device} has {came}: {} {text}{by}{place}", label(step.stage))
             }
@@ -59,7 +58,7 @@ impl FollowAnswer<'_> {
     pub fn handover(self, handover: &Handover) -> String {
         let address = handover.address;
         match self.owner(handover) {
-            None => format!("nobody answers for {address}"),
+            None => format!("no host or device answers for {address}"),
             Some(who) if who.starts_with(&address.to_string()) => format!("to {who}"),
             Some(who) => format!("to {address}, which {who} answers for"),
         }
@@ -73,7 +72,7 @@ impl FollowAnswer<'_> {
             (Some(_), _) if matches!(step.by, By::Interface(_)) && step.stage == Stage::Route => {
                 " (connected)".to_owned()
             }
-            (Some(by), _) if step.stage == Stage::Own => format!(" as {by}"),
+            (Some(by), _) if step.stage == Stage::Own => format!(" on {by}"),
             (Some(by), _) => format!(" by {by}"),
         }
     }
@@ -100,7 +99,7 @@ impl FollowAnswer<'_> {
             StageResult::Translated { from, to } => format!("{from} becomes {to}"),
             StageResult::Unchanged(Reason::NoRule) => "as it is: no rule matches".into(),
             StageResult::Unchanged(reason) => format!("as it is: {reason}"),
-            StageResult::NotOwn => "no".into(),
+            StageResult::NotOwn => "not for this device".into(),
             StageResult::Answered => "the device answers".into(),
             StageResult::Taken => "the device takes it".into(),
             StageResult::Routed { interface, next_hop } => {
@@ -108,7 +107,7 @@ impl FollowAnswer<'_> {
             }
             StageResult::Committed { mapping: true } => "a new mapping and session".into(),
             StageResult::Committed { mapping: false } => "a new session".into(),
-            StageResult::Dropped(reason) => format!("DROPPED: {reason}"),
+            StageResult::Dropped(reason) => format!("dropped, {reason}"),
         }
     }
 }
@@ -125,7 +124,7 @@ pub fn without_rounds(trace: &Trace) -> (&[Hop], usize) {
 
 /// How often a way repeats itself, in words.
 pub fn rounds(again: usize) -> String {
-    format!("and round again: {again} more devices the same way")
+    format!("and again: {again} more devices in the same loop")
 }
 
 /// What a step is called for people.
@@ -134,11 +133,11 @@ pub fn label(stage: Stage) -> &'static str {
         Stage::IngressAcl => "ingress filter",
         Stage::Session => "session",
         Stage::Destination => "destination",
-        Stage::Own => "for itself?",
+        Stage::Own => "local delivery",
         Stage::Route => "route",
         Stage::Policy => "policy",
         Stage::Source => "source",
         Stage::EgressAcl => "egress filter",
-        Stage::Commit => "kept",
+        Stage::Commit => "commit",
     }
 }

@@ -27,7 +27,7 @@ impl Case<'_> {
             (Some(g), Reason::NotForThisHost) => {
                 format!("{g}, the gateway of {name}, is a host that passes nothing on")
             }
-            (Some(g), _) => format!("nobody answers for {g}, the gateway of {name}"),
+            (Some(g), _) => format!("no device answers for {g}, the gateway of {name}"),
         };
         self.other_gateways(id, cause, &verdict);
         self.stand_in(id, cause, &verdict);
@@ -57,7 +57,7 @@ impl Case<'_> {
         let device = self.device(hop.device);
         let interface = &device.interfaces[exit.interface.index()].name;
         let title = format!(
-            "let {} stand in for the clients of rule {} on {interface}",
+            "translate the clients of rule {1} to the address of {0} on {interface}",
             device.name,
             device.rules[rule.index()].name
         );
@@ -210,7 +210,7 @@ impl Case<'_> {
 
     /// Nothing in the plan tells where the sender is.
     pub(super) fn unknown_source(&mut self) {
-        let verdict = "nothing in the plan tells where the sender is".to_owned();
+        let verdict = "nothing in the plan says where the sender is".to_owned();
         let title = "declare it as a [[host]]".to_owned();
         self.suspect(Cause::OutsideFault, At::nowhere(), verdict, title, Vec::new());
     }

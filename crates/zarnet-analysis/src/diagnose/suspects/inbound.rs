@@ -69,7 +69,7 @@ impl Case<'_> {
                 device.name
             );
             let title = format!(
-                "let {} filter by nobody (`filtering = \"endpoint-independent\"`), or forward the \
+                "let {} admit every peer (`filtering = \"endpoint-independent\"`), or forward the \
                  port",
                 device.name
             );
@@ -192,7 +192,7 @@ impl Case<'_> {
         let (name, wanted, got) =
             (&self.rule(hop.device, miss.rule).name, f.ports.first, hop.packet.destination().port);
         let verdict =
-            format!("nobody forwards {}, and rule {name} waits at {wanted}", service(hop.packet));
+            format!("no rule forwards {}, and rule {name} expects {wanted}", service(hop.packet));
         let title = format!("let rule {name} wait at port {got}");
         let edit = self.external_port(hop, miss.rule, got);
         self.suspect(

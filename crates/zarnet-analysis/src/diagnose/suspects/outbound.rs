@@ -74,7 +74,7 @@ impl Case<'_> {
     fn private_destination(&mut self) {
         let Some(packet) = self.sent() else { return };
         let to = packet.destination();
-        let verdict = format!("{} is private: nobody on the internet can send to it", to.address);
+        let verdict = format!("{} is private: no host on the internet can send to it", to.address);
         let mut ways = Vec::new();
         for device in &self.plan.devices {
             for rule in device.rules.iter().filter(|r| r.enabled) {

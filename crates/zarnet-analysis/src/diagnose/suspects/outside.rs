@@ -30,14 +30,14 @@ impl Case<'_> {
                 let cause = if self.back { Cause::NoRouteBack } else { Cause::NoRouteOut };
                 let name = &self.device(hop.device).name;
                 let verdict = format!(
-                    "{name} sends packets to {} by {address}, which nobody has",
+                    "{name} sends packets to {} by {address}, which no host or device has",
                     out.destination().address
                 );
                 self.routes(cause, hop.device, out.destination().address, &verdict);
             }
         }
         self.not_held(address);
-        let verdict = format!("nobody answers for {address}");
+        let verdict = format!("no host or device answers for {address}");
         let title = format!("find out who should have {address}, and declare it");
         self.suspect(Cause::OutsideFault, At::nowhere(), verdict, title, Vec::new());
     }
@@ -59,8 +59,11 @@ impl Case<'_> {
         candidates
             .extend(self.plan.hosts.iter().filter(listens).map(|h| (h.name.clone(), h.address)));
         let rule = self.rule(hop.device, id);
-        let verdict =
-            format!("rule {} of {} leads to {address}, which nobody has", rule.name, device.name);
+        let verdict = format!(
+            "rule {} of {} leads to {address}, which no host or device \
+                     has",
+            rule.name, device.name
+        );
         for (name, candidate) in candidates {
             let internal = match &rule.kind {
                 RuleKind::Forward(f) => {
@@ -212,7 +215,7 @@ impl Case<'_> {
                 vec![edit],
             );
         }
-        let verdict = format!("nobody on the internet has a route to {address}");
+        let verdict = format!("no router on the internet has a route to {address}");
         let title = format!("find out where {address} should be");
         self.suspect(Cause::OutsideFault, At::nowhere(), verdict, title, Vec::new());
     }
@@ -235,7 +238,7 @@ impl Case<'_> {
             (egress.and_then(|i| self.free_address(i)), self.sent(), loss.reason)
         {
             let from = packet.source().address;
-            let title = format!("bind {from} to {free}, which nobody uses");
+            let title = format!("bind {from} to {free}, which is free");
             let fields = vec![
                 ("name", Value::from(format!("{}-bound", self.sender_name()))),
                 ("type", "static".into()),

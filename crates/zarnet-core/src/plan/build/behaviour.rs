@@ -28,8 +28,7 @@ impl Builder {
             && b.mapping == Dependence::EndpointIndependent
         {
             let why = "`port-overloading` needs a `mapping` that depends on the peer: with \
-                       `endpoint-independent` an \
-                           answer could not be told to its host";
+                       `endpoint-independent` an answer could not be assigned to its host";
             self.report(PlanError::BehaviourContradiction(why), place);
         }
         b

@@ -135,8 +135,8 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
         (has_every, _) => {
             let missing = if has_every { "count" } else { "every" };
             let place = every.map(|e| e.place).or(count.map(|c| c.place)).unwrap_or(table);
-            let why = "a flow that is sent again has both: `every` says after which time, `count` \
-                       how often in all";
+            let why = "a repeated flow needs both `every` (the interval) and `count` (how often \
+                       in all)";
             setting.refuse(Fault::Scenario(format!("there is no `{missing}`: {why}")), place);
             None
         }

@@ -10,7 +10,7 @@ pub(super) const FILES: [(&str, &[u8], &str); 10] = [
     (
         "jetty.toml",
         include_bytes!("../../../../../demo/saltmere/jetty.toml"),
-        "a part of the plan: a provider's box, and an edge of ours behind it",
+        "a part of the plan: a provider's box, with our own edge after it",
     ),
     (
         "morning.csv",
@@ -20,7 +20,7 @@ pub(super) const FILES: [(&str, &[u8], &str); 10] = [
     (
         "storm.toml",
         include_bytes!("../../../../../demo/saltmere/storm.toml"),
-        "a scenario: load profiles, and what is done to the edge meanwhile",
+        "a scenario: generated load, and the events during it",
     ),
     (
         "after.toml",

@@ -26,8 +26,8 @@ const STEPS: [Step; 20] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
-        see: "Every error of a plan is told at once, with its place; findings come with a way out \
-              and a packet that shows them.",
+        see: "All errors of a plan are reported at once, each with its place; findings come with \
+              a repair and a packet that shows them.",
     },
     Step {
         title: "Does what must hold, hold?",
@@ -88,11 +88,11 @@ const STEPS: [Step; 20] = [
     Step {
         title: "From outside in, through two devices that both translate",
         arguments: &["follow", "@/harbour.toml", "198.51.100.130 -> 203.0.113.34:24022/tcp"],
-        see: "The provider's box leads port 24022 to our edge behind it, and that to the gauge: \
+        see: "The provider's box forwards port 24022 to our edge, which forwards it to the gauge: \
               both must agree on the port.",
     },
     Step {
-        title: "The table that two flows leave behind",
+        title: "The table that two flows produce",
         arguments: &[
             "predict",
             "@/harbour.toml",
@@ -150,7 +150,7 @@ const STEPS: [Step; 20] = [
             "harbour-edge",
         ],
         see: "The rule for the southern gauge was never entered; the rest is what devices do \
-              otherwise, each with its cause.",
+              differently, each with its cause.",
     },
     Step {
         title: "The same morning when the table was fullest",
@@ -197,8 +197,8 @@ const STEPS: [Step; 20] = [
             "--device",
             "harbour-edge",
         ],
-        see: "Profiles make the flows; the restart at 30m ended every session, and the kiosks \
-              fill the table again.",
+        see: "The load profiles generate the flows; the restart at 30m ended every session, and \
+              the kiosks fill the table again.",
     },
     Step {
         title: "A plan with a fault, and the expectation that shows it",

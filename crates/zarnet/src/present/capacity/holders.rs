@@ -30,7 +30,7 @@ pub(super) fn holders(
         writeln!(out, "{what} held by {hosts}{left}")?;
     } else {
         let moment = if r.series.first_refusal == Some(r.at) && args.at.is_none() {
-            "when somebody was refused for the first time"
+            "when the first flow was refused"
         } else {
             "at that moment"
         };

@@ -86,7 +86,7 @@ pub(super) fn outlook(
     } else {
         "It is not compared with a simulation: the traffic has no load profile to draw from"
     };
-    let rests = "REFUSED is Erlang's formula: independent requests, many hosts, nobody tries again";
+    let rests = "REFUSED is Erlang's formula: independent requests, many hosts, no retries";
     writeln!(out, "{DIM}{rests}.\n{what}.{DIM:#}")?;
     for c in &d.contradicted {
         writeln!(out, "{CAUTION}{}{CAUTION:#} {}", c.name(), c.sentence())?;

@@ -120,8 +120,8 @@ fn prefixes(answer: CapacityAnswer<'_>, out: &mut dyn Write) -> io::Result<()> {
         if others > 0 {
             why.push(count(
                 u64::try_from(others).unwrap_or(u64::MAX),
-                "is somebody else's",
-                "are somebody else's",
+                "belongs to something else",
+                "belong to something else",
             ));
         }
         writeln!(
@@ -159,7 +159,7 @@ fn closely(
         Some(o) => outlook(args, out, r, o, (width, verbose)),
         None if answer.analysis.observed || r.series.usable.is_none() => Ok(()),
         None if r.series.usable == Some(0) => {
-            writeln!(out, "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` tells why.")
+            writeln!(out, "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` shows why.")
         }
         None => {
             writeln!(out, "\n{DIM}Too little was asked for to make a forecast from.{DIM:#}")
@@ -254,7 +254,7 @@ fn footer(answer: CapacityAnswer<'_>, out: &mut dyn Write, focus: &[usize]) -> i
     } else if refused == 0 {
         writeln!(
             out,
-            "{GOOD}nobody was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; \
+            "{GOOD}no flow was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; \
              --chart FILE.png draws it{DIM:#}"
         )
     } else if analysis.trials.iter().any(|t| t.changed.is_some()) {

@@ -73,8 +73,8 @@ fn flows(out: &mut dyn Write, answer: PredictAnswer<'_>) -> io::Result<()> {
         let n = count(answer.prediction.unattributed, "packet", "packets");
         writeln!(
             out,
-            "{DIM}{n} of the capture left unjudged: sent by the device itself, seen behind its \
-             translation only, or from elsewhere{DIM:#}"
+            "{DIM}{n} of the capture not judged: sent by the device itself, seen only after \
+             translation, or from elsewhere{DIM:#}"
         )?;
     }
     Ok(())
