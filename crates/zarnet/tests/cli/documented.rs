@@ -131,6 +131,7 @@ fn completions_and_manual_name_every_command() {
 #[test]
 fn the_tables_of_the_pages_say_what_explain_says() {
     let entries = ExplainAnswer::all().entries;
+    let mut differing = Vec::new();
     for (_, page) in PAGES {
         let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(page);
         let text = std::fs::read_to_string(&path).unwrap();
@@ -146,11 +147,13 @@ fn the_tables_of_the_pages_say_what_explain_says() {
         if std::env::var("SNAPSHOTS").is_ok_and(|v| v == "overwrite") {
             std::fs::write(&path, &wanted).unwrap();
         }
-        assert_eq!(text, wanted, "{page}");
+        let changed = text.lines().zip(wanted.lines()).filter(|(is, said)| is != said);
+        differing.extend(changed.map(|(is, said)| format!("{page}\n  has  {is}\n  want {said}")));
         let missing: Vec<&str> =
             own.iter().map(|e| e.name).filter(|n| !text.contains(&format!("`{n}`"))).collect();
         assert!(missing.is_empty(), "{page} lacks {missing:?}");
     }
+    assert!(differing.is_empty(), "{}", differing.join("\n"));
 }
 
 fn row(entry: &ExplainEntry) -> String {
