@@ -1,16 +1,16 @@
 //! What may be typed.
 
 mod capacity;
+mod common;
 mod define;
 mod examples;
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
-
-use zarnet_core::limits;
+use clap::{Args, Parser, Subcommand};
 
 pub use capacity::Capacity;
+pub use common::{Color, Common, Format};
 pub use define::{Define, Rule, What};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
@@ -27,59 +27,6 @@ pub struct Arguments {
     /// Options of all commands.
     #[command(flatten)]
     pub common: Common,
-}
-
-/// The heading of options that all commands have.
-const GLOBAL: &str = "Global options";
-
-/// Options of all commands.
-#[derive(Debug, Clone, Args)]
-pub struct Common {
-    /// Output format: text, json or csv.
-    #[arg(long, global = true, help_heading = GLOBAL, value_enum, hide_possible_values = true,
-        default_value_t = Format::Text, value_name = "FORM")]
-    pub format: Format,
-    /// Use colour: auto, always or never; `NO_COLOR` is respected.
-    #[arg(long, global = true, help_heading = GLOBAL, value_enum, hide_possible_values = true,
-        default_value_t = Color::Auto, value_name = "WHEN")]
-    pub color: Color,
-    /// Print only the answer and errors.
-    #[arg(short, long, global = true, help_heading = GLOBAL)]
-    pub quiet: bool,
-    /// Print more: all counters, all steps.
-    #[arg(short, long, global = true, help_heading = GLOBAL)]
-    pub verbose: bool,
-    /// Seed of random choices.
-    #[arg(long, global = true, help_heading = GLOBAL, default_value_t = 0, value_name = "N")]
-    pub seed: u64,
-    /// Width of text in columns; by default that of the terminal.
-    #[arg(long, global = true, help_heading = GLOBAL, value_name = "N", value_parser = width)]
-    pub width: Option<usize>,
-    /// Also read files that a plan or scenario names outside its folder.
-    #[arg(long, global = true, help_heading = GLOBAL)]
-    pub allow_outside: bool,
-}
-
-/// Form of an answer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Format {
-    /// Text for people, with colour on a terminal.
-    Text,
-    /// For scripts; its shape is documented and versioned.
-    Json,
-    /// For spreadsheets and scripts.
-    Csv,
-}
-
-/// When to use colour.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Color {
-    /// In colour on a terminal only.
-    Auto,
-    /// In colour, also into files and pipes.
-    Always,
-    /// Without colour, also on a terminal.
-    Never,
 }
 
 /// The commands of the program.
@@ -323,12 +270,6 @@ pub struct Why {
     /// Write even if the file is read-only, has several names, or cannot keep its owner.
     #[arg(long, requires = "apply")]
     pub force: bool,
-}
-
-/// Columns of an answer.
-fn width(text: &str) -> Result<usize, String> {
-    let number = text.parse().ok().filter(|n| (1..=limits::WIDTH).contains(n));
-    number.ok_or_else(|| format!("write a number of columns from 1 to {}", limits::WIDTH))
 }
 
 /// Arguments of the command `expect`.

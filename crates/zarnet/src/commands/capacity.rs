@@ -43,7 +43,14 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
 fn kind_of(path: &Path) -> Result<chart::Kind, Failure> {
     match path.extension().and_then(|e| e.to_str()) {
         Some("svg") => Ok(chart::Kind::Svg),
+        #[cfg(feature = "png")]
         Some("png") => Ok(chart::Kind::Png),
+        #[cfg(not(feature = "png"))]
+        Some("png") => {
+            let message = "--chart: this build of zarnet draws no .png";
+            let help = "name an .svg file, or build with the feature `png`".to_owned();
+            Err(Failure::wrong("unknown-picture", message, help))
+        }
         _ => {
             let message = format!("--chart: {} is neither .svg nor .png", path.display());
             Err(Failure::wrong(

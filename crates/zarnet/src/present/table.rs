@@ -122,9 +122,11 @@ pub fn write(
     }
     writeln!(out)?;
     for row in rows {
-        for (n, &i) in shown.iter().enumerate() {
+        // a row ends with the last cell that says something
+        let end = shown.iter().rposition(|i| !row[*i].text.is_empty()).map_or(0, |n| n + 1);
+        for (n, &i) in shown[..end].iter().enumerate() {
             let (cell, gap) = (&row[i], if n == 0 { "" } else { "  " });
-            let (before, after) = pad(&cell.text, i, n + 1 == shown.len());
+            let (before, after) = pad(&cell.text, i, n + 1 == end);
             let style = cell.style;
             write!(out, "{gap}{before}{style}{}{style:#}{after}", cell.text)?;
         }

@@ -16,7 +16,7 @@ const CAPTURE: &[&str] =
     &["predict", "harbour.toml", "quay.pcap.gz", "--seen-at", "harbour-edge/quay", "--sessions"];
 
 /// The demo estate, and files besides that some commands are run on.
-fn folder() -> tempfile::TempDir {
+pub(crate) fn folder() -> tempfile::TempDir {
     let folder = estate();
     let file = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
     file(

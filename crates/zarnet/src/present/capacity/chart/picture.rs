@@ -18,11 +18,13 @@ use crate::present::escape::{Form, escaped};
 pub enum Kind {
     /// Lines, for a page or for print.
     Svg,
-    /// A picture of pixels.
+    /// A picture of pixels; only in builds with the feature `png`.
+    #[cfg(feature = "png")]
     Png,
 }
 
 const SIZE: (u32, u32) = (1280, 800);
+#[cfg(feature = "png")]
 const FONT: &[u8] = include_bytes!("../../../../assets/DejaVuSans.ttf");
 const FAMILY: &str = "DejaVu Sans";
 /// Blue and vermilion, which everybody tells apart, by hue or by lightness.
@@ -47,11 +49,13 @@ pub fn drawn(answer: CapacityAnswer<'_>, kind: Kind) -> Result<Vec<u8>, String> 
     let svg = escaped(&svg, Form::Plain);
     match kind {
         Kind::Svg => Ok(svg.into_bytes()),
-        Kind::Png => dots(&svg),
+        #[cfg(feature = "png")]
+        Kind::Png => pixels(&svg),
     }
 }
 
-fn dots(svg: &str) -> Result<Vec<u8>, String> {
+#[cfg(feature = "png")]
+fn pixels(svg: &str) -> Result<Vec<u8>, String> {
     use resvg::{tiny_skia, usvg};
     let mut options = usvg::Options::default();
     options.fontdb_mut().load_font_data(FONT.to_vec());
