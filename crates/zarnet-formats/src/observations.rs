@@ -132,13 +132,17 @@ fn frame(from: [u8; 6], to: [u8; 6], ttl: u8, packet: Packet) -> Option<Vec<u8>>
             let sequence = match signal {
                 Signal::Syn => asked,
                 Signal::SynAck => told,
-                _ => asked + 1,
+                Signal::Plain | Signal::Fin | Signal::Rst | Signal::Query | Signal::Reply => {
+                    asked + 1
+                }
             };
             let tcp = builder.tcp(source.port, destination.port, sequence, 65_535);
             let tcp = match signal {
                 Signal::Syn => tcp.syn(),
                 Signal::SynAck => tcp.syn().ack(asked + 1),
-                _ => tcp.ack(told + 1),
+                Signal::Plain | Signal::Fin | Signal::Rst | Signal::Query | Signal::Reply => {
+                    tcp.ack(told + 1)
+                }
             };
             tcp.write(&mut frame, &[]).ok()?;
         }

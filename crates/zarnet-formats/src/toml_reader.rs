@@ -140,7 +140,12 @@ impl<'a> Reader<'a> {
         };
         match value.get_ref() {
             DeValue::Array(list) => list.iter().filter_map(one).collect(),
-            _ => one(value).into_iter().collect(),
+            DeValue::String(_)
+            | DeValue::Integer(_)
+            | DeValue::Float(_)
+            | DeValue::Boolean(_)
+            | DeValue::Datetime(_)
+            | DeValue::Table(_) => one(value).into_iter().collect(),
         }
     }
 
@@ -201,14 +206,24 @@ impl<'a> Reader<'a> {
             DeValue::Table(table) => {
                 Some(Reader::new(self.file, table, self.at(v.span()), what, self.problems))
             }
-            _ => {
+            DeValue::String(_)
+            | DeValue::Integer(_)
+            | DeValue::Float(_)
+            | DeValue::Boolean(_)
+            | DeValue::Datetime(_)
+            | DeValue::Array(_) => {
                 self.wrong_type(key, "a table", v);
                 None
             }
         };
         match value.get_ref() {
             DeValue::Array(list) => list.iter().filter_map(one).collect(),
-            _ => one(value).into_iter().collect(),
+            DeValue::String(_)
+            | DeValue::Integer(_)
+            | DeValue::Float(_)
+            | DeValue::Boolean(_)
+            | DeValue::Datetime(_)
+            | DeValue::Table(_) => one(value).into_iter().collect(),
         }
     }
 
@@ -257,7 +272,12 @@ impl<'a> Reader<'a> {
         };
         let values = match value.get_ref() {
             DeValue::Array(list) => list.iter().filter_map(one).collect(),
-            _ => one(value).into_iter().collect(),
+            DeValue::String(_)
+            | DeValue::Integer(_)
+            | DeValue::Float(_)
+            | DeValue::Boolean(_)
+            | DeValue::Datetime(_)
+            | DeValue::Table(_) => one(value).into_iter().collect(),
         };
         Setting { key: Text::new(key, self.at(span)), values }
     }
@@ -286,7 +306,7 @@ fn scalar(value: &DeValue<'_>) -> Option<String> {
         DeValue::Float(f) => Some(f.as_str().to_string()),
         DeValue::Boolean(b) => Some(b.to_string()),
         DeValue::Datetime(d) => Some(d.to_string()),
-        _ => None,
+        DeValue::Array(_) | DeValue::Table(_) => None,
     }
 }
 

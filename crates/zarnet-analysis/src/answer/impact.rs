@@ -127,7 +127,7 @@ pub fn outcomes(class: &ChangedClass) -> (String, String) {
             let hop = next_hop.map(|h| format!(" to {h}")).unwrap_or_default();
             format!(" by {egress}{hop}")
         }
-        _ => String::new(),
+        Meaning::Dropped(_) | Meaning::ToDevice => String::new(),
     };
     (before + &way(&class.before), after + &way(&class.after))
 }

@@ -92,7 +92,7 @@ pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
     let Meaning::Leaves { destination, source, .. } = meaning else {
         return match meaning {
             Meaning::Dropped(reason) => format!("dropped: {reason}"),
-            _ => "for the device itself".to_owned(),
+            Meaning::ToDevice | Meaning::Leaves { .. } => "for the device itself".to_owned(),
         };
     };
     let moved = |by: &(u128, u16), a: std::net::IpAddr, port: u16| {

@@ -101,7 +101,10 @@ fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<SheetEntry> {
                 };
                 (format!("{range}{services}"), inside)
             }
-            _ => continue,
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. } => continue,
         };
         let who: Vec<String> = rule.written.source.iter().map(|s| s.value.clone()).collect();
         lines.push(SheetEntry {

@@ -68,7 +68,7 @@ fn of_interface(
                 let inside = !plan.segments[inner.segment.index()].internet;
                 if inside { 2 + v.entry.map_or(0, |r| u32::from(r.0) + 1) } else { 0 }
             }
-            _ => 0,
+            Judged::Dropped(_) | Judged::ToDevice => 0,
         }
     })?;
     let interface = &own.interfaces[ingress.index()];
@@ -148,7 +148,10 @@ fn is_everyone(area: &Area) -> bool {
 fn administered(device: &zarnet_core::plan::DevicePlan, rule: RuleId, area: &Area) -> Option<u16> {
     let by = match &device.rules[rule.index()].kind {
         RuleKind::Forward(f) => f.servers.first().map_or(0, |s| s.port.wrapping_sub(f.ports.first)),
-        _ => 0,
+        RuleKind::Exempt
+        | RuleKind::Static(_)
+        | RuleKind::Pool { .. }
+        | RuleKind::Overload { .. } => 0,
     };
     // a whole host is told as such
     if area.of(Field::DestinationPort).count() > 65_000 {

@@ -61,7 +61,10 @@ fn ends(rule: &Rule) -> Vec<(IpAddr, Option<(Protocol, u16)>)> {
             };
             vec![(s.internal.first(), service)]
         }
-        _ => Vec::new(),
+        RuleKind::Exempt
+        | RuleKind::Static(_)
+        | RuleKind::Pool { .. }
+        | RuleKind::Overload { .. } => Vec::new(),
     }
 }
 

@@ -84,7 +84,11 @@ fn reached_as_neighbours(plan: &Plan) -> AddressSet {
                 f.servers.iter().map(|s| AddressRange::one(s.address)).collect()
             }
             RuleKind::Static(s) if s.translate_as.is_some() => vec![s.internal],
-            _ => Vec::new(),
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => Vec::new(),
         }
     };
     rules.flat_map(ends).collect()

@@ -122,7 +122,13 @@ impl Proof<'_> {
             match by {
                 By::Policy(Some(entry)) => self.policies[entry] = true,
                 By::Acl(acl, Some(entry)) => self.entries[acl.index()][entry] = true,
-                _ => {}
+                By::Nothing
+                | By::Acl(..)
+                | By::Policy(_)
+                | By::Rule(_)
+                | By::Rules(_)
+                | By::Interface(_)
+                | By::Route(_) => {}
             }
         }
         if matches!(judged, Judged::Dropped(r) if r.reason == Reason::IngressAcl) {
@@ -137,7 +143,7 @@ impl Proof<'_> {
                     seen.refused = Some(telling(seen.refused, sent));
                 }
                 Judged::Forwarded(_) => seen.passed = true,
-                _ => {}
+                Judged::Dropped(_) | Judged::ToDevice => {}
             }
         }
         if let Judged::Forwarded(verdicts) = judged {

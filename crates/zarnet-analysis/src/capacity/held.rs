@@ -48,7 +48,10 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Vec<Resource> {
                 Supply::Ports(address, protocol, range) => {
                     Some(node.usable_ports(address, protocol, range))
                 }
-                _ => None,
+                Supply::PortsOfAll(..)
+                | Supply::Blocks(..)
+                | Supply::Mappings
+                | Supply::Sessions => None,
             };
             let mut holders: Vec<Holder> = holders.into_values().collect();
             holders.sort_by_key(|h| (std::cmp::Reverse(h.held), h.host));
@@ -88,7 +91,10 @@ fn supply_of(device: &plan::DevicePlan, row: &Observed) -> Option<(Supply, RuleI
     let (i, rule) = rules.iter().find(explains)?;
     let supply = match rule.kind {
         RuleKind::Pool { pool, .. } => Supply::Pool(pool),
-        _ => {
+        RuleKind::Exempt
+        | RuleKind::Static(_)
+        | RuleKind::Overload { .. }
+        | RuleKind::Forward(_) => {
             let into = device.behaviour.port_classes.iter().map(|c| c.into);
             let range = into.into_iter().find(|r| (r.0..=r.1).contains(&row.external.port))?;
             Supply::Ports(row.external.address, row.protocol?, range)

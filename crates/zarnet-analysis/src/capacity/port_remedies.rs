@@ -15,12 +15,16 @@ impl Proposals<'_> {
                 self.device.listed_by(target).contains(address)
             }
             Supply::PortsOfAll(own, ..) => own == target,
-            _ => false,
+            Supply::Pool(_) | Supply::Mappings | Supply::Sessions => false,
         };
         let rules = self.device.rules.iter().enumerate().filter(|(_, r)| r.enabled);
         let uses = |(i, r): (usize, &zarnet_core::plan::Rule)| match r.kind {
             RuleKind::Overload { target, .. } if holds(target) => Some((RuleId(i as u16), target)),
-            _ => None,
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => None,
         };
         rules.filter_map(uses).collect()
     }
@@ -32,7 +36,12 @@ impl Proposals<'_> {
             Supply::PortsOfAll(Target::Pool(p), ..) => {
                 self.device.pools[p.index()].listed().count() as u64
             }
-            _ => 1,
+            Supply::Pool(_)
+            | Supply::PortsOfAll(..)
+            | Supply::Ports(..)
+            | Supply::Blocks(..)
+            | Supply::Mappings
+            | Supply::Sessions => 1,
         };
         let on_each = (usable / have.max(1)).max(1);
         let more = needed.div_ceil(on_each).saturating_sub(have).clamp(1, 65_536);
@@ -71,7 +80,7 @@ impl Proposals<'_> {
                     list.iter().map(append).collect(),
                 )
             }
-            _ => {
+            Target::Interface(_) | Target::Address(_) => {
                 let name = self.fresh_pool(&self.device.rules[rule.index()].name);
                 let addresses = Value::List(list.iter().map(|r| r.as_str().into()).collect());
                 // a host keeps its address: hosts that all began on the lowest would fill it and

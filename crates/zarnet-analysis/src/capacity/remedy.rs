@@ -168,7 +168,11 @@ impl Proposals<'_> {
         let rules = self.device.rules.iter().enumerate().filter(|(_, r)| r.enabled);
         let uses = |(i, r): (usize, &zarnet_core::plan::Rule)| match r.kind {
             RuleKind::Pool { pool: p, fallback } if p == pool => Some((RuleId(i as u16), fallback)),
-            _ => None,
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => None,
         };
         rules.filter_map(uses).collect()
     }
@@ -328,7 +332,7 @@ impl Proposals<'_> {
         let several = matches!(resource.supply, Supply::PortsOfAll(..))
             || self.overloads(resource).iter().any(|(_, t)| match t {
                 Target::Pool(p) => self.device.pools[p.index()].listed().count() > 1,
-                _ => false,
+                Target::Interface(_) | Target::Address(_) => false,
             });
         let pools: Vec<PoolId> = self
             .overloads(resource)

@@ -182,7 +182,7 @@ impl Resource {
             Supply::Ports(_, p, _) | Supply::PortsOfAll(_, p, _) | Supply::Blocks(_, p, _) => {
                 p.has_query_id()
             }
-            _ => false,
+            Supply::Pool(_) | Supply::Mappings | Supply::Sessions => false,
         }
     }
 }

@@ -39,9 +39,12 @@ impl PlanEditor<'_> {
                         None
                     }
                 };
-                let address = |v: &Value| match v {
-                    Value::Text(t) => t.rsplit_once(':').map_or(t.clone(), |p| p.0.to_owned()),
-                    _ => String::new(),
+                let address = |v: &Value| {
+                    if let Value::Text(t) = v {
+                        t.rsplit_once(':').map_or(t.clone(), |p| p.0.to_owned())
+                    } else {
+                        String::new()
+                    }
                 };
                 let protocol = match get("external") {
                     Some(Value::Text(t)) if kind == "forward" => {

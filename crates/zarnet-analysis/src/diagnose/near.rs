@@ -112,7 +112,10 @@ fn outbound(
 ) -> (String, String) {
     let source = match &rule.kind {
         RuleKind::Static(s) => s.internal.to_string(),
-        _ => list(&rule.written.source, "any"),
+        RuleKind::Exempt
+        | RuleKind::Pool { .. }
+        | RuleKind::Overload { .. }
+        | RuleKind::Forward(_) => list(&rule.written.source, "any"),
     };
     match condition {
         Condition::Enabled => ("disabled".into(), "enabled".into()),
@@ -148,7 +151,10 @@ fn inbound(
         Condition::Service => {
             let needs = match &rule.kind {
                 RuleKind::Forward(f) => format!("{}/{}", f.ports, f.protocol),
-                _ => list(&rule.written.service, "any"),
+                RuleKind::Exempt
+                | RuleKind::Static(_)
+                | RuleKind::Pool { .. }
+                | RuleKind::Overload { .. } => list(&rule.written.service, "any"),
             };
             (service(packet), needs)
         }

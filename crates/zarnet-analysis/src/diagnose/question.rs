@@ -224,7 +224,16 @@ impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
                 let action = Action::Clear(Clearing { host: Some(*host), ..Clearing::default() });
                 Some(Event { at: self.at, device: *device, action })
             }
-            _ => None,
+            Edit::Set(..)
+            | Edit::Unset(..)
+            | Edit::Append(..)
+            | Edit::Replace(..)
+            | Edit::Insert(..)
+            | Edit::InsertEntry(..)
+            | Edit::MoveRule(..)
+            | Edit::RemoveRule(..)
+            | Edit::CloneRule(..)
+            | Edit::Group(..) => None,
         };
         let cleared: Vec<Event> = changes.iter().flatten().filter_map(clear).collect();
         match self.question.scene(&repaired, Some(self.at), &cleared, self.watch) {

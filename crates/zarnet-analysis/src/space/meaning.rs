@@ -91,7 +91,11 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
                     f.spread == Spread::BySource,
                 )
             }
-            _ => match prefix(verdict.entry) {
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => match prefix(verdict.entry) {
                 Some((inside, outside, count)) => {
                     DestinationMeaning::Prefix(outside, inside, count)
                 }

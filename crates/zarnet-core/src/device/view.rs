@@ -312,7 +312,7 @@ impl<'a> Context<'a> {
                     };
                     (all.filter_map(pair).collect(), "forward", Some(f.protocol))
                 }
-                _ => continue,
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => continue,
             };
             let in_use = used.remove(&id).unwrap_or_default();
             if !self.active.has(i as u16) {
@@ -347,7 +347,9 @@ impl<'a> Context<'a> {
                         (Endpoint { port: 0, ..internal }, Endpoint { port: 0, ..external })
                     }
                     RuleKind::Forward(_) => (internal, external),
-                    _ => continue,
+                    RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
+                        continue;
+                    }
                 };
                 used.entry(rule)
                     .or_default()

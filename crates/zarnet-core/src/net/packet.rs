@@ -116,7 +116,11 @@ impl Packet {
         let signal = match self.signal {
             Signal::Syn => Signal::SynAck,
             Signal::Query => Signal::Reply,
-            other => other,
+            other @ Signal::Plain
+            | other @ Signal::SynAck
+            | other @ Signal::Fin
+            | other @ Signal::Rst
+            | other @ Signal::Reply => other,
         };
         Self { signal, ends: self.ends.reversed(), ..self }
     }

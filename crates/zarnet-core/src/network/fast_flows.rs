@@ -193,7 +193,7 @@ impl Network {
                 self.answering(now, World::INTERNET, next_hop)
                     == Some(Answering::Node(Node::Interface(device, egress)))
             }
-            _ => false,
+            Way::Peer | Way::Unrouted | Way::Special => false,
         }
     }
 }

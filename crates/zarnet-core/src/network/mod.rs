@@ -111,7 +111,10 @@ impl Network {
                 self.replan(at, plan, event.device, Some(&renaming));
                 Some(renaming)
             }
-            action => {
+            action @ Action::Disable(_)
+            | action @ Action::Enable(_)
+            | action @ Action::Clear(_)
+            | action @ Action::Restart => {
                 self.devices[id].act(at, action);
                 None
             }

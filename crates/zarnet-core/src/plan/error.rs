@@ -356,7 +356,18 @@ impl PlanError {
                                           limit"
                     .into(),
             ),
-            _ => None,
+            Self::Syntax(_)
+            | Self::MissingKey { .. }
+            | Self::WrongType { .. }
+            | Self::OutOfBounds { .. }
+            | Self::KeyNotForType { .. }
+            | Self::NotOneAddress { .. }
+            | Self::NotOneRange { .. }
+            | Self::FamiliesDiffer { .. }
+            | Self::PortsOverflow { .. }
+            | Self::BehaviourContradiction(_)
+            | Self::IncludeUnreadable { .. }
+            | Self::PoolTooLarge(_) => None,
         }
     }
 }

@@ -41,7 +41,9 @@ impl Heads {
         let (since, packet) = self.known.get(&datagram)?;
         let signal = match packet.signal {
             Signal::Query | Signal::Reply => packet.signal,
-            _ => Signal::Plain,
+            Signal::Plain | Signal::Syn | Signal::SynAck | Signal::Fin | Signal::Rst => {
+                Signal::Plain
+            }
         };
         (at - since < Self::LIFE).then_some(Packet { signal, ..*packet })
     }

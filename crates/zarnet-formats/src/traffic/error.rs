@@ -190,7 +190,19 @@ impl Fault {
             Self::Malformed(_) | Self::FieldCount { .. } | Self::LineTooLong(_) => {
                 "correct the line, or pass over all such lines with --skip-bad".into()
             }
-            _ => return None,
+            Self::Unreadable(_)
+            | Self::TimeTooLong(_)
+            | Self::Empty
+            | Self::UnknownColumn { .. }
+            | Self::MissingColumn(_)
+            | Self::ColumnTwice(_)
+            | Self::UnknownEnding { .. }
+            | Self::NegativeTime(_)
+            | Self::UnknownName { .. }
+            | Self::MixedFamilies
+            | Self::PortMissing(_)
+            | Self::PortNotPossible(_)
+            | Self::Scenario(_) => return None,
         })
     }
 

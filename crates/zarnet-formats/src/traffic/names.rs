@@ -91,7 +91,9 @@ impl Names {
     pub(super) fn address(&self, party: Party) -> Option<IpAddr> {
         match party {
             Party::Address(address) => Some(address),
-            party => self.addresses.get(&party).copied(),
+            party @ Party::Host(_) | party @ Party::Device(_) | party @ Party::Interface(..) => {
+                self.addresses.get(&party).copied()
+            }
         }
     }
 }

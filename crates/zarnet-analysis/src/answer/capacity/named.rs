@@ -45,7 +45,7 @@ impl<'a> CapacityAnswer<'a> {
             Supply::Sessions => "sessions",
             Supply::Blocks(..) => "blocks",
             _ if r.is_query() => "query ids",
-            _ => "ports",
+            Supply::PortsOfAll(..) | Supply::Ports(..) => "ports",
         }
     }
 
@@ -60,7 +60,11 @@ impl<'a> CapacityAnswer<'a> {
             Supply::Pool(pool) => {
                 Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()])
             }
-            _ => None,
+            Supply::PortsOfAll(..)
+            | Supply::Ports(..)
+            | Supply::Blocks(..)
+            | Supply::Mappings
+            | Supply::Sessions => None,
         }
     }
 }

@@ -213,7 +213,15 @@ impl<'a> FollowAnswer<'a> {
                 (from, to) = (Some(was.into()), Some(is.into()))
             }
             StageResult::Unchanged(why) | StageResult::Dropped(why) => reason = Some(why.name()),
-            _ => {}
+            StageResult::NotAttached
+            | StageResult::Accepted
+            | StageResult::New
+            | StageResult::Known { .. }
+            | StageResult::NotOwn
+            | StageResult::Answered
+            | StageResult::Taken
+            | StageResult::Routed { .. }
+            | StageResult::Committed { .. } => {}
         }
         let by = self.by(device, step.by);
         let place = self.position(step.place);

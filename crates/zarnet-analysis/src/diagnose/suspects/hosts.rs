@@ -126,7 +126,10 @@ impl Case<'_> {
         let Some((receiver, _)) = self.followed.arrived else { return };
         let name = match receiver {
             Receiver::Host(id) => self.plan.hosts[id.index()].name.clone(),
-            _ => "the server".to_owned(),
+            Receiver::Undeclared(_)
+            | Receiver::Peer
+            | Receiver::Device(_)
+            | Receiver::Answering(..) => "the server".to_owned(),
         };
         let Some(hop) = self.followed.forth.hops.last() else { return };
         let direct = self.followed.back.hops.is_empty();

@@ -102,7 +102,11 @@ impl Case<'_> {
                 RuleKind::Static(s) if rule.service.holds(hop.packet.protocol, to.port) => {
                     s.external
                 }
-                _ => continue,
+                RuleKind::Exempt
+                | RuleKind::Static(_)
+                | RuleKind::Pool { .. }
+                | RuleKind::Overload { .. }
+                | RuleKind::Forward(_) => continue,
             }) else {
                 continue;
             };
@@ -117,7 +121,7 @@ impl Case<'_> {
         let internal = match &self.rule(hop.device, rule).kind {
             RuleKind::Forward(f) => f.servers.first().map(|s| s.address),
             RuleKind::Static(s) => Some(s.internal.first()),
-            _ => None,
+            RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => None,
         };
         let interfaces = self.device(hop.device).interfaces.iter();
         let holding =

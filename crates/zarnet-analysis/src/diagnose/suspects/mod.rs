@@ -117,12 +117,15 @@ impl<'a> Case<'a> {
         if self.back {
             return match self.followed.arrived?.0 {
                 Receiver::Host(id) => Some(id),
-                _ => None,
+                Receiver::Undeclared(_)
+                | Receiver::Peer
+                | Receiver::Device(_)
+                | Receiver::Answering(..) => None,
             };
         }
         match self.followed.sent?.0 {
             Origin::Host(id) => Some(id),
-            _ => None,
+            Origin::Device(..) | Origin::Peer | Origin::Undeclared(_) => None,
         }
     }
 

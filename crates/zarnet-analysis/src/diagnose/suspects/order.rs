@@ -139,7 +139,7 @@ impl Case<'_> {
         let (kind, target) = match &rule.kind {
             RuleKind::Overload { target, .. } => ("overload", self.target(hop.device, *target)),
             RuleKind::Pool { pool, .. } => ("pool", device.pools[pool.index()].name.clone()),
-            _ => return None,
+            RuleKind::Exempt | RuleKind::Static(_) | RuleKind::Forward(_) => return None,
         };
         let mut fields = vec![
             ("name", Value::from(self.free_name(hop.device, &format!("{}-too", rule.name)))),
@@ -206,7 +206,7 @@ impl Case<'_> {
             RuleKind::Pool { fallback, .. } | RuleKind::Overload { fallback, .. } => {
                 matches!(fallback, Fallback::Overload(_))
             }
-            _ => false,
+            RuleKind::Exempt | RuleKind::Static(_) | RuleKind::Forward(_) => false,
         }
     }
 }

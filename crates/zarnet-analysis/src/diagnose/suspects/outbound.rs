@@ -93,7 +93,11 @@ impl Case<'_> {
                     RuleKind::Static(s) if s.internal.contains(to.address) => {
                         ways.push(format!("{} (rule {})", external(s.external), rule.name));
                     }
-                    _ => {}
+                    RuleKind::Exempt
+                    | RuleKind::Static(_)
+                    | RuleKind::Pool { .. }
+                    | RuleKind::Overload { .. }
+                    | RuleKind::Forward(_) => {}
                 }
             }
         }
@@ -186,14 +190,16 @@ impl Case<'_> {
                 Some(append(table, "destination", hop.packet.destination().address.to_string()))
             }
             Condition::Service => Some(append(table, "service", service(hop.packet))),
-            _ => None,
+            Condition::From | Condition::Into | Condition::Direction => None,
         };
         let Some(edits) = miss.unmet.iter().map(edit).collect::<Option<Vec<_>>>() else { return };
         let cause = match miss.unmet[0] {
             Condition::Enabled => Cause::RuleDisabled,
             Condition::Source => Cause::SourceNotInList,
             Condition::Destination => Cause::DestinationNotInList,
-            _ => Cause::ServiceNotInList,
+            Condition::From | Condition::Into | Condition::Service | Condition::Direction => {
+                Cause::ServiceNotInList
+            }
         };
         let names: Vec<&str> = miss.unmet.iter().map(|c| c.name()).collect();
         let verdict = format!(

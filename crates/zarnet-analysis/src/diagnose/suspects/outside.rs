@@ -70,7 +70,10 @@ impl Case<'_> {
                     let server = f.servers.iter().find(|s| s.address == address);
                     format!("{candidate}:{}", server.map_or(port, |s| s.port))
                 }
-                _ => candidate.to_string(),
+                RuleKind::Exempt
+                | RuleKind::Static(_)
+                | RuleKind::Pool { .. }
+                | RuleKind::Overload { .. } => candidate.to_string(),
             };
             let title = format!("let rule {} lead to {candidate} ({name})", rule.name);
             let edit = set(Table::Rule(hop.device, id), "internal", internal);
@@ -160,7 +163,7 @@ impl Case<'_> {
                 RuleKind::Forward(f) => {
                     ("external", format!("{}:{}/{}", interface.name, f.ports, f.protocol))
                 }
-                _ => continue,
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => continue,
             };
             let title = format!("let rule {} follow interface {}", rule.name, interface.name);
             let edit = set(Table::Rule(d, r), key, value);
@@ -194,7 +197,10 @@ impl Case<'_> {
                 .iter()
                 .find(|p| p.0.contains(address))
                 .and_then(|p| p.1),
-                _ => None,
+                RuleKind::Exempt
+                | RuleKind::Static(_)
+                | RuleKind::Overload { .. }
+                | RuleKind::Forward(_) => None,
             };
             let whole = Prefix::holding(address, if address.is_ipv4() { 32 } else { 128 });
             let Some(block) = block.or(whole) else { continue };
@@ -224,13 +230,12 @@ impl Case<'_> {
     pub(super) fn unsupported(&mut self, loss: Loss) {
         let (Some(d), Some(r)) = (loss.device, loss.rule) else { return };
         let name = &self.rule(d, r).name;
-        let verdict = match loss.reason {
-            Reason::UnsupportedFamily => {
-                format!("rule {name} would have to translate a family that it cannot")
-            }
-            _ => format!(
+        let verdict = if loss.reason == Reason::UnsupportedFamily {
+            format!("rule {name} would have to translate a family that it cannot")
+        } else {
+            format!(
                 "rule {name} has no port to tell hosts apart by, and another host has the same peer"
-            ),
+            )
         };
         let at = self.at_rule(d, r);
         let egress = self.last().and_then(egress).map(|i| &self.device(d).interfaces[i.index()]);

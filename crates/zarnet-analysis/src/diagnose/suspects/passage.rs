@@ -368,7 +368,14 @@ pub(super) fn leaving(hop: &Hop) -> Packet {
         if let StageResult::Translated { to, .. } = step.result {
             match step.stage {
                 Stage::Destination => packet.ends.destination = to,
-                _ => packet.ends.source = to,
+                Stage::IngressAcl
+                | Stage::Session
+                | Stage::Own
+                | Stage::Route
+                | Stage::Policy
+                | Stage::Source
+                | Stage::EgressAcl
+                | Stage::Commit => packet.ends.source = to,
             }
         }
     }

@@ -17,13 +17,15 @@ impl Case<'_> {
     /// Addresses, ports or room for mappings are used up.
     pub(super) fn used_up(&mut self, loss: Loss) {
         let Some(d) = loss.device else { return };
-        let cause = match loss.reason {
-            Reason::PortsExhausted => Cause::PortsExhausted,
-            Reason::HostLimit => Cause::HostLimit,
-            Reason::RuleLimit => Cause::RuleLimit,
-            Reason::DeviceFull => Cause::DeviceFull,
-            _ => Cause::PoolExhausted,
-        };
+        // a shortage that is none of these is one of addresses
+        let causes = [
+            (Reason::PortsExhausted, Cause::PortsExhausted),
+            (Reason::HostLimit, Cause::HostLimit),
+            (Reason::RuleLimit, Cause::RuleLimit),
+            (Reason::DeviceFull, Cause::DeviceFull),
+        ];
+        let known = causes.into_iter().find(|c| c.0 == loss.reason);
+        let cause = known.map_or(Cause::PoolExhausted, |c| c.1);
         let device = self.device(d);
         let behaviour = &device.behaviour;
         let at = loss.rule.map_or(At::device(d, device.place), |r| self.at_rule(d, r));
@@ -89,11 +91,10 @@ impl Case<'_> {
     fn exhausted(&mut self, cause: Cause, d: DeviceId, r: RuleId) {
         let (device, rule) = (self.device(d), self.rule(d, r));
         let (holders, first, next) = self.holders(d, r);
-        let verdict = match cause {
-            Cause::PortsExhausted => {
-                format!("rule {} has no free port left for {}", rule.name, self.sender_name())
-            }
-            _ => format!("every address of rule {} is borrowed: {holders}", rule.name),
+        let verdict = if cause == Cause::PortsExhausted {
+            format!("rule {} has no free port left for {}", rule.name, self.sender_name())
+        } else {
+            format!("every address of rule {} is borrowed: {holders}", rule.name)
         };
         let at = self.at_rule(d, r);
         let egress = self.last().and_then(egress).map(|i| &device.interfaces[i.index()]);
@@ -107,7 +108,10 @@ impl Case<'_> {
             RuleKind::Pool { pool, .. } | RuleKind::Overload { target: Target::Pool(pool), .. } => {
                 Some(*pool)
             }
-            _ => None,
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => None,
         };
         if let (Some(pool), Some(free)) = (pool, egress.and_then(|i| self.free_address(i))) {
             let name = &device.pools[pool.index()].name;

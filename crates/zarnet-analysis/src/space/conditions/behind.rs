@@ -33,7 +33,7 @@ impl Conditions {
                     let by = server.port.wrapping_sub(f.ports.first);
                     (external, AddressRange::one(server.address), ServiceSet(vec![service]), by)
                 }
-                _ => continue,
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => continue,
             };
             let here =
                 rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);

@@ -210,7 +210,7 @@ impl Conditions {
                         self.push(with_ports(base, Some(f.protocol), ports, Field::SourcePort));
                     }
                 }
-                _ => self.entry(
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => self.entry(
                     &Constraint::parties(&rule.parties.source, destination),
                     &rule.service,
                     None,

@@ -63,7 +63,10 @@ impl<S: Sink> Engine<'_, S> {
             // the servers may be fewer now
             let servers = match &plan.rules[rule.index()].kind {
                 plan::RuleKind::Forward(f) => f.servers.len() as u32,
-                _ => 1,
+                plan::RuleKind::Exempt
+                | plan::RuleKind::Static(_)
+                | plan::RuleKind::Pool { .. }
+                | plan::RuleKind::Overload { .. } => 1,
             };
             choices.next_server[rule.index()] = next % servers.max(1);
         }

@@ -30,7 +30,7 @@ impl SourceRules {
                 let group = match rule.kind {
                     RuleKind::Exempt => 0,
                     RuleKind::Static(_) | RuleKind::Forward(_) => 1,
-                    _ => 2,
+                    RuleKind::Pool { .. } | RuleKind::Overload { .. } => 2,
                 };
                 (group, senders(rule).count(), rule.parties.destination.count(), i)
             });
@@ -97,7 +97,9 @@ pub(in crate::device) fn senders(rule: &Rule) -> AddressSet {
     match &rule.kind {
         RuleKind::Static(s) => s.internal.into(),
         RuleKind::Forward(f) => f.servers.iter().map(|s| AddressRange::one(s.address)).collect(),
-        _ => rule.parties.source.clone(),
+        RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
+            rule.parties.source.clone()
+        }
     }
 }
 

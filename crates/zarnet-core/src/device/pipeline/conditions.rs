@@ -182,7 +182,10 @@ impl Context<'_> {
             }
             Condition::Service => match &rule.kind {
                 RuleKind::Forward(f) => f.protocol == packet.protocol && f.ports.contains(to.port),
-                _ => rule.service.holds(packet.protocol, to.port),
+                RuleKind::Exempt
+                | RuleKind::Static(_)
+                | RuleKind::Pool { .. }
+                | RuleKind::Overload { .. } => rule.service.holds(packet.protocol, to.port),
             },
             Condition::Direction => {
                 !matches!(&rule.kind, RuleKind::Static(s) if s.direction == Direction::Outbound)
@@ -204,6 +207,8 @@ pub(super) fn serves_outbound(rule: &Rule, sent: Packet) -> bool {
             f.protocol == sent.protocol
                 && f.servers.iter().any(|s| s.address == sent.source().address && of(s))
         }
-        _ => rule.service.holds(sent.protocol, sent.destination().port),
+        RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
+            rule.service.holds(sent.protocol, sent.destination().port)
+        }
     }
 }

@@ -142,7 +142,7 @@ impl Context<'_> {
                     Source::Mapped(_, mapping, _) => {
                         Some(self.bindings.table.mapping(*mapping).target)
                     }
-                    _ => None,
+                    Source::Keep(_) | Source::Fixed(..) => None,
                 };
                 Judged::Forwarded(Verdicts {
                     egress: way.0,

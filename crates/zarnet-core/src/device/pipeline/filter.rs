@@ -30,7 +30,14 @@ impl Context<'_> {
         let interface = &self.compiled.plan.interfaces[interface.index()];
         let (acl, reason) = match stage {
             Stage::IngressAcl => (interface.ingress_acl, Reason::IngressAcl),
-            _ => (interface.egress_acl, Reason::EgressAcl),
+            Stage::Session
+            | Stage::Destination
+            | Stage::Own
+            | Stage::Route
+            | Stage::Policy
+            | Stage::Source
+            | Stage::EgressAcl
+            | Stage::Commit => (interface.egress_acl, Reason::EgressAcl),
         };
         let Some(acl) = acl else {
             observer.step(|| step(stage, StageResult::NotAttached));

@@ -59,7 +59,11 @@ impl Context<'_> {
                         .zip(offset)
                         .map(|(address, o)| Endpoint { address, port: f.ports.first + o })
                 }
-                _ => None,
+                RuleKind::Exempt
+                | RuleKind::Static(_)
+                | RuleKind::Pool { .. }
+                | RuleKind::Overload { .. }
+                | RuleKind::Forward(_) => None,
             };
             if let Some(destination) = external {
                 let ends = Tuple { destination, ..packet.ends };

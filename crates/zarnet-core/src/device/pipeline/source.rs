@@ -98,7 +98,7 @@ impl Context<'_> {
             let both = match &self.rule(id.0).kind {
                 RuleKind::Static(s) => s.translate_as.is_some(),
                 RuleKind::Forward(f) => f.translate_as.is_some(),
-                _ => false,
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => false,
             };
             if both {
                 return self.overload(id.0, sent, peer);
@@ -217,7 +217,10 @@ impl Context<'_> {
         }
         let fallback = match self.rule(id).kind {
             RuleKind::Overload { fallback, .. } => fallback,
-            _ => Fallback::Drop,
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Forward(_) => Fallback::Drop,
         };
         self.check_rule_limit(id)?;
         self.check_host_limit(id, sent)?;

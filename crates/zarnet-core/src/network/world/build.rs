@@ -66,7 +66,7 @@ impl World {
         // addresses
         self.way_v4 = IntervalMap::from_edges(edges, |n| match self.find_way(address(n)) {
             Way::Ask(next) if next == address(n) => Way::Ask(IpAddr::from([0, 0, 0, 0])),
-            way => way,
+            way @ Way::Ask(_) | way @ Way::Peer | way @ Way::Unrouted | way @ Way::Special => way,
         });
         for ((segment, address), node) in &self.owners {
             if let IpAddr::V4(a) = address {

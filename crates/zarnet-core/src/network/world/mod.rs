@@ -226,7 +226,7 @@ impl World {
         let IpAddr::V4(a) = address else { return self.find_way(address) };
         match *self.way_v4.get(a.to_bits().into()) {
             Way::Ask(IpAddr::V4(next)) if next.is_unspecified() => Way::Ask(address),
-            way => way,
+            way @ Way::Ask(_) | way @ Way::Peer | way @ Way::Unrouted | way @ Way::Special => way,
         }
     }
 

@@ -129,7 +129,7 @@ fn claim<'a>(rule: &'a Rule, device: &DevicePlan) -> Option<Claim<'a>> {
     match &rule.kind {
         RuleKind::Forward(f) => Some(Claim { rule, addresses, port: Some((f.protocol, f.ports)) }),
         RuleKind::Static(_) => Some(Claim { rule, addresses, port: None }),
-        _ => None,
+        RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => None,
     }
 }
 

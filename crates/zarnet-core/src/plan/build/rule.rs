@@ -242,7 +242,7 @@ impl Builder {
                 needs.push((Lack::Ranges, s.internal.count() > 1));
                 needs.push((Lack::BothEnds, s.translate_as.is_some()));
             }
-            _ => {}
+            RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {}
         }
         for (lack, _) in
             needs.into_iter().filter(|(l, needed)| *needed && device.behaviour.cannot.contains(l))

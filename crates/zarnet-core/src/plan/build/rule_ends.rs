@@ -156,7 +156,7 @@ impl Builder {
                 );
                 None
             }
-            end => Some((end, ports, protocol)),
+            end @ External::Interface(_) | end @ External::Range(_) => Some((end, ports, protocol)),
         }
     }
 

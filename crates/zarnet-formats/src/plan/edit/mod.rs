@@ -136,7 +136,14 @@ fn on_table(
     let place = match table {
         Table::Host(h) => plan.hosts[h.index()].place,
         Table::Route(d, i) => device(d).routes[i].place,
-        _ => Place::default(),
+        Table::Segment(_)
+        | Table::Device(_)
+        | Table::Interface(..)
+        | Table::Rule(..)
+        | Table::Pool(..)
+        | Table::Groups
+        | Table::Behaviour(_)
+        | Table::Timers(_) => Place::default(),
     };
     match table {
         Table::Host(h) => {

@@ -152,7 +152,9 @@ fn member(text: &Text, setting: &Setting<'_>) -> Result<(Option<Party>, AddressS
     }
     match setting.names.party(text.value.trim())? {
         Party::Address(address) => Ok((None, AddressRange::one(address).into())),
-        party => Ok((Some(party), AddressSet::default())),
+        party @ Party::Host(_) | party @ Party::Device(_) | party @ Party::Interface(..) => {
+            Ok((Some(party), AddressSet::default()))
+        }
     }
 }
 

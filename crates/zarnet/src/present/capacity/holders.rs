@@ -105,7 +105,9 @@ pub(super) fn refused(
     let wanted = match r.supply {
         Supply::Pool(_) => "an address each".to_owned(),
         Supply::Mappings | Supply::Sessions => "a place in the table".to_owned(),
-        _ => format!("{}, each for another flow", if r.is_query() { "query ids" } else { "ports" }),
+        Supply::PortsOfAll(..) | Supply::Ports(..) | Supply::Blocks(..) => {
+            format!("{}, each for another flow", if r.is_query() { "query ids" } else { "ports" })
+        }
     };
     let last = r.series.last_refusal.map(rounded).unwrap_or_default();
     let first = r.series.first_refusal.map(rounded).unwrap_or_default();

@@ -71,7 +71,11 @@ pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
         Supply::Ports(address, ..) => {
             Some(Strip { address, curve: Curve::of(r, (analysis.from, analysis.until)) })
         }
-        _ => None,
+        Supply::Pool(_)
+        | Supply::PortsOfAll(..)
+        | Supply::Blocks(..)
+        | Supply::Mappings
+        | Supply::Sessions => None,
     };
     let mut list: Vec<Strip> = analysis.resources.iter().filter(same).filter_map(strip).collect();
     list.sort_by_key(|s| std::cmp::Reverse(s.curve.peak));
