@@ -21,6 +21,8 @@ mod error;
 pub mod impact;
 mod line_repair;
 pub mod play;
+mod schema;
 pub mod space;
 
 pub use error::{AnalysisError, AskError};
+pub use schema::plan_schema;

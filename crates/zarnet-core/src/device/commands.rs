@@ -1,4 +1,6 @@
 //! What is done to a device while it runs.
+//!
+//! Contract: §T7 of docs/semantics.md.
 
 use std::collections::BTreeSet;
 

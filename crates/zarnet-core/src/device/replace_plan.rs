@@ -1,5 +1,7 @@
 //! Another description for a device that runs: its sessions and mappings stay, all that follows
 //! from the description is found anew.
+//!
+//! Contract: §T7 of docs/semantics.md.
 
 use std::net::IpAddr;
 use std::sync::Arc;

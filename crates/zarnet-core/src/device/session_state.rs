@@ -1,5 +1,7 @@
 //! The state of a session, and what a packet does to it. Read first: RFC 5382 §5, RFC 7857 §2 and
 //! figure 1.
+//!
+//! Contract: §T2 and §T3 of docs/semantics.md.
 
 use crate::net::Signal;
 

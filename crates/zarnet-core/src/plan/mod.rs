@@ -14,6 +14,7 @@ mod ends;
 mod error;
 mod error_kinds;
 mod expectation;
+pub mod field;
 mod lines;
 mod matching;
 mod model;

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use super::field::{BEHAVIOUR, TIMERS};
 use super::{
     Behaviour, Dependence, HairpinSource, Lack, PortAssignment, PortClass, RuleOrder, Timers,
 };
@@ -13,14 +14,18 @@ pub struct Described {
     pub key: String,
     /// Its value as a plan writes it; `none` where there is none.
     pub value: String,
-    /// What the key decides, in one sentence.
+    /// What the key decides, in a phrase.
     pub meaning: &'static str,
-    /// Where that comes from.
+    /// The standard that it comes from; empty if it is our own.
     pub source: &'static str,
 }
 
 impl Described {
-    fn new(key: &str, value: String, meaning: &'static str, source: &'static str) -> Self {
+    /// A key with its value; the rest stands in its row.
+    fn new(key: &str, value: String) -> Self {
+        let name = key.split('.').next().unwrap_or(key);
+        let row = BEHAVIOUR.iter().chain(TIMERS).find(|f| f.key == name);
+        let (meaning, source) = row.map_or(("", ""), |f| (f.meaning, f.source));
         Self { key: key.into(), value, meaning, source }
     }
 }
@@ -74,121 +79,26 @@ impl Behaviour {
         let list = |parts: Vec<String>| format!("[{}]", parts.join(", "));
         let new = Described::new;
         vec![
-            new(
-                "mapping",
-                named(self.mapping, &DEPENDENCE),
-                "when another peer reuses a mapping",
-                "4787-REQ-1",
-            ),
-            new(
-                "filtering",
-                named(self.filtering, &DEPENDENCE),
-                "which peers a dynamic mapping lets in",
-                "4787-REQ-8",
-            ),
-            new(
-                "pooling",
-                named(self.paired, &PAIRED),
-                "one external address a host, or any",
-                "4787-REQ-2",
-            ),
-            new(
-                "port-assignment",
-                named(self.port_assignment, &PORT_ASSIGNMENT),
-                "how an external port is found",
-                "RFC 4787 4.2.1",
-            ),
-            new(
-                "port-classes",
-                list(self.port_classes.iter().map(class).collect()),
-                "which external ports an internal one becomes",
-                "4787-REQ-3a",
-            ),
-            new(
-                "port-parity",
-                self.port_parity.to_string(),
-                "whether odd stays odd and even stays even",
-                "4787-REQ-4",
-            ),
-            new(
-                "port-overloading",
-                self.port_overloading.to_string(),
-                "whether peers share one external end",
-                "7857-S3",
-            ),
-            new(
-                "ports-per-host",
-                number(self.ports_per_host.map(u64::from)),
-                "endpoint mappings that a host may have",
-                "6888-REQ-4",
-            ),
-            new(
-                "block-size",
-                number(self.block_size.map(u64::from)),
-                "ports are handed out in blocks of so many",
-                "RFC 7422",
-            ),
-            new(
-                "max-mappings",
-                number(self.max_mappings),
-                "dynamic mappings on the device",
-                "ours",
-            ),
-            new("max-sessions", number(self.max_sessions), "sessions on the device", "ours"),
-            new(
-                "hairpin-source",
-                named(self.hairpin_source, &HAIRPIN_SOURCE),
-                "what a hairpinned packet shows as its source",
-                "4787-REQ-9a",
-            ),
-            new(
-                "rule-order",
-                named(self.rule_order, &RULE_ORDER),
-                "in which order source rules are tried",
-                "ours",
-            ),
-            new(
-                "policy-sees",
-                named(self.policy_sees_translated, &POLICY_SEES_TRANSLATED),
-                "which destination the policy looks at",
-                "ours",
-            ),
-            new(
-                "answer-arp",
-                named(self.answers_arp_for_translated, &ARP_FOR_TRANSLATED),
-                "for which external addresses ARP is answered",
-                "ours",
-            ),
-            new(
-                "hold-down-timeout",
-                seconds(self.hold_down),
-                "seconds that a freed external port rests",
-                "6888-REQ-8",
-            ),
-            new(
-                "refresh",
-                named(self.refresh_both, &REFRESH_BOTH),
-                "which packets keep UDP alive",
-                "4787-REQ-6",
-            ),
-            new(
-                "answers-leave",
-                named(self.answers_leave_as_came, &ANSWERS_LEAVE_AS_CAME),
-                "by which interface answers leave",
-                "ours",
-            ),
-            new(
-                "translates-own",
-                self.translates_own.to_string(),
-                "whether rules look at its own traffic",
-                "ours",
-            ),
-            new(
-                "cannot",
-                list(self.cannot.iter().map(|l: &Lack| text(l.name())).collect()),
-                "what it lacks: a rule needing it is an error",
-                "ours",
-            ),
+            new("mapping", named(self.mapping, &DEPENDENCE)),
+            new("filtering", named(self.filtering, &DEPENDENCE)),
+            new("pooling", named(self.paired, &PAIRED)),
+            new("port-assignment", named(self.port_assignment, &PORT_ASSIGNMENT)),
+            new("port-classes", list(self.port_classes.iter().map(class).collect())),
+            new("port-parity", self.port_parity.to_string()),
+            new("port-overloading", self.port_overloading.to_string()),
+            new("ports-per-host", number(self.ports_per_host.map(u64::from))),
+            new("block-size", number(self.block_size.map(u64::from))),
+            new("max-mappings", number(self.max_mappings)),
+            new("max-sessions", number(self.max_sessions)),
+            new("hairpin-source", named(self.hairpin_source, &HAIRPIN_SOURCE)),
+            new("rule-order", named(self.rule_order, &RULE_ORDER)),
+            new("policy-sees", named(self.policy_sees_translated, &POLICY_SEES_TRANSLATED)),
+            new("answer-arp", named(self.answers_arp_for_translated, &ARP_FOR_TRANSLATED)),
+            new("hold-down-timeout", seconds(self.hold_down)),
+            new("refresh", named(self.refresh_both, &REFRESH_BOTH)),
+            new("answers-leave", named(self.answers_leave_as_came, &ANSWERS_LEAVE_AS_CAME)),
+            new("translates-own", self.translates_own.to_string()),
+            new("cannot", list(self.cannot.iter().map(|l: &Lack| text(l.name())).collect())),
         ]
     }
 }
@@ -196,34 +106,14 @@ impl Behaviour {
 impl Timers {
     /// Every key with its value, in seconds.
     pub fn settings(&self) -> Vec<Described> {
-        const MEANINGS: [(&str, &str); 9] = [
-            ("UDP without traffic", "4787-REQ-5"),
-            ("TCP, established, without traffic", "5382-REQ-5"),
-            ("TCP, not yet established", "5382-REQ-5"),
-            ("TCP, after FIN both ways", "5382-REQ-5"),
-            ("an unsolicited SYN is held (not predicted)", "5382-REQ-4"),
-            ("ICMP query without traffic", "5508-REQ-2"),
-            ("fragments wait for the first one", "RFC 6146"),
-            ("other protocols without traffic", "ours"),
-            ("an address mapping outlives its sessions", "ours"),
-        ];
         let mut timers = self.clone();
-        let mut settings: Vec<Described> = Self::NAMES
-            .iter()
-            .zip(MEANINGS)
-            .filter_map(|(name, (meaning, source))| {
-                let value = *timers.by_name(name)?;
-                Some(Described::new(name, seconds(value), meaning, source))
-            })
-            .collect();
+        let named = Self::NAMES.iter().filter_map(|name| {
+            let value = *timers.by_name(name)?;
+            Some(Described::new(name, seconds(value)))
+        });
+        let mut settings: Vec<Described> = named.collect();
         settings.extend(self.per_port.iter().map(|((protocol, port), value)| {
-            let key = format!("per-port.\"{port}/{protocol}\"");
-            Described::new(
-                &key,
-                seconds(*value),
-                "instead, for this destination port",
-                "4787-REQ-5a",
-            )
+            Described::new(&format!("per-port.\"{port}/{protocol}\""), seconds(*value))
         }));
         settings
     }

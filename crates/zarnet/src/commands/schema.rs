@@ -1,17 +1,16 @@
 //! `zarnet schema`, `zarnet completions`, `zarnet man`: for editors, shells and readers of manuals.
 
 use clap::CommandFactory;
+use zarnet_analysis::plan_schema;
 
 use crate::args::Arguments;
 use crate::exit::{FINE, Failure};
 use crate::present::output;
 
-/// The JSON Schema of the plan. Tests hold it against what the reader takes.
-const SCHEMA: &str = include_str!("plan.schema.json");
-
 /// Prints the JSON Schema of plans.
 pub fn plan() -> Result<u8, Failure> {
-    output::verbatim(SCHEMA.as_bytes())?;
+    let schema = serde_json::to_string_pretty(&plan_schema()).map_err(std::io::Error::from)?;
+    output::verbatim(format!("{schema}\n").as_bytes())?;
     Ok(FINE)
 }
 

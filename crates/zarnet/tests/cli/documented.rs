@@ -1,8 +1,12 @@
 //! Pages, schema, completions and manual know what the program knows.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
+use snapbox::{Assert, Data};
 use zarnet_analysis::answer::explain::{ExplainAnswer, ExplainEntry, PAGES};
+use zarnet_core::plan::field::{BEHAVIOUR, FieldValue, TABLES, TIMERS};
+use zarnet_core::plan::{Preset, Timers};
 
 use super::{estate, zarnet};
 
@@ -161,14 +165,65 @@ fn row(entry: &ExplainEntry) -> String {
     format!("| `{}` | {} |", entry.name, cells.join(" | "))
 }
 
-/// Names of settings that have no row of their own are in the documentation all the same.
+/// The page of keys is made from the rows of keys; `SNAPSHOTS=overwrite` writes it.
 #[test]
-fn every_timer_is_documented() {
-    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/plan.md");
-    let text = std::fs::read_to_string(page).unwrap();
-    let names = zarnet_core::plan::Timers::NAMES;
-    let missing: Vec<_> = names.iter().filter(|n| !text.contains(&format!("`{n}`"))).collect();
-    assert!(missing.is_empty(), "docs/plan.md lacks {missing:?}");
+fn the_page_of_keys_says_what_the_rows_say() {
+    let mut page =
+        "# The keys of a plan\n\nEvery key of every table, with its default and where it \
+                    comes from. [plan.md](plan.md) explains them.\nThis page is made from the rows \
+                    in `crates/zarnet-core/src/plan/field/`.\n"
+            .to_owned();
+    for (table, fields) in TABLES {
+        page += &format!("\n## {table}\n\n");
+        page += "| key | value | default | meaning | source |\n| --- | --- | --- | --- | --- |\n";
+        for f in fields {
+            let key = format!("`{}`{}", f.key, if f.needed { " (needed)" } else { "" });
+            let default = match f.default {
+                "" => String::new(),
+                default => format!("`{default}`"),
+            };
+            let value = f.value.describe();
+            page += &format!("| {key} | {value} | {default} | {} | {} |\n", f.meaning, f.source);
+        }
+    }
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/keys.md");
+    Assert::new().action_env("SNAPSHOTS").eq(page, Data::read_from(&path, None));
+}
+
+/// Defaults and meanings of behaviour and timers are those that `behaviour` shows.
+#[test]
+fn keys_of_behaviour_and_timers_have_the_values_that_are_shown() {
+    let shown = Preset::Bcp.behaviour().settings().into_iter().chain(Timers::default().settings());
+    for setting in shown {
+        let row = BEHAVIOUR.iter().chain(TIMERS).find(|f| f.key == setting.key);
+        let row = row.unwrap_or_else(|| panic!("no row has the key {}", setting.key));
+        let plain = setting.value.replace(['"', '[', ']'], "").replace("none", "");
+        assert_eq!(row.default, plain, "{}", setting.key);
+    }
+}
+
+/// What the rows say may stand behind a key is read, and nothing else is.
+#[test]
+fn choices_of_the_rows_are_those_of_the_reader() {
+    let folder = estate();
+    let check = |behaviour: &str| {
+        let plan = format!("[[device]]\nname = \"edge\"\nbehaviour = {{ {behaviour} }}\n");
+        std::fs::write(folder.path().join("one.toml"), plan).unwrap();
+        let output = zarnet(folder.path(), &["check", "one.toml", "--format", "json"], "");
+        let said: serde_json::Value = serde_json::from_slice(&output.stdout).unwrap();
+        let findings = said["findings"].as_array().unwrap();
+        findings.iter().any(|f| f["name"] == "unknown-value")
+    };
+    let mut tried = 0;
+    for field in BEHAVIOUR {
+        let FieldValue::OneOf(names) = field.value else { continue };
+        for name in names {
+            assert!(!check(&format!("{} = \"{name}\"", field.key)), "{} {name}", field.key);
+            tried += 1;
+        }
+        assert!(check(&format!("{} = \"nothing-of-these\"", field.key)), "{}", field.key);
+    }
+    assert!(tried > 20);
 }
 
 /// The page on limits says what the module says.
@@ -191,5 +246,27 @@ fn every_limit_is_documented() {
         let row = row.unwrap_or_else(|| panic!("docs/limits.md lacks \"{}\"", limit.what));
         assert!(row.contains(&format!("| {most}")), "{row}: {most}");
         assert!(row.contains(limit.reason) && row.contains(limit.error), "{row}");
+    }
+}
+
+/// What code cites of the contract is there, and every step of it is cited.
+#[test]
+fn the_contract_is_cited_by_numbers_that_it_has() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let contract = std::fs::read_to_string(root.join("docs/semantics.md")).unwrap();
+    let mut sources = String::new();
+    add_sources(&root.join("crates/zarnet-core/src"), &mut sources);
+    let cited = sources.lines().filter(|l| l.starts_with("//! Contract: "));
+    let numbers: BTreeSet<&str> = cited
+        .flat_map(|l| l.split([' ', ',']))
+        .filter(|w| w.starts_with('§'))
+        .map(|w| w.trim_end_matches('.'))
+        .collect();
+    let unknown: Vec<&&str> =
+        numbers.iter().filter(|n| !contract.contains(&format!("**{n}"))).collect();
+    assert!(unknown.is_empty(), "docs/semantics.md has no {unknown:?}");
+    for step in 1..=10 {
+        let is_cited = numbers.contains(format!("§D{step}").as_str());
+        assert!(is_cited, "no module cites §D{step}");
     }
 }

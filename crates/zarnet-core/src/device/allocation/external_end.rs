@@ -1,4 +1,6 @@
 //! An external end for a new mapping: a whole address, or an address and a port.
+//!
+//! Contract: §M6 to §M9 of docs/semantics.md.
 
 use super::draw::Draw;
 use super::port::Wish;

@@ -1,5 +1,7 @@
 //! Which address of a target is picked (`pick`): every pick is told here, for whole addresses and
 //! for ports.
+//!
+//! Contract: §B4 of docs/semantics.md.
 
 use super::draw::Draw;
 use crate::device::bindings::Context;

@@ -1,4 +1,6 @@
 //! Which port a new mapping gets on an address. Read first: RFC 4787 §4.2, RFC 6056 §3, RFC 7422.
+//!
+//! Contract: §B5 and §B6 of docs/semantics.md.
 
 use std::borrow::Cow;
 

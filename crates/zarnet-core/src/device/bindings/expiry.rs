@@ -1,4 +1,6 @@
 //! What time does to the table.
+//!
+//! Contract: §D1 and §T1 of docs/semantics.md.
 
 use super::keys::endpoint_hash;
 use super::table::{Kind, Mapping};

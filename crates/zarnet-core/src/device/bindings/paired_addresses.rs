@@ -1,5 +1,7 @@
 //! Which external address an internal host was given, so that it gets the same one again (RFC 4787
 //! §4.1 REQ-2): looked up for every new mapping, and therefore a table of its own.
+//!
+//! Contract: §M8 of docs/semantics.md.
 
 use super::index::mix;
 use crate::device::key::Key;

@@ -1,4 +1,6 @@
 //! The ports that rest after their mapping ended (RFC 6888 §3 REQ-8).
+//!
+//! Contract: §B7 of docs/semantics.md.
 
 use std::collections::{HashMap, VecDeque};
 

@@ -1,4 +1,6 @@
 //! What rules hand out: the addresses of each target, and which targets an address is of.
+//!
+//! Contract: §M9 of docs/semantics.md.
 
 use std::collections::HashMap;
 

@@ -1,4 +1,6 @@
 //! Step 10: what a forwarded first packet leaves behind.
+//!
+//! Contract: §D10 and §M5 of docs/semantics.md.
 
 use super::destination::Entry;
 use super::report::{report_refusal, step};

@@ -1,5 +1,7 @@
 //! What a rule asks of a packet, condition by condition: the pipeline goes by these, and so does
 //! whoever wants to know which one kept a rule from matching.
+//!
+//! Contract: §D4.1, §D8.1 and §D8.2 of docs/semantics.md.
 
 use crate::device::bindings::Context;
 use crate::device::compiled::senders;

@@ -1,4 +1,6 @@
 //! Steps 4 to 9: what is to become of a packet that belongs to no session.
+//!
+//! Contract: §D4 to §D9 of docs/semantics.md.
 
 use std::net::IpAddr;
 

@@ -1,4 +1,6 @@
 //! Step 4: which rule or mapping translates the destination.
+//!
+//! Contract: §D4 of docs/semantics.md.
 
 use std::net::IpAddr;
 

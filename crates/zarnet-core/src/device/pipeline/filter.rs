@@ -1,4 +1,6 @@
 //! Steps 2 and 9: the filters of interfaces.
+//!
+//! Contract: §D2 and §D9 of docs/semantics.md.
 
 use super::report::{step, step_by};
 use crate::device::bindings::Context;

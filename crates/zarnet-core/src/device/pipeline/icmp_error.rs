@@ -1,5 +1,7 @@
 //! ICMP errors: translated inside and out by the session of the packet that they are about, which
 //! they neither refresh nor end. Read first: RFC 5508 §4 and §5, RFC 4787 §10, RFC 5382 §7.3.
+//!
+//! Contract: §D14 of docs/semantics.md.
 
 use std::net::IpAddr;
 

@@ -1,4 +1,6 @@
 //! A packet of a known session: translated as the session says.
+//!
+//! Contract: §D3 of docs/semantics.md.
 
 use std::net::IpAddr;
 

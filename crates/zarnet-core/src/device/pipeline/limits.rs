@@ -1,4 +1,6 @@
 //! What is limited: mappings and sessions of a rule, of a host, and of the device.
+//!
+//! Contract: §M10 of docs/semantics.md.
 
 use crate::device::bindings::Context;
 use crate::device::key::Key;

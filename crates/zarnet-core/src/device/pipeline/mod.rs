@@ -1,6 +1,7 @@
-//! What a device does with a packet, a file a step: filters (2 and 9), known session (3),
-//! destination (4), the device's own addresses (5), route (6), policy (7), source (8), and what a
-//! forwarded first packet leaves behind (10). What was due before (1) ends first.
+//! What a device does with a packet (docs/semantics.md, §D), a file a step: filters (2 and 9),
+//! known session (3), destination (4), the device's own addresses (5), route (6), policy (7),
+//! source (8), and what a forwarded first packet leaves behind (10). What was due before (1) ends
+//! first.
 //!
 //! Steps that decide read a [`Context`](super::bindings::Context), and change nothing. What a
 //! packet changes goes through an [`Engine`](super::bindings::Engine).

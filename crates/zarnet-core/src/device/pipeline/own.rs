@@ -1,5 +1,7 @@
 //! Step 5 and what the device sends itself: what is for it, its answers to that, and packets of its
 //! own.
+//!
+//! Contract: §D5 and §D13 of docs/semantics.md.
 
 use std::net::IpAddr;
 

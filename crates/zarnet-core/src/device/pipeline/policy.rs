@@ -1,4 +1,6 @@
 //! Step 7: whether traffic may go from one realm to another.
+//!
+//! Contract: §D7 of docs/semantics.md.
 
 use super::report::step_by;
 use crate::device::bindings::Context;

@@ -1,4 +1,6 @@
 //! Step 6: which way a packet leaves.
+//!
+//! Contract: §D6 of docs/semantics.md.
 
 use std::net::IpAddr;
 

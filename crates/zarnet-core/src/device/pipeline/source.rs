@@ -1,4 +1,6 @@
 //! Step 8: which rule or mapping translates the source.
+//!
+//! Contract: §D8 of docs/semantics.md.
 
 use std::net::IpAddr;
 
