@@ -4,10 +4,10 @@ use super::FieldValue::{
     Flag, FlagOrOneOf, NamedTimes, Number, OneOf, OneOfOrTable, Table, Tables, Text, TextList,
     Texts, Time,
 };
-use super::world::VERDICTS;
 use super::{Field, fields};
 
 const PRESETS: &[&str] = &["bcp", "symmetric", "carrier"];
+const VERDICTS: &[&str] = &["accept", "drop"];
 const DEPENDENCE: &[&str] =
     &["endpoint-independent", "address-dependent", "address-and-port-dependent"];
 
@@ -18,7 +18,7 @@ fields! {
         "note": Text, "", "for people", "";
         "behaviour": OneOfOrTable(PRESETS, BEHAVIOUR), "bcp",
             "how it translates where rules leave it open", "RFC 4787";
-        "default-policy": VERDICTS, "accept",
+        "default-policy": OneOf(VERDICTS), "accept",
             "what becomes of packets that no policy entry matches", "";
         "forwarding": Flag, "true", "whether it forwards between its interfaces", "";
         "timers": Table(TIMERS), "", "how long its state lasts", "RFC 8512";

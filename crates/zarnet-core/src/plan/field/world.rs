@@ -1,6 +1,6 @@
 //! Keys of the plan itself, of segments, hosts, expectations and `[check]`.
 
-use super::FieldValue::{Flag, NamedTexts, OneOf, Table, TableOrTables, Tables, Text, Texts};
+use super::FieldValue::{Flag, NamedTexts, Table, TableOrTables, Tables, Text, Texts};
 use super::{DEVICE, Field, fields};
 
 fields! {
@@ -82,6 +82,3 @@ fields! {
         "deny": Texts, "", "findings that count as errors", "";
     }
 }
-
-/// The verdicts of filters and policies.
-pub(super) const VERDICTS: super::FieldValue = OneOf(&["accept", "drop"]);
