@@ -67,7 +67,7 @@ fn pieces(before: &DevicePlan, after: &DevicePlan, taken: &Arc<AddressSet>) -> V
         ("policy", with_policy(&base, after)),
         ("filters", with_filters(&base, after)),
         ("routes", DevicePlan { routes: after.routes.clone(), ..base.clone() }),
-        ("interfaces", DevicePlan { interfaces: after.interfaces.clone(), ..base.clone() }),
+        ("interfaces", with_interfaces(&base, after)),
         ("behaviour", DevicePlan { behaviour: after.behaviour.clone(), ..base.clone() }),
         ("forwarding", DevicePlan { forwarding: after.forwarding, ..base.clone() }),
     ];
@@ -111,6 +111,16 @@ fn with_filters(base: &DevicePlan, after: &DevicePlan) -> DevicePlan {
     let mut plan = DevicePlan { acls: after.acls.clone(), ..base.clone() };
     for (own, new) in plan.interfaces.iter_mut().zip(&after.interfaces) {
         (own.ingress_acl, own.egress_acl) = (new.ingress_acl, new.egress_acl);
+    }
+    plan
+}
+
+/// Addresses, segments and realms of the interfaces; their filters are named by position in the
+/// old plan's list, so they stay.
+fn with_interfaces(base: &DevicePlan, after: &DevicePlan) -> DevicePlan {
+    let mut plan = DevicePlan { interfaces: after.interfaces.clone(), ..base.clone() };
+    for (new, own) in plan.interfaces.iter_mut().zip(&base.interfaces) {
+        (new.ingress_acl, new.egress_acl) = (own.ingress_acl, own.egress_acl);
     }
     plan
 }
