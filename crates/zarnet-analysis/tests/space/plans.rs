@@ -26,7 +26,7 @@ pub(crate) fn plans() -> impl Strategy<Value = String> {
         prop_oneof![
             4 => Just("\"any\""), 1 => Just("\"80/tcp\""), 1 => Just("[\"53/udp\", \
                 \"443-445/tcp\"]"), 1 => Just("\"icmp\""),
-            1 => Just("\"8000-8003/tcp\""),
+            1 => Just("\"8000-8003/tcp\""), 1 => Just("[\"443/tcp\", \"80/tcp\"]"),
         ]
     };
     let realm_set = || prop_oneof![3 => Just("internal"), 1 => Just("yard"), 1 => Just("external")];
@@ -121,7 +121,21 @@ pub(crate) fn plans() -> impl Strategy<Value = String> {
         1 => Just("  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"10.9.0.9\"\n  from = \
                    [\"external\", \"yard\"]\n"),
     ];
-    let egress = proptest::option::of((verdict(), service(), far()));
+    // addresses and ports as they are after translation, and as they are without
+    let seen_source = prop_oneof![
+        2 => Just("0.0.0.0/0"),
+        2 => Just("192.0.2.1"),
+        1 => Just("192.0.2.8-192.0.2.9"),
+        1 => Just("192.0.2.4-192.0.2.5"),
+        1 => Just("198.18.0.5"),
+        1 => Just("10.0.0.0/24"),
+    ];
+    let seen_ports = prop_oneof![
+        4 => Just("any"), 1 => Just("8000-8001/tcp"), 1 => Just("50000-65535/udp")
+    ];
+    let seen_destination = prop_oneof![3 => far(), 1 => Just("10.9.0.4-10.9.0.5")];
+    let entry = (verdict(), service(), seen_source, seen_ports, seen_destination);
+    let egress = proptest::option::of((proptest::collection::vec(entry, 1..3), any::<bool>()));
     (rules, policies, acl, behaviour, route, any::<bool>(), egress).prop_map(text_of)
 }
 
@@ -132,8 +146,11 @@ type Parts = (
     &'static str,
     &'static str,
     bool,
-    Option<(&'static str, &'static str, &'static str)>,
+    Option<(Vec<EgressEntry>, bool)>,
 );
+
+/// Verdict, service, sender, the sender's ports, receiver.
+type EgressEntry = (&'static str, &'static str, &'static str, &'static str, &'static str);
 
 fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> String {
     let mut text = format!(
@@ -143,12 +160,15 @@ fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> Str
     );
     let filter = if acl.is_some() { "ingress-acl = \"in\"" } else { "" };
     let out = if egress.is_some() { "egress-acl = \"out\"" } else { "" };
+    let inner = if egress.as_ref().is_some_and(|e| e.1) { out } else { "" };
     text += &format!(
         "  [[device.interface]]\n  name = \"floor\"\n  realm = \"internal\"\n  address = \
          \"10.0.0.1/24\"\n  {filter}\n"
     );
-    text += "  [[device.interface]]\n  name = \"yard\"\n  realm = \"yard\"\n  address = \
-             \"10.9.0.1/24\"\n  services = [\"22/tcp\"]\n";
+    text += &format!(
+        "  [[device.interface]]\n  name = \"yard\"\n  realm = \"yard\"\n  address = \
+         \"10.9.0.1/24\"\n  services = [\"22/tcp\"]\n  {inner}\n"
+    );
     text += &format!(
         "  [[device.interface]]\n  name = \"uplink\"\n  realm = \"external\"\n  segment = \
          \"world\"\n  address = \"192.0.2.1/28\"\n  {out}\n"
@@ -170,11 +190,11 @@ fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> Str
             entries.join(", ")
         );
     }
-    if let Some((v, p, d)) = egress {
-        let p = if p.starts_with('[') { "\"53/udp\"" } else { p };
+    if let Some((entries, _)) = egress {
+        let entries: Vec<String> = entries.into_iter().map(egress_entry).collect();
         text += &format!(
-            "  [[device.acl]]\n  name = \"out\"\n  entries = [{{ {v} = {p}, destination = \"{d}\" \
-             }}, {{ accept = \"any\" }}]\n"
+            "  [[device.acl]]\n  name = \"out\"\n  entries = [{}, {{ accept = \"any\" }}]\n",
+            entries.join(", ")
         );
     }
     for (from, into, v, p, s, d) in policies {
@@ -187,6 +207,23 @@ fn text_of((rules, policies, acl, behaviour, route, open, egress): Parts) -> Str
         text += &format!("  [[device.rule]]\n  name = \"r{i}\"\n  enabled = {enabled}\n  {rule}\n");
     }
     text
+}
+
+fn egress_entry((verdict, service, source, ports, destination): EgressEntry) -> String {
+    // only what has ports can be told by the sender's
+    let service = match (ports, ports.rsplit_once('/')) {
+        (_, Some((_, protocol))) => format!("\"53-8001/{protocol}\""),
+        _ if service.starts_with('[') => "\"53/udp\"".to_owned(),
+        _ => service.to_owned(),
+    };
+    let ports = match ports {
+        "any" => String::new(),
+        ports => format!(", source-service = \"{ports}\""),
+    };
+    format!(
+        "{{ {verdict} = {service}, source = \"{source}\"{ports}, destination = \
+         \"{destination}\" }}"
+    )
 }
 
 /// Packets that lie at the edges of such plans, where faults would be.

@@ -118,6 +118,12 @@ impl Device {
         (target.space.ranges().collect(), target.pick, target.whole)
     }
 
+    /// Every address that a source may become where it is chosen.
+    pub fn chosen_addresses(&self) -> AddressSet {
+        let spaces = self.compiled.targets.list.iter().flat_map(|t| t.space.ranges());
+        spaces.collect()
+    }
+
     /// Ports of a class that can be handed out on an address.
     pub fn usable_ports(&self, address: IpAddr, protocol: Protocol, range: (u16, u16)) -> u64 {
         usable_ports(&self.compiled, address, protocol, range)

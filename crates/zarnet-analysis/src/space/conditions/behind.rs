@@ -73,7 +73,9 @@ impl Conditions {
     pub(super) fn behind(&mut self, fixed: &[Fixed], asked: Asked<'_>) {
         for f in fixed {
             let range = f.external.count() > 1;
-            let ports = f.services.0.iter().any(|s| s.ports.count() > 1) && !asked.service.is_any();
+            let single =
+                f.services.0.len() == 1 && f.services.0.iter().all(|s| s.ports.count() == 1);
+            let ports = !single && !asked.service.is_any();
             // of one address and port, all packets become the same: only who sends them can matter
             let anybody =
                 asked.source.is_all() && asked.source_service.is_none_or(ServiceSet::is_any);

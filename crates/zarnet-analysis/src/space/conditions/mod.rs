@@ -7,13 +7,15 @@
 mod behind;
 mod constraint;
 mod fixed;
+mod translated;
 
 pub use constraint::Constraint;
 use fixed::{Asked, Fixed};
 use std::collections::BTreeMap;
+use translated::Sources;
 
+use super::Field;
 use super::boxes::Intervals;
-use super::{Field, number};
 use zarnet_core::device::Device;
 use zarnet_core::net::{AddressRange, AddressSet, Prefix, Protocol, Service, ServiceSet};
 use zarnet_core::plan::{self, InterfaceId, RuleId, RuleKind};
@@ -80,6 +82,7 @@ impl Conditions {
             }
         }
         self.rules(device, ingress);
+        let sources = Sources::of(device);
         for acl in plan.interfaces.iter().filter_map(|i| i.egress_acl) {
             for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
                 self.entry(
@@ -89,11 +92,9 @@ impl Conditions {
                 );
                 let (source, destination) = (&e.parties.source, &e.parties.destination);
                 let source_service = Some(&e.source_service);
-                self.behind(
-                    &fixed,
-                    Asked { source, destination, service: &e.service, source_service },
-                );
-                self.after_statics(device, &e.parties.source);
+                let asked = Asked { source, destination, service: &e.service, source_service };
+                self.behind(&fixed, asked);
+                self.after_source(&sources, &fixed, asked);
             }
         }
     }
@@ -216,18 +217,6 @@ impl Conditions {
                     None,
                 ),
             }
-        }
-    }
-
-    /// What is asked of a source after translation by a static range, in terms of before.
-    fn after_statics(&mut self, device: &Device, source: &AddressSet) {
-        for rule in &device.plan().rules {
-            let RuleKind::Static(s) = &rule.kind else { continue };
-            let Some(external) = device.external_of(s.external) else { continue };
-            let outside = Intervals::new(vec![(number(external.first()), number(external.last()))]);
-            let met = Intervals::addresses(source).intersection(&outside);
-            let by = number(s.internal.first()).wrapping_sub(number(external.first()));
-            self.push(Constraint::default().with(Field::Source, met.moved(by)));
         }
     }
 }
