@@ -51,7 +51,7 @@ fn value(value: FieldValue) -> Value {
     let texts = || json!({ "anyOf": [{ "type": "string" }, list(json!({ "type": "string" }))] });
     let time = || json!({ "anyOf": [{ "type": "string" }, { "type": "number", "minimum": 0 }] });
     match value {
-        FieldValue::Text => json!({ "type": "string" }),
+        FieldValue::Text | FieldValue::Prose => json!({ "type": "string" }),
         FieldValue::Texts => texts(),
         FieldValue::TextList => list(json!({ "type": "string" })),
         FieldValue::Flag => json!({ "type": "boolean" }),

@@ -8,6 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 use zarnet_core::limits;
 use zarnet_core::net::is_hidden;
+use zarnet_core::plan::field::Keys;
 use zarnet_core::plan::{Place, Placed, PlanError, Problem, Problems, Setting};
 
 pub(crate) type Text = Placed<String>;
@@ -61,28 +62,14 @@ impl<'a> Reader<'a> {
         self.report(PlanError::WrongType { key: key.into(), wanted, got }, self.at(value.span()));
     }
 
-    /// The text behind a key; reports another type.
-    pub(crate) fn text(&self, key: &'static str) -> Option<Text> {
+    /// The text behind a key, whatever it shows; reports another type.
+    fn any_text(&self, key: &'static str) -> Option<Text> {
         let value = self.get(key)?;
         let Some(text) = value.get_ref().as_str() else {
             self.wrong_type(key, "text", value);
             return None;
         };
-        let text = Text::new(text.into(), self.at(value.span()));
-        self.shows(key, &text);
-        Some(text)
-    }
-
-    /// A string for people, which may have several lines.
-    pub(crate) fn prose(&self, key: &'static str) -> Option<Text> {
-        let value = self.get(key)?;
-        let Some(text) = value.get_ref().as_str() else {
-            self.wrong_type(key, "text", value);
-            return None;
-        };
-        let text = Text::new(text.into(), self.at(value.span()));
-        self.shows(key, &Text::new(text.value.replace(['\n', '\t', '\r'], " "), text.place));
-        Some(text)
+        Some(Text::new(text.into(), self.at(value.span())))
     }
 
     /// Reports a character that acts instead of showing.
@@ -93,37 +80,27 @@ impl<'a> Reader<'a> {
         }
     }
 
-    /// A string that must be there.
-    pub(crate) fn needed(&self, key: &'static str) -> Option<Text> {
-        self.is_there(key).then(|| self.text(key)).flatten()
-    }
-
     /// Text or a number that must be there, as text.
     pub(crate) fn needed_scalar(&self, key: &'static str) -> Option<Text> {
         self.is_there(key).then(|| self.scalar(key)).flatten()
     }
 
-    /// Whether a key is there; that it is not is reported.
-    fn is_there(&self, key: &'static str) -> bool {
-        let there = self.table.contains_key(key);
-        if !there {
-            self.asked.borrow_mut().push(key);
-            let name = self.table.get("name").and_then(|n| n.get_ref().as_str());
-            let table = name.map_or(self.what.into(), |n| format!("{} `{n}`", self.what));
-            self.report(PlanError::MissingKey { key, table }, self.place);
+    /// A table behind a key, or in the list behind it.
+    fn inner(&self, key: &str, what: &'static str, value: Value<'a>) -> Option<Self> {
+        match value.get_ref() {
+            DeValue::Table(table) => {
+                Some(Reader::new(self.file, table, self.at(value.span()), what, self.problems))
+            }
+            DeValue::String(_)
+            | DeValue::Integer(_)
+            | DeValue::Float(_)
+            | DeValue::Boolean(_)
+            | DeValue::Datetime(_)
+            | DeValue::Array(_) => {
+                self.wrong_type(key, "a table", value);
+                None
+            }
         }
-        there
-    }
-
-    /// Whether a key is there.
-    pub(crate) fn has(&self, key: &'static str) -> bool {
-        self.table.contains_key(key)
-    }
-
-    /// A string or a list of strings.
-    pub(crate) fn texts(&self, key: &'static str) -> Option<Vec<Text>> {
-        let value = self.get(key)?;
-        Some(self.strings(key, value))
     }
 
     fn strings(&self, key: &str, value: Value<'a>) -> Vec<Text> {
@@ -149,46 +126,6 @@ impl<'a> Reader<'a> {
         }
     }
 
-    /// The flag behind a key; reports another type.
-    pub(crate) fn flag(&self, key: &'static str, default: bool) -> bool {
-        let Some(value) = self.get(key) else { return default };
-        value.get_ref().as_bool().unwrap_or_else(|| {
-            self.wrong_type(key, "true or false", value);
-            default
-        })
-    }
-
-    /// The same with its place; that of the table where it is left out.
-    pub(crate) fn placed_flag(&self, key: &'static str, default: bool) -> Placed<bool> {
-        let place = self.table.get(key).map_or(self.place, |v| self.at(v.span()));
-        Placed::new(self.flag(key, default), place)
-    }
-
-    /// Text, or `true` or `false` as text.
-    pub(crate) fn text_or_flag(&self, key: &'static str) -> Option<Text> {
-        let value = self.table.get(key)?;
-        match value.get_ref().as_bool() {
-            Some(flag) => {
-                self.asked.borrow_mut().push(key);
-                Some(Text::new(flag.to_string(), self.at(value.span())))
-            }
-            None => self.text(key),
-        }
-    }
-
-    /// The whole number behind a key; reports another type.
-    pub(crate) fn integer(&self, key: &'static str) -> Option<Placed<i64>> {
-        let value = self.get(key)?;
-        let number = value
-            .get_ref()
-            .as_integer()
-            .and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
-        if number.is_none() {
-            self.wrong_type(key, "a whole number", value);
-        }
-        Some(Placed::new(number?, self.at(value.span())))
-    }
-
     /// Text or a number, as text: times may be written either way.
     pub(crate) fn scalar(&self, key: &'static str) -> Option<Text> {
         let value = self.get(key)?;
@@ -197,34 +134,6 @@ impl<'a> Reader<'a> {
             self.wrong_type(key, "text or a number", value);
         }
         Some(Text::new(text?, self.at(value.span())))
-    }
-
-    /// A list of tables; a single one counts as a list of one where it is written inline.
-    pub(crate) fn tables(&self, key: &'static str, what: &'static str) -> Vec<Reader<'a>> {
-        let Some(value) = self.get(key) else { return Vec::new() };
-        let one = |v: Value<'a>| match v.get_ref() {
-            DeValue::Table(table) => {
-                Some(Reader::new(self.file, table, self.at(v.span()), what, self.problems))
-            }
-            DeValue::String(_)
-            | DeValue::Integer(_)
-            | DeValue::Float(_)
-            | DeValue::Boolean(_)
-            | DeValue::Datetime(_)
-            | DeValue::Array(_) => {
-                self.wrong_type(key, "a table", v);
-                None
-            }
-        };
-        match value.get_ref() {
-            DeValue::Array(list) => list.iter().filter_map(one).collect(),
-            DeValue::String(_)
-            | DeValue::Integer(_)
-            | DeValue::Float(_)
-            | DeValue::Boolean(_)
-            | DeValue::Datetime(_)
-            | DeValue::Table(_) => one(value).into_iter().collect(),
-        }
     }
 
     /// A table whose keys are names.
@@ -286,9 +195,88 @@ impl<'a> Reader<'a> {
     pub(crate) fn is_table(&self, key: &'static str) -> bool {
         self.table.get(key).is_some_and(|v| v.get_ref().is_table())
     }
+}
 
-    /// Reports every key that nobody asked for, with the nearest that somebody did.
-    pub(crate) fn finish(self) {
+impl<'a> Keys for Reader<'a> {
+    fn place(&self) -> Place {
+        self.place
+    }
+
+    fn has(&self, key: &'static str) -> bool {
+        self.table.contains_key(key)
+    }
+
+    fn report_missing(&self, key: &'static str) {
+        self.asked.borrow_mut().push(key);
+        let name = self.table.get("name").and_then(|n| n.get_ref().as_str());
+        let table = name.map_or(self.what.into(), |n| format!("{} `{n}`", self.what));
+        self.report(PlanError::MissingKey { key, table }, self.place);
+    }
+
+    fn text(&self, key: &'static str) -> Option<Text> {
+        let text = self.any_text(key)?;
+        self.shows(key, &text);
+        Some(text)
+    }
+
+    fn prose(&self, key: &'static str) -> Option<Text> {
+        let text = self.any_text(key)?;
+        self.shows(key, &Text::new(text.value.replace(['\n', '\t', '\r'], " "), text.place));
+        Some(text)
+    }
+
+    fn texts(&self, key: &'static str) -> Option<Vec<Text>> {
+        let value = self.get(key)?;
+        Some(self.strings(key, value))
+    }
+
+    fn flag(&self, key: &'static str) -> Option<Placed<bool>> {
+        let value = self.get(key)?;
+        let flag = value.get_ref().as_bool();
+        if flag.is_none() {
+            self.wrong_type(key, "true or false", value);
+        }
+        Some(Placed::new(flag?, self.at(value.span())))
+    }
+
+    fn text_or_flag(&self, key: &'static str) -> Option<Text> {
+        let value = self.table.get(key)?;
+        match value.get_ref().as_bool() {
+            Some(flag) => {
+                self.asked.borrow_mut().push(key);
+                Some(Text::new(flag.to_string(), self.at(value.span())))
+            }
+            None => self.text(key),
+        }
+    }
+
+    fn number(&self, key: &'static str) -> Option<Placed<i64>> {
+        let value = self.get(key)?;
+        let number = value
+            .get_ref()
+            .as_integer()
+            .and_then(|n| i64::from_str_radix(n.as_str(), n.radix()).ok());
+        if number.is_none() {
+            self.wrong_type(key, "a whole number", value);
+        }
+        Some(Placed::new(number?, self.at(value.span())))
+    }
+
+    fn tables(&self, key: &'static str, what: &'static str) -> Vec<Self> {
+        let Some(value) = self.get(key) else { return Vec::new() };
+        let one = |v: Value<'a>| self.inner(key, what, v);
+        match value.get_ref() {
+            DeValue::Array(list) => list.iter().filter_map(one).collect(),
+            DeValue::String(_)
+            | DeValue::Integer(_)
+            | DeValue::Float(_)
+            | DeValue::Boolean(_)
+            | DeValue::Datetime(_)
+            | DeValue::Table(_) => one(value).into_iter().collect(),
+        }
+    }
+
+    fn finish(self) {
         let asked = self.asked.borrow();
         for (key, _) in self.table.iter().filter(|(k, _)| !asked.contains(&k.get_ref().as_ref())) {
             let name = key.get_ref();

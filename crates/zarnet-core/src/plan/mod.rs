@@ -30,15 +30,15 @@ pub use behaviour::{
 };
 pub use blocks::{Block, Use, blocks, free_addresses, free_ranges, uses};
 pub use build::build;
-pub use draft::{
-    BehaviourDraft, Draft, DraftAcl, DraftAclEntry, DraftDevice, DraftExpect, DraftHost,
-    DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule, DraftSeenBy, DraftSegment,
-    Setting,
-};
+pub use draft::{BehaviourDraft, Draft, DraftDevice, Setting};
 pub use edit::Edit;
 pub use error::{PlanError, Problem};
 pub use error_kinds::{ErrorKind, PLAN_ERRORS};
 pub use expectation::{EndSet, Expectation, SeenBy, Viewpoint};
+pub use field::{
+    DraftAcl, DraftAclEntry, DraftExpect, DraftHost, DraftInterface, DraftPolicy, DraftPool,
+    DraftRoute, DraftRouted, DraftRule, DraftSeenBy, DraftSegment,
+};
 pub use model::{
     Acl, AclEntry, DevicePlan, Direction, External, Fallback, Forward, Host, Interface,
     InterfaceSet, Log, Parties, Plan, Policy, Pool, RealmSet, Route, RouteCondition, Routed, Rule,

@@ -7,12 +7,13 @@
 mod behind;
 mod constraint;
 mod fixed;
+mod sources;
 mod translated;
 
 pub use constraint::Constraint;
 use fixed::{Asked, Fixed};
+use sources::Sources;
 use std::collections::BTreeMap;
-use translated::Sources;
 
 use super::Field;
 use super::boxes::Intervals;

@@ -5,8 +5,8 @@ use std::net::IpAddr;
 use super::{Builder, Text};
 use crate::net::{AddressRange, AddressSet, FlowNotation, Instant, PortRange};
 use crate::plan::{
-    DeviceId, DraftExpect, DraftSeenBy, EndSet, Expectation, InterfaceId, Plan, PlanError, SeenBy,
-    Viewpoint,
+    DeviceId, DraftExpect, DraftSeenBy, EndSet, Expectation, InterfaceId, Placed, Plan, PlanError,
+    SeenBy, Viewpoint,
 };
 use crate::reason::Reason;
 use crate::traffic::{Flow, Party};
@@ -20,17 +20,17 @@ impl Builder {
         let reason = draft.reason.as_ref().map(|t| self.one_of("reason", t, &names));
         let seen_by: Vec<_> = draft.seen_by.iter().map(|s| self.seen_by(s, plan)).collect();
         let note = draft.note.as_ref().map(|n| n.value.clone());
-        let (refused, unreachable, place) = (draft.refused, draft.unreachable, draft.place);
+        let flag = |flag: &Option<Placed<bool>>| flag.as_ref().map(|f| f.value);
         Some(Expectation {
             flow: flow?,
             becomes: intact(becomes)?,
             reaches: intact(reaches)?,
-            refused,
-            unreachable,
+            refused: flag(&draft.refused),
+            unreachable: flag(&draft.unreachable),
             reason: intact(reason)?,
             seen_by: seen_by.into_iter().collect::<Option<_>>()?,
             note,
-            place,
+            place: draft.place,
         })
     }
 

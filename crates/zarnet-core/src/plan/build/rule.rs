@@ -89,7 +89,7 @@ impl Builder {
         Some(Rule {
             name,
             kind,
-            enabled: draft.enabled,
+            enabled: draft.enabled.value,
             retired: false,
             note,
             log,

@@ -5,23 +5,25 @@ use std::net::IpAddr;
 
 use super::{Builder, Text};
 use crate::net::{Prefix, PrefixMap};
-use crate::plan::{Draft, DraftHost, Host, Plan, PlanError, Problem, Routed, Segment, SegmentId};
+use crate::plan::{
+    Draft, DraftHost, DraftRouted, Host, Plan, PlanError, Problem, Routed, Segment, SegmentId,
+};
 
 impl Builder {
     pub(super) fn segments(&mut self, draft: &Draft, plan: &mut Plan) {
         for segment in &draft.segments {
             let mut routed = Vec::new();
-            for (to, via) in &segment.routed {
+            for DraftRouted { to, via, .. } in &segment.routed {
                 if let (Some(prefix), Some(via)) = (self.parse::<Prefix>(to), self.address(via)) {
                     routed.push(Routed { to: prefix, via, place: to.place });
                 }
             }
             let checks_source = segment.checks_source.value;
-            if checks_source && !segment.internet {
+            if checks_source && !segment.internet.value {
                 self.report(PlanError::ChecksNothing, segment.checks_source.place);
             }
             let (name, internet, place) =
-                (segment.name.value.clone(), segment.internet, segment.place);
+                (segment.name.value.clone(), segment.internet.value, segment.place);
             plan.segments.push(Segment {
                 name,
                 inferred: false,

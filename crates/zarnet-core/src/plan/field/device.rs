@@ -1,10 +1,8 @@
 //! Keys of devices, and of what stands inside them.
 
-use super::FieldValue::{
-    Flag, FlagOrOneOf, NamedTimes, Number, OneOf, OneOfOrTable, Table, Tables, Text, TextList,
-    Texts, Time,
-};
-use super::{Field, fields};
+use super::rows::fields;
+use super::{Field, FieldValue, Keys};
+use crate::plan::{Place, Placed};
 
 const PRESETS: &[&str] = &["bcp", "symmetric", "carrier"];
 const VERDICTS: &[&str] = &["accept", "drop"];
@@ -15,7 +13,7 @@ fields! {
     /// Keys of `[[device]]`.
     DEVICE {
         "name" needed: Text, "", "name of the device", "";
-        "note": Text, "", "for people", "";
+        "note": Prose, "", "for people", "";
         "behaviour": OneOfOrTable(PRESETS, BEHAVIOUR), "bcp",
             "how it translates where rules leave it open", "RFC 4787";
         "default-policy": OneOf(VERDICTS), "accept",
@@ -92,119 +90,133 @@ fields! {
 
 fields! {
     /// Keys of `[[device.interface]]`.
-    INTERFACE {
-        "name" needed: Text, "", "name of the interface", "";
-        "realm": Text, "",
+    INTERFACE,
+    /// An interface as written.
+    DraftInterface: "an interface" {
+        "name" name needed: Text, "", "name of the interface", "";
+        "realm" realm: Text, "",
             "the realm that rules and policies name, such as internal or \
              external", "RFC 2663 section 2.1";
-        "segment": Text, "by prefix", "segment that it is on", "";
-        "address" needed: Texts, "",
+        "segment" segment: Text, "by prefix", "segment that it is on", "";
+        "address" address needed: Texts, "",
             "address with prefix length; the first is the one that overloads use", "";
-        "lease": Flag, "false", "whether the address may change by a lease", "";
-        "also": Texts, "", "further addresses of its own", "";
-        "proxy-arp": Texts, "", "additional addresses that it answers for", "";
-        "ping": Flag, "true", "whether it answers echo requests", "";
-        "services": Texts, "", "services that the device offers on it", "";
-        "ingress-acl": Text, "", "filter on what comes in", "RFC 8519";
-        "egress-acl": Text, "", "filter on what goes out", "RFC 8519";
-        "note": Text, "", "for people", "";
+        "lease" lease: Flag, "false", "whether the address may change by a lease", "";
+        "also" also: Texts, "", "further addresses of its own", "";
+        "proxy-arp" proxy_arp: Texts, "", "additional addresses that it answers for", "";
+        "ping" ping: Flag, "true", "whether it answers echo requests", "";
+        "services" services: Texts, "", "services that the device offers on it", "";
+        "ingress-acl" ingress_acl: Text, "", "filter on what comes in", "RFC 8519";
+        "egress-acl" egress_acl: Text, "", "filter on what goes out", "RFC 8519";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of `[[device.route]]`.
-    ROUTE {
-        "to" needed: Text, "", "destination prefix", "";
-        "via" needed: Text, "", "address of the next hop", "";
-        "source": Texts, "any", "senders that it is for, before their translation", "";
-        "from": Texts, "any",
+    ROUTE,
+    /// A static route as written.
+    DraftRoute: "a route" {
+        "to" to needed: Text, "", "destination prefix", "";
+        "via" via needed: Text, "", "address of the next hop", "";
+        "source" source: Texts, "any", "senders that it is for, before their translation", "";
+        "from" from: Texts, "any",
             "realms or interfaces by which the packets come in that it is for", "";
-        "note": Text, "", "for people", "";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of `[[device.acl]]`.
-    ACL {
-        "name" needed: Text, "", "name of the filter", "";
-        "entries": Tables(ACL_ENTRY), "",
+    ACL,
+    /// A filter as written.
+    DraftAcl: "a filter" {
+        "name" name needed: Text, "", "name of the filter", "";
+        "entries" entries: Tables(ACL_ENTRY) of DraftAclEntry, "",
             "the first that matches decides; after the last everything is dropped", "RFC 8519";
-        "note": Text, "", "for people", "";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of an entry of a filter.
-    ACL_ENTRY {
-        "accept": Texts, "",
+    ACL_ENTRY,
+    /// An entry of a filter as written.
+    DraftAclEntry: "an entry of a filter" {
+        "accept" accept: Texts, "",
             "services to accept: 443/tcp, 8000-8010/udp, icmp, any, names of [services]", "";
-        "drop": Texts, "", "services to drop", "";
-        "source": Texts, "any",
+        "drop" drop: Texts, "", "services to drop", "";
+        "source" source: Texts, "any",
             "senders: addresses, prefixes, ranges, names of hosts and groups", "";
-        "destination": Texts, "any",
+        "destination" destination: Texts, "any",
             "receivers: addresses, prefixes, ranges, names of hosts and groups", "";
-        "source-service": Texts, "any", "services of the source", "";
-        "answers": Flag, "false",
+        "source-service" source_service: Texts, "any", "services of the source", "";
+        "answers" answers: Flag, "false",
             "only packets of a known session, against its initiator's direction", "";
-        "note": Text, "", "for people", "";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of `[[device.policy]]`.
-    POLICY {
-        "from": Texts, "any", "realms or interfaces of the sender", "";
-        "into": Texts, "any", "realms or interfaces of the receiver", "";
-        "accept": Texts, "",
+    POLICY,
+    /// A policy entry as written.
+    DraftPolicy: "a policy entry" {
+        "from" from: Texts, "any", "realms or interfaces of the sender", "";
+        "into" into: Texts, "any", "realms or interfaces of the receiver", "";
+        "accept" accept: Texts, "",
             "services to accept: 443/tcp, 8000-8010/udp, icmp, any, names of [services]", "";
-        "drop": Texts, "", "services to drop", "";
-        "source": Texts, "any",
+        "drop" drop: Texts, "", "services to drop", "";
+        "source" source: Texts, "any",
             "senders: addresses, prefixes, ranges, names of hosts and groups", "";
-        "destination": Texts, "any",
+        "destination" destination: Texts, "any",
             "receivers: addresses, prefixes, ranges, names of hosts and groups", "";
-        "note": Text, "", "for people", "";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of `[[device.pool]]`.
-    POOL {
-        "name" needed: Text, "", "name of the pool", "";
-        "addresses" needed: Texts, "", "addresses, ranges and prefixes", "";
-        "pick": OneOf(&["lowest", "highest", "in-turn", "random", "by-source"]), "lowest",
+    POOL,
+    /// A pool as written.
+    DraftPool: "a pool" {
+        "name" name needed: Text, "", "name of the pool", "";
+        "addresses" addresses needed: Texts, "", "addresses, ranges and prefixes", "";
+        "pick" pick: OneOf(&["lowest", "highest", "in-turn", "random", "by-source"]), "lowest",
             "which address is handed out", "";
-        "usable": Text, "hosts", "`all`: network and broadcast addresses too", "";
-        "note": Text, "", "for people", "";
+        "usable" usable: Text, "hosts", "`all`: network and broadcast addresses too", "";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of `[[device.rule]]`.
-    RULE {
-        "name" needed: Text, "", "name of the rule", "";
-        "type" needed: OneOf(&["static", "pool", "overload", "forward", "exempt"]), "",
+    RULE,
+    /// A rule as written; which keys are allowed depends on its type.
+    DraftRule: "a rule" {
+        "name" name needed: Text, "", "name of the rule", "";
+        "type" kind needed: OneOf(&["static", "pool", "overload", "forward", "exempt"]), "",
             "what it does", "RFC 2663";
-        "enabled": Flag, "true", "whether it takes part", "";
-        "log": FlagOrOneOf(&["sessions", "mappings", "blocks"]), "false",
+        "enabled" enabled: Flag, "true", "whether it takes part", "";
+        "log" log: FlagOrOneOf(&["sessions", "mappings", "blocks"]), "false",
             "what of its translations is logged; blocks needs a block-size", "RFC 8158 section 5";
-        "note": Text, "", "for people", "";
-        "from": Texts, "internal", "realms or interfaces of the internal side", "";
-        "into": Texts, "external", "realms or interfaces of the external side", "";
-        "source": Texts, "any",
+        "note" note: Prose, "", "for people", "";
+        "from" from: Texts, "internal", "realms or interfaces of the internal side", "";
+        "into" into: Texts, "external", "realms or interfaces of the external side", "";
+        "source" source: Texts, "any",
             "senders: addresses, prefixes, ranges, names of hosts and groups", "";
-        "destination": Texts, "any",
+        "destination" destination: Texts, "any",
             "receivers: addresses, prefixes, ranges, names of hosts and groups", "";
-        "service": Texts, "any",
+        "service" service: Texts, "any",
             "services: 443/tcp, 8000-8010/udp, icmp, any, names of [services]", "";
-        "direction": OneOf(&["both", "outbound", "inbound"]), "both",
+        "direction" direction: OneOf(&["both", "outbound", "inbound"]), "both",
             "of a static: in which directions it translates", "";
-        "limit": Number, "", "most dynamic mappings, or sessions of a fixed rule", "RFC 6888 REQ-4";
-        "internal": Texts, "", "of a static: addresses; of a forward: ADDRESS:PORT, or several", "";
-        "external": Text, "", "of a static: addresses; of a forward: END:PORT/PROTOCOL", "";
-        "as": Text, "", "an interface, a pool or an address that senders become", "";
-        "when-exhausted": Text, "drop", "drop, pass, or what to overload instead", "";
-        "spread": OneOf(&["in-turn", "by-source"]), "in-turn",
+        "limit" limit: Number, "", "most dynamic mappings, or sessions of a fixed rule", "RFC 6888 REQ-4";
+        "internal" internal: Texts, "", "of a static: addresses; of a forward: ADDRESS:PORT, or several", "";
+        "external" external: Text, "", "of a static: addresses; of a forward: END:PORT/PROTOCOL", "";
+        "as" translate_as: Text, "", "an interface, a pool or an address that senders become", "";
+        "when-exhausted" when_exhausted: Text, "drop", "drop, pass, or what to overload instead", "";
+        "spread" spread: OneOf(&["in-turn", "by-source"]), "in-turn",
             "how sessions are spread over several servers", "";
-        "hairpin": Texts, "", "realms whose hosts may use the external end", "RFC 4787 REQ-9";
+        "hairpin" hairpin: Texts, "", "realms whose hosts may use the external end", "RFC 4787 REQ-9";
     }
 }

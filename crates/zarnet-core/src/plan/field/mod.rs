@@ -1,12 +1,21 @@
 //! The keys of the plan language, one row each: what stands behind it, its default, what it means,
-//! and where that comes from. The JSON Schema, the page of keys and `explain` are made from these
-//! rows; a test holds the reader against them.
+//! and where that comes from. Reading, the draft of each table, the JSON Schema, the page of keys
+//! and `behaviour` are made from these rows.
 
 mod device;
+mod keys;
+mod rows;
 mod world;
 
-pub use device::{ACL, ACL_ENTRY, BEHAVIOUR, DEVICE, INTERFACE, POLICY, POOL, ROUTE, RULE, TIMERS};
-pub use world::{CHECK, EXPECT, HOST, PLAN, ROUTED, SEEN_BY, SEGMENT};
+pub use device::{
+    ACL, ACL_ENTRY, BEHAVIOUR, DEVICE, DraftAcl, DraftAclEntry, DraftInterface, DraftPolicy,
+    DraftPool, DraftRoute, DraftRule, INTERFACE, POLICY, POOL, ROUTE, RULE, TIMERS,
+};
+pub use keys::Keys;
+pub use world::{
+    CHECK, DraftExpect, DraftHost, DraftRouted, DraftSeenBy, DraftSegment, EXPECT, HOST, PLAN,
+    ROUTED, SEEN_BY, SEGMENT,
+};
 
 /// A key of a table of the plan.
 #[derive(Debug, Clone, Copy)]
@@ -30,6 +39,8 @@ pub struct Field {
 pub enum FieldValue {
     /// Text.
     Text,
+    /// Text for people, which may have several lines.
+    Prose,
     /// Text, or a list of texts.
     Texts,
     /// A list of texts.
@@ -64,7 +75,7 @@ impl FieldValue {
         let choice =
             |names: &[&str]| names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ");
         match self {
-            Self::Text => "text".to_owned(),
+            Self::Text | Self::Prose => "text".to_owned(),
             Self::Texts => "text, or a list".to_owned(),
             Self::TextList => "a list of texts".to_owned(),
             Self::Flag => "`true`, `false`".to_owned(),
@@ -102,27 +113,3 @@ pub const TABLES: [(&str, &[Field]); 17] = [
     ("seen-by of [[expect]]", SEEN_BY),
     ("[check]", CHECK),
 ];
-
-/// Rows of keys: `key: value, default, meaning, source;` with `needed` after a key that the table
-/// needs.
-macro_rules! fields {
-    ($(#[$doc:meta])* $name:ident {
-        $(
-            $key:literal $($needed:ident)?: $value:expr, $default:literal,
-            $meaning:literal, $source:literal;
-        )*
-    }) => {
-        $(#[$doc])*
-        pub const $name: &[Field] = &[$(Field {
-            key: $key,
-            value: $value,
-            needed: fields!(@needed $($needed)?),
-            default: $default,
-            meaning: $meaning,
-            source: $source,
-        }),*];
-    };
-    (@needed needed) => { true };
-    (@needed) => { false };
-}
-use fields;

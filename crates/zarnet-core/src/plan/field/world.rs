@@ -1,7 +1,8 @@
 //! Keys of the plan itself, of segments, hosts, expectations and `[check]`.
 
-use super::FieldValue::{Flag, NamedTexts, Table, TableOrTables, Tables, Text, Texts};
-use super::{DEVICE, Field, fields};
+use super::rows::fields;
+use super::{DEVICE, Field, FieldValue, Keys};
+use crate::plan::{Place, Placed};
 
 fields! {
     /// Keys of the plan itself.
@@ -20,58 +21,68 @@ fields! {
 
 fields! {
     /// Keys of `[[segment]]`.
-    SEGMENT {
-        "name" needed: Text, "", "name of the segment", "";
-        "internet": Flag, "false", "whether it stands for the public network", "";
-        "checks-source": Flag, "false",
+    SEGMENT,
+    /// A segment as written.
+    DraftSegment: "a segment" {
+        "name" name needed: Text, "", "name of the segment", "";
+        "internet" internet: Flag, "false", "whether it stands for the public network", "";
+        "checks-source" checks_source: Flag, "false",
             "whether the provider drops packets from a source that is not of the line they came \
              by", "RFC 2827";
-        "note": Text, "", "for people", "";
-        "routed": Tables(ROUTED), "", "blocks that the provider routes to an address on it", "";
+        "note" note: Prose, "", "for people", "";
+        "routed" routed: Tables(ROUTED) of DraftRouted, "", "blocks that the provider routes to an address on it", "";
     }
 }
 
 fields! {
     /// Keys of `routed` of a segment.
-    ROUTED {
-        "to" needed: Text, "", "prefix that is routed", "";
-        "via" needed: Text, "", "address of the next hop", "";
+    ROUTED,
+    /// A block that the provider routes, as written.
+    DraftRouted: "a routed prefix" {
+        "to" to needed: Text, "", "prefix that is routed", "";
+        "via" via needed: Text, "", "address of the next hop", "";
     }
 }
 
 fields! {
     /// Keys of `[[host]]`.
-    HOST {
-        "name" needed: Text, "", "name of the host", "";
-        "address" needed: Text, "", "address with prefix length", "";
-        "gateway": Text, "", "address of its default gateway", "";
-        "listens": Texts, "every service",
+    HOST,
+    /// A host as written.
+    DraftHost: "a host" {
+        "name" name needed: Text, "", "name of the host", "";
+        "address" address needed: Text, "", "address with prefix length", "";
+        "gateway" gateway: Text, "", "address of its default gateway", "";
+        "listens" listens: Texts, "every service",
             "services that it answers: 443/tcp, 8000-8010/udp, icmp, any, names of [services]", "";
-        "segment": Text, "by prefix", "segment that it is on", "";
-        "note": Text, "", "for people", "";
+        "segment" segment: Text, "by prefix", "segment that it is on", "";
+        "note" note: Prose, "", "for people", "";
     }
 }
 
 fields! {
     /// Keys of `[[expect]]`.
-    EXPECT {
-        "flow" needed: Text, "", "the flow: SOURCE[:PORT] -> DESTINATION[:PORT]/PROTOCOL", "";
-        "becomes": Text, "", "source that the receiver sees", "";
-        "reaches": Text, "", "destination that the packet arrives at", "";
-        "refused": Flag, "", "whether a device or host decides against it", "";
-        "unreachable": Flag, "", "whether it comes to no answer", "";
-        "reason": Text, "", "reason for which it is not delivered", "";
-        "note": Text, "", "for people", "";
-        "seen-by": TableOrTables(SEEN_BY), "", "how places on the way see it", "";
+    EXPECT,
+    /// An expectation as written.
+    DraftExpect: "an expectation" {
+        "flow" flow needed: Text, "", "the flow: SOURCE[:PORT] -> DESTINATION[:PORT]/PROTOCOL", "";
+        "becomes" becomes: Text, "", "source that the receiver sees", "";
+        "reaches" reaches: Text, "", "destination that the packet arrives at", "";
+        "refused" refused: Flag, "", "whether a device or host decides against it", "";
+        "unreachable" unreachable: Flag, "", "whether it comes to no answer", "";
+        "reason" reason: Text, "", "reason for which it is not delivered", "";
+        "note" note: Prose, "", "for people", "";
+        "seen-by" seen_by: TableOrTables(SEEN_BY) of DraftSeenBy, "", "how places on the way see it", "";
     }
 }
 
 fields! {
     /// Keys of `seen-by` of an expectation.
-    SEEN_BY {
-        "at" needed: Text, "", "DEVICE/INTERFACE", "";
-        "source": Text, "", "source that the packet has there", "";
-        "destination": Text, "", "destination that the packet has there", "";
+    SEEN_BY,
+    /// What must be seen at a place, as written.
+    DraftSeenBy: "a view" {
+        "at" at needed: Text, "", "DEVICE/INTERFACE", "";
+        "source" source: Text, "", "source that the packet has there", "";
+        "destination" destination: Text, "", "destination that the packet has there", "";
     }
 }
 

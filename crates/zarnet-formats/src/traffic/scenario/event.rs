@@ -6,6 +6,7 @@ use std::sync::Arc;
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::limits;
 use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
+use zarnet_core::plan::field::Keys;
 use zarnet_core::plan::{DeviceId, DevicePlan, InterfaceId, Plan, PlanError, PoolId, RuleId};
 use zarnet_core::traffic::Party;
 

@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 
 use zarnet_core::net::{AddressRange, AddressSet, Instant, NotationError, Protocol};
+use zarnet_core::plan::field::Keys;
 use zarnet_core::plan::{Interface, PlanError};
 use zarnet_core::traffic::{Crowd, Length, Load, Party};
 
@@ -27,7 +28,7 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
         let wrong = |e: NotationError| r.report(e.into(), t.place);
         t.value.parse::<Protocol>().map_err(wrong).ok()
     });
-    let port = r.integer("destination-port");
+    let port = r.number("destination-port");
     let in_range = port.as_ref().map(|p| u16::try_from(p.value).ok());
     if let (Some(None), Some(port)) = (in_range, &port) {
         r.report(NotationError::Port(port.value.to_string()).into(), port.place);
@@ -56,7 +57,7 @@ pub(super) fn read(r: Reader<'_>, setting: &Setting<'_>, number: u64) -> Option<
     let ending = r.text("ends").and_then(|text| {
         ending(&text.value).map_err(|fault| setting.refuse(fault, text.place)).ok()
     });
-    let seed = match r.integer("seed") {
+    let seed = match r.number("seed") {
         // profiles that are alike must not send at the same times
         None => setting.seed.wrapping_add(number),
         Some(seed) => u64::try_from(seed.value).unwrap_or_else(|_| {

@@ -8,6 +8,7 @@ use std::path::Path;
 
 use zarnet_core::event::Event;
 use zarnet_core::limits;
+use zarnet_core::plan::field::Keys;
 use zarnet_core::plan::{Place, Placed, Plan, PlanError, Problem, nearest};
 use zarnet_core::traffic::{Load, Repeated};
 
@@ -126,7 +127,7 @@ fn read_flow(r: Reader<'_>, setting: &Setting<'_>) -> Option<Repeated> {
         }
     }
     let flow = fields.flow(setting.names).map_err(|fault| setting.refuse(fault, r.place)).ok();
-    let (every, count) = (r.scalar("every"), r.integer("count"));
+    let (every, count) = (r.scalar("every"), r.number("count"));
     let repeats = match (r.has("every"), r.has("count")) {
         (false, false) => Some((0, 1)),
         (true, true) => {
