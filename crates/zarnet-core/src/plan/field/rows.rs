@@ -42,7 +42,7 @@ macro_rules! fields {
             /// Where its table begins.
             pub place: Place,
             $(
-                #[doc = concat!("`", $key, "`: ", $meaning, ".")]
+                #[doc = concat!("What stands behind `", $key, "`; the row says what it means.")]
                 pub $member: fields!(@type $kind [$($needed)?] $default $($item)?),
             )*
         }
