@@ -3,7 +3,7 @@
 
 use std::io::{self, Write};
 
-use crate::impact::{ChangedClass, Impact, LiveSession};
+use crate::impact::{ChangedClass, ChangedSetting, Impact, LiveSession};
 use crate::space::{Field, Meaning};
 use serde::Serialize;
 
@@ -50,10 +50,13 @@ struct ClassShape<'a> {
 
 #[derive(Serialize)]
 struct Setting<'a> {
-    device: &'a str,
+    device: Option<&'a str>,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    item: &'a str,
     key: &'a str,
     before: &'a str,
     after: &'a str,
+    meaning: &'a str,
 }
 
 #[derive(Serialize)]
@@ -161,11 +164,13 @@ impl<'a> ImpactAnswer<'a> {
                 witness: flow(c.witness),
             }
         };
-        let setting = |s: &'a (String, String, String, String)| Setting {
-            device: &s.0,
-            key: &s.1,
-            before: &s.2,
-            after: &s.3,
+        let setting = |s: &'a ChangedSetting| Setting {
+            device: s.device.as_deref(),
+            item: &s.item,
+            key: &s.key,
+            before: &s.before,
+            after: &s.after,
+            meaning: s.meaning,
         };
         let session = |l: &'a LiveSession| SessionShape {
             device: &l.device,

@@ -2,6 +2,7 @@
 
 mod live;
 mod piece;
+mod settings;
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -13,8 +14,10 @@ use zarnet_core::device::Device;
 use zarnet_core::net::Packet;
 use zarnet_core::network::taken;
 use zarnet_core::plan::{self, InterfaceId, Plan};
+use zarnet_formats::plan::Loaded;
 
 pub use live::{LiveSession, SessionFate, live_sessions};
+pub use settings::ChangedSetting;
 
 /// Packets that something else becomes of.
 #[derive(Debug, Clone)]
@@ -46,8 +49,10 @@ pub struct Impact {
     pub gone: Vec<String>,
     /// Names that only the new plan has.
     pub new: Vec<String>,
-    /// Settings of devices that no first packet shows: device, key, before, after.
-    pub settings: Vec<(String, String, String, String)>,
+    /// Settings that no first packet shows.
+    pub settings: Vec<ChangedSetting>,
+    /// Keys that are written otherwise on devices on which no first packet is treated otherwise.
+    pub rewritten: Vec<ChangedSetting>,
     /// Devices that tell apart more classes of packets than are gone through: of these nothing is
     /// known.
     pub uncompared: Vec<String>,
@@ -64,18 +69,30 @@ impl Impact {
     }
 }
 
-/// What differs between two plans.
+/// What differs between the plans of two files: packets, and every key that they do not show.
+pub fn impact_of_files(old: &Loaded, new: &Loaded) -> Impact {
+    let mut impact = impact(&old.plan, &new.plan);
+    let (further, mut rewritten) = settings::written(&old.draft(), &new.draft());
+    impact.settings.extend(further);
+    let is_shown =
+        |c: &ChangedSetting| impact.classes.iter().any(|k| Some(&k.device) == c.device.as_ref());
+    rewritten.retain(|c| !is_shown(c));
+    impact.rewritten = rewritten;
+    impact
+}
+
+/// What differs between two plans for packets, and in behaviour and timers.
 pub fn impact(old: &Plan, new: &Plan) -> Impact {
     let mut impact = Impact::default();
     let names = |p: &Plan| p.devices.iter().map(|d| d.name.clone()).collect::<Vec<_>>();
     impact.gone = names(old).into_iter().filter(|n| new.device(n).is_none()).collect();
     impact.new = names(new).into_iter().filter(|n| old.device(n).is_none()).collect();
+    impact.settings = settings::behaviour(old, new);
     let (taken_old, taken_new) = (taken(old), taken(new));
     for before in &old.devices {
         let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else {
             continue;
         };
-        settings(before, after, &mut impact);
         let pair = Pair {
             before: Device::new(before, &taken_old, 0),
             after: Device::new(after, &taken_new, 0),
@@ -278,22 +295,4 @@ pub fn likely(area: &Area, interface: &plan::Interface) -> Option<Packet> {
         first(from_port, &[&ports(50_000)], &[])?,
     ];
     packet(point)
-}
-
-/// What a device is told to do that no first packet shows: timers, filtering, limits.
-fn settings(before: &plan::DevicePlan, after: &plan::DevicePlan, impact: &mut Impact) {
-    let all = |d: &plan::DevicePlan| -> Vec<(String, String)> {
-        let described = d.behaviour.settings().into_iter().chain(d.timers.settings());
-        described.map(|s| (s.key, s.value)).collect()
-    };
-    let (was, is) = (all(before), all(after));
-    for (key, value) in &was {
-        let now = is.iter().find(|s| s.0 == *key).map_or("", |s| s.1.as_str());
-        if now != value {
-            impact.settings.push((before.name.clone(), key.clone(), value.clone(), now.to_owned()));
-        }
-    }
-    for (key, value) in is.iter().filter(|s| was.iter().all(|w| w.0 != s.0)) {
-        impact.settings.push((before.name.clone(), key.clone(), String::new(), value.clone()));
-    }
 }

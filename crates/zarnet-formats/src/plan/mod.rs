@@ -101,6 +101,17 @@ pub fn draft(text: &str) -> (Draft, Problems) {
     (draft, problems.into_inner())
 }
 
+impl Loaded {
+    /// What its files say, key by key. Their problems were told when they were loaded.
+    pub fn draft(&self) -> Draft {
+        let (mut draft, problems) = (Draft::default(), Collected::default());
+        for (number, file) in self.sources.0.iter().enumerate() {
+            read::file(number as u16, file.text(), &mut draft, &problems);
+        }
+        draft
+    }
+}
+
 /// Builds the plan whose files begin at `first`; those that are not there yet are read.
 fn build_from(mut sources: Sources, first: usize, reach: Reach) -> Result<Loaded, LoadError> {
     let mut next = first;

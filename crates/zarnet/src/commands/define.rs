@@ -52,7 +52,7 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         true => Vec::new(),
         false => files::put_plan(&loaded.sources, &changed.sources, args.force)?,
     };
-    let found = zarnet_analysis::impact::impact(&loaded.plan, &changed.plan);
+    let found = zarnet_analysis::impact::impact_of_files(&loaded, &changed);
     let changes = diff(&loaded.sources, &changed.sources);
     let answer =
         DefineAnswer { written: !args.dry_run, diff: &changes, findings: &new, impact: &found };

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use zarnet_analysis::answer::impact::ImpactAnswer;
-use zarnet_analysis::impact::{LiveSession, impact, live_sessions};
+use zarnet_analysis::impact::{LiveSession, impact_of_files, live_sessions};
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Options, predict};
 use zarnet_formats::plan::Loaded;
@@ -17,11 +17,12 @@ use crate::present::{View, present};
 
 pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
     let (old, new) = (plan(&args.plan, common)?, plan(&args.new_plan, common)?);
-    let mut found = impact(&old.plan, &new.plan);
+    let mut found = impact_of_files(&old, &new);
     if let Some(name) = &args.device {
         device(&old.plan, name).or_else(|f| device(&new.plan, name).map_err(|_| f))?;
         found.classes.retain(|c| c.device == *name);
-        found.settings.retain(|s| s.0 == *name);
+        found.settings.retain(|s| s.device.as_ref() == Some(name));
+        found.rewritten.retain(|s| s.device.as_ref() == Some(name));
     }
     let live =
         if args.during.is_empty() { None } else { Some(lingering(args, common, &old, &new.plan)?) };

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use zarnet_analysis::answer::impact::{Effect, ImpactAnswer, outcomes};
 use zarnet_analysis::answer::packets::{addresses, flow, service};
-use zarnet_analysis::impact::{ChangedClass, LiveSession, SessionFate};
+use zarnet_analysis::impact::{ChangedClass, ChangedSetting, LiveSession, SessionFate};
 use zarnet_analysis::space::Field;
 
 use super::View;
@@ -21,8 +21,10 @@ pub fn text(
     if found.is_empty() {
         writeln!(
             out,
-            "{GOOD}the two plans mean the same{GOOD:#}: no first packet and no setting differs"
+            "{GOOD}the two plans mean the same{GOOD:#}: every first packet is treated as before, \
+             and every other setting is equal"
         )?;
+        rewritten(answer, out, (width, rows))?;
         return sessions(answer, out, (width, rows), hint);
     }
     if !found.uncompared.is_empty() {
@@ -74,13 +76,10 @@ pub fn text(
             "{DIM}{classes} dropped as before, for another reason; -v shows them{DIM:#}"
         )?;
     }
-    for (device, key, before, after) in &found.settings {
-        let (before, after) = (
-            if before.is_empty() { "none" } else { before },
-            if after.is_empty() { "none" } else { after },
-        );
-        writeln!(out, "{CAUTION}{device}: {key}{CAUTION:#} was {before}, is {after}")?;
+    for setting in &found.settings {
+        writeln!(out, "{}", changed(setting, CAUTION, width))?;
     }
+    rewritten(answer, out, (width, rows))?;
     sessions(answer, out, (width, rows), hint)
 }
 
@@ -137,6 +136,53 @@ fn sessions(
         count(lingers, "session goes", "sessions go"),
         count(breaks, "breaks", "break")
     )
+}
+
+/// A key with its value before and after, and what it means.
+fn changed(setting: &ChangedSetting, style: anstyle::Style, width: usize) -> String {
+    let none = |text: &str| match text {
+        "" => "none".to_owned(),
+        text => shortened(text, width.min(120) / 2),
+    };
+    let parts = [setting.device.as_deref().unwrap_or(""), &setting.item, &setting.key];
+    let name = parts.into_iter().filter(|p| !p.is_empty()).collect::<Vec<_>>().join(", ");
+    let change = match (setting.key.as_str(), setting.before.as_str(), setting.after.as_str()) {
+        ("", "declared", _) => "is gone".to_owned(),
+        ("", _, "declared") => "is new".to_owned(),
+        ("", before, "") => format!("is gone: {}", none(before)),
+        ("", "", after) => format!("is new: {}", none(after)),
+        (_, before, after) => format!("was {}, is {}", none(before), none(after)),
+    };
+    let meaning = match setting.meaning {
+        "" => String::new(),
+        meaning => format!(" {DIM}({meaning}){DIM:#}"),
+    };
+    format!("{style}{name}{style:#} {change}{meaning}")
+}
+
+/// What is written otherwise, and changes nothing.
+fn rewritten(
+    answer: ImpactAnswer<'_>,
+    out: &mut dyn Write,
+    (width, rows): (usize, usize),
+) -> io::Result<()> {
+    let list = &answer.found.rewritten;
+    if list.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "{DIM}written otherwise, without effect on any first packet:{DIM:#}")?;
+    let shown = if rows == 0 { list.len() } else { rows.min(list.len()) };
+    for setting in &list[..shown] {
+        writeln!(
+            out,
+            "  {}",
+            changed(&ChangedSetting { meaning: "", ..setting.clone() }, DIM, width)
+        )?;
+    }
+    if shown < list.len() {
+        writeln!(out, "{DIM}{shown} of {} shown; --rows 0 shows all{DIM:#}", list.len())?;
+    }
+    Ok(())
 }
 
 /// Classes by the piece of the plan that they are owed to, in the order of their first; those that

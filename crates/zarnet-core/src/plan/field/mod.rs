@@ -6,6 +6,7 @@ mod device;
 mod keys;
 mod rows;
 mod world;
+mod written;
 
 pub use device::{
     ACL, ACL_ENTRY, BEHAVIOUR, DEVICE, DraftAcl, DraftAclEntry, DraftInterface, DraftPolicy,

@@ -1,0 +1,213 @@
+//! What two plans say otherwise, key by key: what no first packet shows, and what only looks
+//! different.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+
+use zarnet_core::plan::field::{
+    BEHAVIOUR, DraftAcl, DraftHost, DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule,
+    DraftSegment, Field, TIMERS,
+};
+use zarnet_core::plan::{Draft, DraftDevice, Plan};
+
+/// A key that the plans say otherwise.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ChangedSetting {
+    /// The device; `None` for segments and hosts.
+    pub device: Option<String>,
+    /// What of it, as `rule kiosks-out`; empty for the device itself.
+    pub item: String,
+    /// The key; empty where the whole item is in one plan only.
+    pub key: String,
+    /// Its value before; empty where there is none.
+    pub before: String,
+    /// Its value after; empty where there is none.
+    pub after: String,
+    /// What the key means.
+    pub meaning: &'static str,
+}
+
+/// Keys whose effect packets show; of every other key, a change is told as such.
+const BY_PACKETS: [(&str, &[&str]); 6] = [
+    (
+        "rule",
+        &[
+            "type",
+            "enabled",
+            "from",
+            "into",
+            "source",
+            "destination",
+            "service",
+            "direction",
+            "internal",
+            "external",
+            "as",
+            "spread",
+            "hairpin",
+        ],
+    ),
+    ("interface", &["realm", "address", "ping", "services", "ingress-acl", "egress-acl"]),
+    ("pool", &["addresses", "pick", "usable"]),
+    ("filter", &["entries"]),
+    ("route", &[""]),
+    ("policy entry", &[""]),
+];
+
+/// What the files of two plans say otherwise: settings that no first packet shows, and keys whose
+/// effect packets show, if they have any.
+pub(super) fn written(old: &Draft, new: &Draft) -> (Vec<ChangedSetting>, Vec<ChangedSetting>) {
+    let mut all = Compared::default();
+    all.named("segment", &old.segments, &new.segments, |s: &DraftSegment| {
+        (s.name.value.clone(), s.written())
+    });
+    all.named("host", &old.hosts, &new.hosts, |h: &DraftHost| (h.name.value.clone(), h.written()));
+    for before in &old.devices {
+        if let Some(after) = new.devices.iter().find(|d| d.name.value == before.name.value) {
+            all.device = Some(before.name.value.clone());
+            all.of_device(before, after);
+        }
+    }
+    all.list.into_iter().partition(|c| !is_by_packets(c))
+}
+
+fn is_by_packets(changed: &ChangedSetting) -> bool {
+    // entries for answers decide about no first packet
+    if [&changed.before, &changed.after].iter().any(|t| t.contains("answers true")) {
+        return false;
+    }
+    let is = |(kind, keys): &(&str, &[&str])| {
+        let is_of = changed.item == *kind || changed.item.starts_with(&format!("{kind} "));
+        is_of && (keys.contains(&changed.key.as_str()) || changed.key.is_empty())
+    };
+    BY_PACKETS.iter().any(is)
+}
+
+/// Behaviour and timers as they count, presets included.
+pub(super) fn behaviour(old: &Plan, new: &Plan) -> Vec<ChangedSetting> {
+    let mut list = Vec::new();
+    for before in &old.devices {
+        let Some(after) = new.devices.iter().find(|d| d.name == before.name) else { continue };
+        let all = |d: &zarnet_core::plan::DevicePlan| -> Vec<(String, String)> {
+            let described = d.behaviour.settings().into_iter().chain(d.timers.settings());
+            described.map(|s| (s.key, s.value)).collect()
+        };
+        let (was, is) = (all(before), all(after));
+        let keys: BTreeSet<&String> = was.iter().chain(&is).map(|s| &s.0).collect();
+        let value = |of: &[(String, String)], key: &str| {
+            of.iter().find(|s| s.0 == *key).map_or(String::new(), |s| s.1.clone())
+        };
+        for key in keys {
+            let (before_value, after_value) = (value(&was, key), value(&is, key));
+            if before_value != after_value {
+                list.push(ChangedSetting {
+                    device: Some(before.name.clone()),
+                    item: String::new(),
+                    key: key.clone(),
+                    before: before_value,
+                    after: after_value,
+                    meaning: meaning_of(key),
+                });
+            }
+        }
+    }
+    list
+}
+
+fn meaning_of(key: &str) -> &'static str {
+    let rows = BEHAVIOUR.iter().chain(TIMERS);
+    let whole = key.split('.').next().unwrap_or(key);
+    rows.clone().find(|f| f.key == whole).map_or("", |f| f.meaning)
+}
+
+#[derive(Default)]
+struct Compared {
+    device: Option<String>,
+    list: Vec<ChangedSetting>,
+}
+
+type Keys = Vec<(&'static Field, String)>;
+
+impl Compared {
+    fn of_device(&mut self, old: &DraftDevice, new: &DraftDevice) {
+        self.named("interface", &old.interfaces, &new.interfaces, |i: &DraftInterface| {
+            (i.name.value.clone(), i.written())
+        });
+        self.named("filter", &old.acls, &new.acls, |a: &DraftAcl| {
+            (a.name.value.clone(), a.written())
+        });
+        self.named("pool", &old.pools, &new.pools, |p: &DraftPool| {
+            (p.name.value.clone(), p.written())
+        });
+        self.named("rule", &old.rules, &new.rules, |r: &DraftRule| {
+            (r.name.value.clone(), r.written())
+        });
+        self.unnamed("route", &old.routes, &new.routes, DraftRoute::written);
+        self.unnamed("policy entry", &old.policies, &new.policies, DraftPolicy::written);
+    }
+
+    /// Tables with names: each against the one of its name.
+    fn named<T>(&mut self, kind: &str, old: &[T], new: &[T], keys: fn(&T) -> (String, Keys)) {
+        let (old, new): (Vec<_>, Vec<_>) =
+            (old.iter().map(keys).collect(), new.iter().map(keys).collect());
+        let by_name: HashMap<&str, &Keys> = new.iter().map(|n| (n.0.as_str(), &n.1)).collect();
+        let known: HashSet<&str> = old.iter().map(|o| o.0.as_str()).collect();
+        for (name, was) in &old {
+            let item = format!("{kind} {name}");
+            let Some(is) = by_name.get(name.as_str()) else {
+                self.whole(&item, "declared", "");
+                continue;
+            };
+            for ((field, before), (_, after)) in was.iter().zip(*is) {
+                if before != after && field.key != "note" {
+                    self.list.push(ChangedSetting {
+                        device: self.device.clone(),
+                        item: item.clone(),
+                        key: field.key.to_owned(),
+                        before: before.clone(),
+                        after: after.clone(),
+                        meaning: field.meaning,
+                    });
+                }
+            }
+        }
+        for (name, _) in new.iter().filter(|(name, _)| !known.contains(name.as_str())) {
+            self.whole(&format!("{kind} {name}"), "", "declared");
+        }
+    }
+
+    /// Tables without names: those that only one of the plans has.
+    fn unnamed<T>(&mut self, kind: &str, old: &[T], new: &[T], keys: fn(&T) -> Keys) {
+        let text = |table: &T| {
+            let told = keys(table).into_iter();
+            let told = told.filter(|(f, t)| *t != f.default && f.key != "note");
+            told.map(|(f, t)| format!("{} {t}", f.key)).collect::<Vec<_>>().join(", ")
+        };
+        let (old, new): (Vec<String>, Vec<String>) =
+            (old.iter().map(text).collect(), new.iter().map(text).collect());
+        let (were, are): (HashSet<&String>, HashSet<&String>) =
+            (old.iter().collect(), new.iter().collect());
+        let mut change = |before: &str, after: &str| {
+            self.list.push(ChangedSetting {
+                device: self.device.clone(),
+                item: kind.to_owned(),
+                key: String::new(),
+                before: before.to_owned(),
+                after: after.to_owned(),
+                meaning: "",
+            });
+        };
+        old.iter().filter(|t| !are.contains(t)).for_each(|t| change(t, ""));
+        new.iter().filter(|t| !were.contains(t)).for_each(|t| change("", t));
+    }
+
+    fn whole(&mut self, item: &str, before: &str, after: &str) {
+        self.list.push(ChangedSetting {
+            device: self.device.clone(),
+            item: item.to_owned(),
+            key: String::new(),
+            before: before.to_owned(),
+            after: after.to_owned(),
+            meaning: "",
+        });
+    }
+}
