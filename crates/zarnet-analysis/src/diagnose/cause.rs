@@ -26,6 +26,10 @@ named! {
             "A filter that would drop it is attached to no interface.",
             "What should be refused passes: the filter that would drop it is attached nowhere.",
             "`ingress-acl` or `egress-acl` of an interface";
+        AnswersNotAccepted, "answers-not-accepted",
+            "A filter drops the answer of a session that it let out.",
+            "Filters look at every packet, answers too.",
+            "an entry with `answers = true`";
         NotForwarding, "not-forwarding",
             "The device does not forward between its interfaces.",
             "The device talks to both sides and passes nothing on.",
@@ -39,10 +43,35 @@ named! {
             "The answer is sent towards the provider, or reaches a device that has no session for \
              it.",
             "a route to the sender's prefix";
+        NextHopUnanswered, "next-hop-unanswered",
+            "A route leads to a next hop that no device or host has.",
+            "The route is there, and nobody answers for its `via`.",
+            "the address of the device, or of the provider, that is there";
+        HostMask, "host-mask",
+            "The host's prefix length is not that of its link.",
+            "Too wide, it takes distant addresses for neighbours; too narrow, its gateway lies \
+             outside.",
+            "the length that the interface on its link has";
+        InterfaceMask, "interface-mask",
+            "The interface's prefix length is not that of the hosts on its link.",
+            "Hosts outside of it are sought elsewhere, or distant ones on the link.",
+            "the length that the hosts have";
+        WrongSegment, "wrong-segment",
+            "An interface or a host is on another segment than its neighbours.",
+            "The cable, or the VLAN, is in the wrong place.",
+            "the segment where its prefix is; two segments swapped";
         InterfaceWithoutRealm, "interface-without-realm",
             "An interface on the way is in no realm that rules or policies name.",
             "Rules name realms; what passes an interface outside of them matches none.",
             "`realm` of the interface";
+        RealmWithoutInterface, "realm-without-interface",
+            "A rule or policy entry names a realm that no interface has.",
+            "A slip of the pen: the name stands nowhere else.",
+            "the name of the realm that the interface has";
+        RuleScope, "rule-scope",
+            "The rule that was meant is for other realms, or for the other direction.",
+            "`from`, `into` or `direction` of the rule leave the packet out.",
+            "the key as the packet needs it";
         RealmsSwapped, "realms-swapped",
             "The realms of two interfaces are the wrong way round.",
             "Inside is called external and outside internal.",
@@ -81,6 +110,18 @@ named! {
             "A group's name spells out an address that its value does not hold (`net-10-70-1` \
              with 10.70.2.0/24): a leftover of copy and paste.",
             "the value that the name says";
+        UntranslatedRuleMissing, "untranslated-rule-missing",
+            "What should stay as it is gets translated.",
+            "No rule of type `exempt` takes it out, or the one that was meant is for others.",
+            "an exemption above the rule; the receiver in the list of the one that is there";
+        ArrivesElsewhere, "arrives-elsewhere",
+            "It arrives, and elsewhere or otherwise than the plan expects.",
+            "A rule leads to another server, or shows another address, than an expectation says.",
+            "`internal` or `as` of the rule as expected; two rules that are crossed";
+        OpenToOthers, "open-to-others",
+            "What the plan expects to be refused is let in.",
+            "A rule or policy entry is wider than an expectation says.",
+            "`source` or `service` of the rule; an entry that drops it; the rule disabled";
         PoolExhausted, "pool-exhausted",
             "Every address of the pool is borrowed.",
             "Every address is borrowed; the verdict says by whom.",

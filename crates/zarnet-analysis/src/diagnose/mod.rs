@@ -12,6 +12,7 @@ mod search;
 mod steps;
 mod suspect;
 mod suspects;
+mod weight;
 
 pub use cause::Cause;
 pub use near::{NearMiss, near_misses};
@@ -19,3 +20,4 @@ pub use question::{FlowQuestion, SideEffect, TriedRepair, of_flow};
 pub use search::{Diagnosis, Repair, RepairTrial, diagnose, satisfied};
 pub use steps::{SearchStep, StepOutcome, steps};
 pub use suspect::Suspect;
+pub use weight::{Weight, held};

@@ -7,14 +7,14 @@ use zarnet_core::Reason;
 use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{Edit, Plan};
-use zarnet_core::predict::{Moment, Options, Prediction, Rehearsal, Scene, follow_during, predict};
+use zarnet_core::predict::{Moment, Options, Prediction, Scene, follow_during, predict};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::observed::Observed;
 use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::{Growth, Traffic};
 
-use super::{Diagnosis, Repair, RepairTrial, diagnose};
+use super::{Diagnosis, Repair, RepairTrial, Weight, diagnose, held};
 use crate::AnalysisError;
 use crate::play::{At, Opening, Watch, at_peak, play};
 
@@ -72,7 +72,7 @@ impl FlowQuestion {
     ) -> Result<(Scene, Diagnosis, Sources), AnalysisError> {
         let (scene, sources) = self.scene(loaded, None, &[], watch)?;
         let at = scene.followed.at;
-        let mut trial = PlanTrial { loaded, question: self, watch, at, failure: None };
+        let mut trial = PlanTrial { loaded, question: self, watch, at, held: None, failure: None };
         let diagnosis = diagnose(&scene, &mut trial);
         match trial.failure {
             Some(failure) => Err(failure),
@@ -130,14 +130,7 @@ impl FlowQuestion {
         if diagnosis.repairs.is_empty() {
             return Ok(Vec::new());
         }
-        let held = |l: &Loaded| {
-            let mut rehearsal = Rehearsal::new(Arc::new(l.plan.clone()), self.opening.seed);
-            l.plan
-                .expectations
-                .iter()
-                .map(|e| rehearsal.expect(e).failed.is_empty())
-                .collect::<Vec<bool>>()
-        };
+        let held = |l: &Loaded| held(l, self.opening.seed);
         let (held_before, day_before) = (held(loaded), self.whole_day(loaded, watch)?);
         let one = |repair: &Repair| {
             let repaired = edited(loaded, &repair.changes)
@@ -213,6 +206,8 @@ struct PlanTrial<'a, W> {
     watch: &'a W,
     /// When the flow begins.
     at: Instant,
+    /// Which expectations hold without a repair, once somebody asks.
+    held: Option<Vec<bool>>,
     failure: Option<AnalysisError>,
 }
 
@@ -245,5 +240,12 @@ impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
                 None
             }
         }
+    }
+
+    fn weigh(&mut self, changes: &[Vec<Edit>]) -> Weight {
+        let seed = self.question.opening.seed;
+        let Ok(repaired) = edited(self.loaded, changes) else { return Weight::default() };
+        let before = self.held.get_or_insert_with(|| held(self.loaded, seed));
+        Weight::of(self.loaded, before, &repaired, seed)
     }
 }

@@ -3,6 +3,7 @@
 
 use super::suspect::Suspect;
 use super::suspects::suspects;
+use super::weight::Weight;
 use super::{Cause, NearMiss, near_misses};
 use zarnet_core::Reason;
 use zarnet_core::observe::Stage;
@@ -14,6 +15,9 @@ pub trait RepairTrial {
     /// What becomes of the flow after some changes, each list of which speaks of the plan that the
     /// one before it leads to. `None`: the changes cannot be made, or do not make a plan.
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene>;
+
+    /// What changes that make the flow work do besides.
+    fn weigh(&mut self, changes: &[Vec<Edit>]) -> Weight;
 }
 
 /// A repair that was tried.
@@ -46,6 +50,8 @@ pub struct Diagnosis {
 const MOST_STACKED: usize = 3;
 /// So many repairs are proposed at most.
 const MOST_REPAIRS: usize = 4;
+/// So many that work are weighed at most.
+const MOST_WEIGHED: usize = 12;
 /// So many changes are tried at most.
 const MOST_ATTEMPTS: usize = 300;
 /// So many of them at most are gone on from.
@@ -79,11 +85,22 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
         return diagnosis;
     }
     let mut search = Search { trial, attempts: 0 };
-    // the fewest faults that explain it
-    let found = (1..=MOST_STACKED).find_map(|depth| search.look(scene, &[], &[], depth));
-    if let Some((causes, repairs)) = found {
-        diagnosis.causes = causes;
-        diagnosis.repairs = repairs;
+    // the fewest faults that explain it; more, if that breaks nothing that holds
+    let mut found: Option<Found> = None;
+    for depth in 1..=MOST_STACKED {
+        let deeper = search.look(scene, &[], &[], depth);
+        if let Some(deeper) = deeper
+            && found.as_ref().is_none_or(|f| deeper.weight.broken < f.weight.broken)
+        {
+            found = Some(deeper);
+        }
+        if found.as_ref().is_some_and(|f| f.weight.broken == 0) {
+            break;
+        }
+    }
+    if let Some(found) = found {
+        diagnosis.causes = found.causes;
+        diagnosis.repairs = found.repairs;
         return diagnosis;
     }
     let list = suspects(scene);
@@ -104,6 +121,22 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
     diagnosis
 }
 
+/// Faults that explain it, and repairs, the best first.
+struct Found {
+    causes: Vec<Suspect>,
+    repairs: Vec<Repair>,
+    /// That of the best.
+    weight: Weight,
+}
+
+/// A change that makes the flow work.
+struct Working {
+    /// Position of the suspect.
+    suspect: usize,
+    repair: Repair,
+    weight: Weight,
+}
+
 struct Search<'a, W> {
     trial: &'a mut W,
     attempts: usize,
@@ -118,24 +151,25 @@ impl<W: RepairTrial> Search<'_, W> {
         base: &[Vec<Edit>],
         titles: &[String],
         depth: usize,
-    ) -> Option<(Vec<Suspect>, Vec<Repair>)> {
+    ) -> Option<Found> {
         let list = suspects(scene);
         let before = progress(&scene.followed);
-        let (mut cause, mut repairs) = (None, Vec::new());
+        let mut working: Vec<Working> = Vec::new();
         let mut further: Vec<(Progress, usize, Scene)> = Vec::new();
         let mut sideways: Vec<(usize, Scene)> = Vec::new();
         for (i, suspect) in list.iter().enumerate().filter(|(_, s)| !s.edits.is_empty()) {
-            if self.attempts == MOST_ATTEMPTS || repairs.len() == MOST_REPAIRS {
+            if self.attempts == MOST_ATTEMPTS || working.len() == MOST_WEIGHED {
                 break;
             }
             self.attempts += 1;
             let changes = [base, std::slice::from_ref(&suspect.edits)].concat();
             let Some(tried) = self.trial.attempt(&changes) else { continue };
             if satisfied(&tried.followed) {
-                cause = cause.or(Some(suspect.clone()));
                 let title =
                     titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");
-                repairs.push(Repair { title, changes, scene: tried });
+                let weight = self.trial.weigh(&changes);
+                let repair = Repair { title, changes, scene: tried };
+                working.push(Working { suspect: i, repair, weight });
             } else if progress(&tried.followed) > before {
                 further.push((progress(&tried.followed), i, tried));
             } else if differs(&tried.followed, &scene.followed) {
@@ -143,22 +177,44 @@ impl<W: RepairTrial> Search<'_, W> {
                 sideways.push((i, tried));
             }
         }
-        if let Some(cause) = cause {
-            return Some((vec![cause], repairs));
+        if !working.is_empty() {
+            return Some(best(&list, working));
         }
         if depth == 1 {
             return None;
         }
         further.sort_by_key(|f| (std::cmp::Reverse(f.0), f.1));
         let next = further.into_iter().map(|(_, i, tried)| (i, tried)).chain(sideways);
-        next.take(MOST_BRANCHES).find_map(|(i, tried)| {
+        let mut found: Option<Found> = None;
+        for (i, tried) in next.take(MOST_BRANCHES) {
             let changes = [base, std::slice::from_ref(&list[i].edits)].concat();
             let titles = [titles, std::slice::from_ref(&list[i].title)].concat();
-            let (mut causes, repairs) = self.look(&tried, &changes, &titles, depth - 1)?;
-            causes.insert(0, list[i].clone());
-            Some((causes, repairs))
-        })
+            let Some(mut deeper) = self.look(&tried, &changes, &titles, depth - 1) else {
+                continue;
+            };
+            deeper.causes.insert(0, list[i].clone());
+            let is_better = |f: &Found| deeper.weight.harm() < f.weight.harm();
+            if found.as_ref().is_none_or(is_better) {
+                found = Some(deeper);
+            }
+        }
+        found
     }
+}
+
+/// The likeliest cause is the one whose repair breaks nothing and mends the most; its repairs come
+/// first, those that open the least before others.
+fn best(list: &[Suspect], mut working: Vec<Working>) -> Found {
+    working.sort_by_key(|w| (w.weight.harm(), w.suspect));
+    let cause = list[working[0].suspect].clone();
+    let weight = working[0].weight;
+    working.sort_by_key(|w| {
+        let is_other = list[w.suspect].cause != cause.cause;
+        (w.weight.broken, is_other, w.weight.opened, w.suspect)
+    });
+    working.truncate(MOST_REPAIRS);
+    let repairs = working.into_iter().map(|w| w.repair).collect();
+    Found { causes: vec![cause], repairs, weight }
 }
 
 /// Whether a flow fails otherwise than before.

@@ -129,6 +129,14 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
     impact
 }
 
+/// Roughly how many packets get through that did not before, as a power of two.
+pub fn opened(impact: &Impact) -> u32 {
+    let dropped = |m: &Meaning| matches!(m, Meaning::Dropped(_));
+    let gained = impact.classes.iter().filter(|c| dropped(&c.before) && !dropped(&c.after));
+    let total: f64 = gained.map(|c| f64::from(weight(&c.area)).exp2()).sum();
+    if total < 1.0 { 0 } else { total.log2().round() as u32 }
+}
+
 /// Roughly how many packets an area has, as a power of two.
 fn weight(area: &Area) -> u32 {
     area.0.iter().map(|s| 128 - s.count().leading_zeros()).sum()

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::mutations::{CLERK, CRANE, IN, OUT, PING, q};
+use super::mutations::{CLERK, CRANE, IN, LOCAL, OUT, PARTNER, PING, SAFE, STRANGER, q};
 
 /// A small generator, the same on every machine.
 pub(crate) struct Dice(pub(crate) u64);
@@ -46,6 +46,21 @@ pub(crate) struct Estate {
     pub(crate) chain: bool,
     pub(crate) chain_to: String,
     pub(crate) routed: bool,
+    /// Prefix lengths of the till and of the shop's interface.
+    pub(crate) lengths: (u8, u8),
+    /// Segments of the till, the shop's interface and the uplink, where they are not as usual.
+    pub(crate) segments: (Option<&'static str>, Option<&'static str>, Option<&'static str>),
+    /// A static for the safe.
+    pub(crate) fixed: Option<BTreeMap<&'static str, String>>,
+    /// An exemption for the partner on the segment between two devices.
+    pub(crate) exempt: Option<BTreeMap<&'static str, String>>,
+    /// Whether the forward is for the head office only.
+    pub(crate) guarded: bool,
+    /// A filter on what comes in by the uplink.
+    pub(crate) uplink_in: Option<Vec<String>>,
+    pub(crate) inner_via: u8,
+    /// Whether there is a partner between two devices.
+    pub(crate) partner: bool,
 }
 
 impl Estate {
@@ -71,11 +86,32 @@ impl Estate {
         }
         let chain = dice.flip();
         let outer = if chain { "24443" } else { "443" };
-        let forward = BTreeMap::from([
+        let mut forward = BTreeMap::from([
             ("type", q("forward")),
             ("external", format!("\"uplink:{outer}/tcp\"")),
             ("internal", q("locker:8080")),
         ]);
+        let guarded = dice.flip();
+        if guarded {
+            forward.insert("source", q("head-office"));
+        }
+        let fixed = (!chain && dice.flip()).then(|| {
+            BTreeMap::from([
+                ("type", q("static")),
+                ("internal", q("safe")),
+                ("external", q("203.0.113.5")),
+                ("service", "[\"443/tcp\", \"22/tcp\"]".to_owned()),
+            ])
+        });
+        let exempt = (chain && dice.flip()).then(|| {
+            BTreeMap::from([("type", q("exempt")), ("destination", q("192.168.50.0/24"))])
+        });
+        let uplink_in = dice.flip().then(|| {
+            vec![
+                "{ accept = \"any\", answers = true }".to_owned(),
+                "{ accept = [\"443/tcp\", \"24443/tcp\"] }".to_owned(),
+            ]
+        });
         let policy = dice.flip().then(|| {
             let out = vec![
                 "from = \"internal\"\n  into = \"external\"\n  accept = \
@@ -84,7 +120,9 @@ impl Estate {
             ];
             let inbound = "from = [\"external\", \"internal\"]\n  into = \"internal\"\n  accept = \
                            \"8080/tcp\"\n  destination = \"locker\"";
-            (out, vec![inbound.to_owned()])
+            let safe = "from = \"external\"\n  into = \"internal\"\n  accept = \"443/tcp\"\n  \
+                        destination = \"safe\"";
+            (out, vec![inbound.to_owned(), safe.to_owned()])
         });
         let accept = |dice: &mut Dice, text: &str| {
             dice.flip().then(|| vec!["{ drop = \"23/tcp\" }".to_owned(), text.to_owned()])
@@ -117,6 +155,14 @@ impl Estate {
             chain,
             chain_to: "192.168.50.2:24443".into(),
             routed: false,
+            lengths: (24, 24),
+            segments: (None, None, None),
+            fixed,
+            partner: exempt.is_some(),
+            exempt,
+            guarded,
+            uplink_in,
+            inner_via: 9,
         }
     }
 
@@ -129,6 +175,7 @@ impl Estate {
         };
         line("# an estate that somebody made up\n[addresses]".into());
         self.groups.iter().for_each(|g| line(g.clone()));
+        line("head-office = \"198.51.100.0/24\"".into());
         line(format!("other = \"10.{net}.77.0/24\""));
         let routed = if self.routed {
             "\nrouted = [{ to = \"203.0.113.64/29\", via = \"203.0.113.2\" }]"
@@ -145,7 +192,15 @@ impl Estate {
                 gateway.as_ref().map(|g| format!("gateway = \"{g}\"\n")).unwrap_or_default();
             format!("\n[[host]]\nname = \"{name}\"\naddress = \"{address}/24\"\n{gateway}{more}")
         };
-        line(host("till", format!("10.{net}.1.{}", self.till), &self.gateway, ""));
+        let on = |s: Option<&str>| s.map(|s| format!("segment = \"{s}\"")).unwrap_or_default();
+        let till = host("till", format!("10.{net}.1.{}", self.till), &self.gateway, "");
+        line(till.replace("/24", &format!("/{}", self.lengths.0)) + &on(self.segments.0));
+        line(host("cabin", format!("10.{net}.2.30"), &Some(format!("10.{net}.2.1")), ""));
+        line(host("safe", format!("10.{net}.2.20"), &Some(format!("10.{net}.2.1")), ""));
+        if self.partner {
+            let gateway = Some("192.168.50.2".to_owned());
+            line(host("partner", "192.168.50.20".into(), &gateway, "segment = \"between\""));
+        }
         line(host("clerk", format!("10.{net}.1.150"), &Some(format!("10.{net}.1.1")), ""));
         line(host(
             "locker",
@@ -181,23 +236,28 @@ impl Estate {
             list.as_ref().map(|_| format!("\n  {key}-acl = \"{key}-filter\"")).unwrap_or_default()
         };
         line(format!(
-            "\n  [[device.interface]]\n  name = \"shop\"\n  segment = \"floor\"{}\n  address = \
-             \"10.{net}.1.1/24\"{}",
+            "\n  [[device.interface]]\n  name = \"shop\"\n  segment = \"{}\"{}\n  address = \
+             \"10.{net}.1.1/{}\"{}",
+            self.segments.1.unwrap_or("floor"),
             realm(&self.realms.0),
+            self.lengths.1,
             acl("ingress", &self.ingress)
         ));
         line(format!(
             "\n  [[device.interface]]\n  name = \"store\"\n  realm = \"internal\"\n  address = \
              \"10.{net}.2.1/24\""
         ));
-        let (segment, address) = if self.chain {
+        let (usual, address) = if self.chain {
             ("between", "192.168.50.2/24")
         } else {
             ("internet", "203.0.113.2/28")
         };
+        let segment = self.segments.2.unwrap_or(usual);
+        let uplink_in =
+            self.uplink_in.as_ref().map(|_| "\n  ingress-acl = \"from-outside\"").unwrap_or("");
         line(format!(
             "\n  [[device.interface]]                      # to the provider\n  name = \
-             \"uplink\"{}\n  segment = \"{segment}\"\n  address = \"{address}\"{}{}",
+             \"uplink\"{}\n  segment = \"{segment}\"\n  address = \"{address}\"{}{uplink_in}{}",
             realm(&self.realms.1),
             acl("egress", &self.egress),
             if self.lease { "\n  lease = true" } else { "" }
@@ -208,11 +268,15 @@ impl Estate {
         }
         if self.inner && self.inner_route {
             line(format!(
-                "\n  [[device.route]]\n  to = \"10.{net}.9.0/24\"\n  via = \"10.{net}.1.9\""
+                "\n  [[device.route]]\n  to = \"10.{net}.9.0/24\"\n  via = \"10.{net}.1.{}\"",
+                self.inner_via
             ));
         }
-        for (name, entries) in [("ingress-filter", &self.ingress), ("egress-filter", &self.egress)]
-        {
+        for (name, entries) in [
+            ("ingress-filter", &self.ingress),
+            ("egress-filter", &self.egress),
+            ("from-outside", &self.uplink_in),
+        ] {
             if let Some(entries) = entries {
                 line(format!(
                     "\n  [[device.acl]]\n  name = \"{name}\"\n  entries = [{}]",
@@ -228,6 +292,12 @@ impl Estate {
             let keys: Vec<String> = keys.iter().map(|(k, v)| format!("  {k} = {v}\n")).collect();
             format!("\n  [[device.rule]]\n  name = \"{name}\"\n{}", keys.concat())
         };
+        if let Some(exempt) = &self.exempt {
+            line(rule("to-the-partner", exempt));
+        }
+        if let Some(fixed) = &self.fixed {
+            line(rule("safe-both", fixed));
+        }
         self.before.iter().for_each(|b| line(format!("\n  [[device.rule]]\n{b}")));
         for n in 0..self.noise {
             let keys = BTreeMap::from([
@@ -263,16 +333,35 @@ impl Estate {
                 self.chain_to
             ));
         }
-        for flow in self.flows() {
-            line(format!("\n[[expect]]\nflow = \"{flow}\""));
+        for (flow, more) in self.expectations() {
+            line(format!("\n[[expect]]\nflow = \"{flow}\"\n{more}"));
         }
         t
     }
 
     /// What must hold: the flow that a fault is looked for on is one of these.
-    pub(crate) fn flows(&self) -> Vec<&'static str> {
-        let mut flows = vec![OUT, PING, CLERK, IN];
-        flows.extend(self.inner.then_some(CRANE));
-        flows
+    pub(crate) fn expectations(&self) -> Vec<(&'static str, String)> {
+        let plain = [OUT, PING, CLERK, LOCAL].map(|f| (f, String::new()));
+        let mut all: Vec<(&str, String)> = plain.into();
+        all.push((IN, "reaches = \"locker\"".into()));
+        if self.inner {
+            all.push((CRANE, String::new()));
+        }
+        if self.guarded && !self.chain {
+            all.push((STRANGER, "refused = true".into()));
+        }
+        if self.fixed.is_some() {
+            all.push((SAFE, "reaches = \"safe:443\"".into()));
+        }
+        if self.partner {
+            all.push((PARTNER, "becomes = \"till\"".into()));
+        }
+        all
+    }
+
+    /// What is expected of a flow besides that it works.
+    pub(crate) fn wanted(&self, flow: &str) -> String {
+        let all = self.expectations();
+        all.into_iter().find(|e| e.0 == flow).map_or(String::new(), |e| e.1)
     }
 }

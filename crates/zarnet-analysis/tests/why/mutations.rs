@@ -9,6 +9,10 @@ pub(crate) const PING: &str = "till -> 198.51.100.80/icmp";
 pub(crate) const CLERK: &str = "clerk -> 192.0.2.9:443/tcp";
 pub(crate) const IN: &str = "198.51.100.80 -> 203.0.113.2:443/tcp";
 pub(crate) const CRANE: &str = "crane -> 198.51.100.80:443/tcp";
+pub(crate) const LOCAL: &str = "till -> locker:8080/tcp";
+pub(crate) const SAFE: &str = "198.51.100.80 -> 203.0.113.5:443/tcp";
+pub(crate) const PARTNER: &str = "till -> partner:443/tcp";
+pub(crate) const STRANGER: &str = "192.0.2.200 -> 203.0.113.2:443/tcp";
 const HAIRPIN: &str = "clerk -> 203.0.113.2:443/tcp";
 
 pub(crate) fn q(text: &str) -> String {
@@ -176,5 +180,102 @@ pub(crate) const MUTATIONS: &[Mutation] = &[
         e.chain_to = "192.168.50.2:443".into();
         e.chain.then_some(IN)
     }),
-    ("hairpin-off", |e, _| (!e.chain).then_some(HAIRPIN)),
+    ("hairpin-off", |e, _| (!e.chain && !e.guarded).then_some(HAIRPIN)),
+    ("host-mask", |e, d| {
+        if d.flip() {
+            e.lengths.0 = 28;
+            return Some(OUT);
+        }
+        e.lengths.0 = 16;
+        Some(LOCAL)
+    }),
+    ("interface-mask", |e, _| {
+        e.lengths.1 = 29;
+        Some(OUT)
+    }),
+    ("wrong-segment", |e, d| {
+        match d.roll(2) {
+            0 => e.segments.0 = Some("internet"),
+            _ => {
+                e.segments.1 = Some(if e.chain { "between" } else { "internet" });
+                e.segments.2 = Some("floor");
+            }
+        }
+        Some(OUT)
+    }),
+    ("next-hop-unanswered", |e, d| {
+        if e.chain {
+            e.default_route = Some(format!("192.168.50.{}", 30 + d.roll(100)));
+            return Some(OUT);
+        }
+        e.inner_via = 77;
+        e.inner.then_some(CRANE)
+    }),
+    ("arrives-elsewhere", |e, _| {
+        forward(e).insert("internal", q("cabin:8080"));
+        if let Some(entry) = e.policy.as_mut().and_then(|p| p.1.first_mut()) {
+            *entry = entry.replace("\"locker\"", "[\"locker\", \"cabin\"]");
+        }
+        Some(IN)
+    }),
+    ("open-to-others", |e, _| {
+        forward(e).remove("source");
+        (e.guarded && !e.chain).then_some(STRANGER)
+    }),
+    ("rule-scope", |e, d| match d.roll(3) {
+        0 => {
+            e.out.insert("from", q("store"));
+            Some(OUT)
+        }
+        1 => {
+            e.out.insert("into", q("internal"));
+            Some(OUT)
+        }
+        _ => {
+            e.fixed.as_mut()?.insert("direction", q("outbound"));
+            Some(SAFE)
+        }
+    }),
+    ("realm-without-interface", |e, d| {
+        let (key, name) = if d.flip() { ("from", "interal") } else { ("into", "outside") };
+        e.out.insert(key, q(name));
+        Some(OUT)
+    }),
+    ("interface-without-realm", |e, d| {
+        match d.roll(3) {
+            0 => e.realms = (None, None),
+            1 => e.realms.0 = Some("interal".into()),
+            _ => e.realms.1 = Some("extern".into()),
+        }
+        Some(OUT)
+    }),
+    ("answers-not-accepted", |e, _| {
+        e.uplink_in.as_mut()?.remove(0);
+        Some(OUT)
+    }),
+    ("protocol-not-covered", |e, d| {
+        if d.flip() {
+            let external = forward(e).get("external")?.replace("/tcp", "/udp");
+            forward(e).insert("external", external);
+            return Some(IN);
+        }
+        e.fixed.as_mut()?.insert("service", "[\"443/udp\", \"22/udp\"]".into());
+        Some(SAFE)
+    }),
+    ("service-not-in-list", |e, _| {
+        e.fixed.as_mut()?.insert("service", "[\"22/tcp\", \"8443/tcp\"]".into());
+        Some(SAFE)
+    }),
+    ("rule-disabled", |e, _| {
+        e.fixed.as_mut()?.insert("enabled", "false".into());
+        Some(SAFE)
+    }),
+    ("untranslated-rule-missing", |e, d| {
+        if d.flip() {
+            e.exempt.as_mut()?.insert("destination", q("192.168.51.0/24"));
+        } else {
+            e.exempt = None;
+        }
+        e.partner.then_some(PARTNER)
+    }),
 ];

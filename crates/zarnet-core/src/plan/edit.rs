@@ -18,6 +18,10 @@ pub enum Table {
     Interface(DeviceId, InterfaceId),
     /// A static route, by its position.
     Route(DeviceId, usize),
+    /// A policy entry, by its position.
+    Policy(DeviceId, usize),
+    /// A routed block of a segment, by its position.
+    Routed(SegmentId, usize),
     /// A `[[device.rule]]` of a device.
     Rule(DeviceId, RuleId),
     /// A `[[device.pool]]` of a device.

@@ -5,8 +5,8 @@ use crate::diagnose::Cause;
 use crate::diagnose::near::service;
 use zarnet_core::Reason;
 use zarnet_core::network::{Origin, Receiver};
-use zarnet_core::plan::edit::{Edit, Table, Value};
-use zarnet_core::plan::{HostId, RuleKind};
+use zarnet_core::plan::edit::{Edit, List, Table, Value};
+use zarnet_core::plan::{HostId, InterfaceId, RuleKind};
 
 impl Case<'_> {
     /// A packet that does not leave its sender's segment, or ends at a host that it is not for.
@@ -53,15 +53,42 @@ impl Case<'_> {
     /// The device stands in for the client, so that the server answers on its own link.
     fn stand_in(&mut self, id: HostId, cause: Cause, verdict: &str) {
         let Some(hop) = self.followed.forth.hops.last().filter(|_| self.back) else { return };
-        let (Some(rule), Some(exit)) = (self.entered(hop), hop.exit) else { return };
+        let Some(exit) = hop.exit else { return };
         let device = self.device(hop.device);
         let interface = &device.interfaces[exit.interface.index()].name;
+        let Some(rule) = self.entered(hop) else {
+            return self.overload_towards(id, cause, verdict);
+        };
         let title = format!(
             "translate the clients of rule {1} to the address of {0} on {interface}",
             device.name,
             device.rules[rule.index()].name
         );
         let edit = set(Table::Rule(hop.device, rule), "as", interface.clone());
+        self.suspect(cause, self.at_host(id), verdict.to_owned(), title, vec![edit]);
+    }
+
+    /// The last device shows its own address to a host that cannot answer elsewhere.
+    fn overload_towards(&mut self, id: HostId, cause: Cause, verdict: &str) {
+        let Some((hop, exit)) = self.followed.forth.hops.last().and_then(|h| Some((h, h.exit?)))
+        else {
+            return;
+        };
+        let Some(ingress) = hop.ingress else { return };
+        let (device, host) = (self.device(hop.device), &self.plan.hosts[id.index()]);
+        let side = |i: InterfaceId| device.interfaces[i.index()].name.clone();
+        let interface = side(exit.interface);
+        let name = self.free_name(hop.device, &format!("to-{}", host.name));
+        let title = format!("overload what goes to {} onto {interface}", host.name);
+        let fields = vec![
+            ("name", Value::from(name)),
+            ("type", "overload".into()),
+            ("from", side(ingress).into()),
+            ("into", interface.clone().into()),
+            ("destination", host.address.to_string().into()),
+            ("as", interface.into()),
+        ];
+        let edit = Edit::Insert(hop.device, List::Rules, Some(0), fields);
         self.suspect(cause, self.at_host(id), verdict.to_owned(), title, vec![edit]);
     }
 

@@ -10,7 +10,7 @@ use zarnet_core::device::Condition;
 use zarnet_core::network::Hop;
 use zarnet_core::observe::By;
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
-use zarnet_core::plan::{External, InterfaceId, RuleId, RuleKind};
+use zarnet_core::plan::{External, InterfaceId, RuleId, RuleKind, SegmentId};
 
 impl Case<'_> {
     /// A packet for an external address that nothing lets in.
@@ -37,6 +37,7 @@ impl Case<'_> {
                     );
                     let title = format!("let rule {} hairpin for {name}", rule.name);
                     self.realms_of_inbound(hop, miss.rule, ingress);
+                    self.outer_scope(hop, miss.rule, ingress);
                     self.suspect(Cause::HairpinOff, at, verdict, title, vec![edit]);
                 }
                 (Condition::Source, _) => {
@@ -51,15 +52,21 @@ impl Case<'_> {
                         append(Table::Rule(hop.device, miss.rule), "source", from.to_string());
                     self.suspect(Cause::SourceNotInList, at, verdict, title, vec![edit]);
                 }
-                (Condition::Direction, _) => {
-                    let verdict = format!("rule {} is good outbound only", rule.name);
-                    let title = format!("let rule {} be good in both directions", rule.name);
-                    let edit =
-                        Edit::Unset(Table::Rule(hop.device, miss.rule), "direction".to_owned());
-                    self.suspect(Cause::ForwardMissing, at, verdict, title, vec![edit]);
+                (Condition::Direction, Some(ingress)) => {
+                    let alone = NearMiss { unmet: vec![condition], ..miss.clone() };
+                    self.out_of_scope(&alone, (ingress, ingress));
                 }
-                (Condition::Service, _) => self.other_port(hop, miss),
-                _ => {}
+                (Condition::Service, _) => {
+                    self.other_protocol(hop, miss);
+                    self.other_port(hop, miss);
+                }
+                (
+                    Condition::Into
+                    | Condition::Direction
+                    | Condition::From
+                    | Condition::Destination,
+                    _,
+                ) => {}
             }
         }
         self.ping_off(hop);
@@ -116,6 +123,67 @@ impl Case<'_> {
         }
     }
 
+    /// A rule that is for other realms than the one that packets from outside come in by.
+    fn outer_scope(&mut self, hop: &Hop, id: RuleId, ingress: InterfaceId) {
+        let (device, rule) = (self.device(hop.device), self.rule(hop.device, id));
+        let interface = &device.interfaces[ingress.index()];
+        if !self.is_internet(interface.segment) {
+            return;
+        }
+        let names: Vec<&str> = rule.into.names.iter().map(|n| n.value.as_str()).collect();
+        let verdict = format!(
+            "rule {} is for what comes from {}, and this comes by {}",
+            rule.name,
+            names.join(", "),
+            interface.name
+        );
+        let realm = interface.realm.clone().unwrap_or_else(|| interface.name.clone());
+        let title = format!("let rule {} be `into` {realm}", rule.name);
+        let (table, at) = (Table::Rule(hop.device, id), self.at_rule(hop.device, id));
+        let edit = set(table, "into", realm);
+        self.suspect(Cause::RuleScope, at, verdict, title, vec![edit]);
+    }
+
+    /// A rule has the address, for another protocol or for other services.
+    fn other_protocol(&mut self, hop: &Hop, miss: &NearMiss) {
+        let (rule, packet) = (self.rule(hop.device, miss.rule), hop.packet);
+        let (table, at) = (Table::Rule(hop.device, miss.rule), self.at_rule(hop.device, miss.rule));
+        let what = service(packet);
+        let verdict = format!("rule {} is for {}, and {what} is not in it", rule.name, miss.needs);
+        match &rule.kind {
+            RuleKind::Forward(f)
+                if f.protocol != packet.protocol && f.ports.contains(packet.destination().port) =>
+            {
+                let Some(end) = self.written_end(hop, miss.rule) else { return };
+                let title = format!("let rule {} forward {}", rule.name, packet.protocol);
+                let external = format!("{end}:{}/{}", f.ports, packet.protocol);
+                let edit = set(table, "external", external);
+                self.suspect(Cause::ProtocolNotCovered, at, verdict, title, vec![edit]);
+            }
+            RuleKind::Static(_) => {
+                let covered = rule.service.0.iter().any(|s| s.protocol == Some(packet.protocol));
+                let cause =
+                    if covered { Cause::ServiceNotInList } else { Cause::ProtocolNotCovered };
+                let title = format!("let rule {} be for {what} too", rule.name);
+                let edit = append(table, "service", what);
+                self.suspect(cause, at, verdict, title, vec![edit]);
+            }
+            RuleKind::Exempt
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => {}
+        }
+    }
+
+    /// The external address of a forward as it is written.
+    fn written_end(&self, hop: &Hop, rule: RuleId) -> Option<String> {
+        let RuleKind::Forward(f) = &self.rule(hop.device, rule).kind else { return None };
+        Some(match f.external {
+            External::Interface(i) => self.device(hop.device).interfaces[i.index()].name.clone(),
+            External::Range(r) => r.first().to_string(),
+        })
+    }
+
     /// The realms that keep a packet from outside out may be the wrong way round, or missing.
     fn realms_of_inbound(&mut self, hop: &Hop, rule: RuleId, ingress: InterfaceId) {
         let internal = match &self.rule(hop.device, rule).kind {
@@ -128,6 +196,7 @@ impl Case<'_> {
             |a| interfaces.clone().position(|i| i.addresses.iter().any(|p| p.1.contains(a)));
         if let Some(inner) = internal.and_then(holding) {
             self.realms(hop.device, ingress, InterfaceId(inner as u16));
+            self.realms_swapped(hop.device, ingress, InterfaceId(inner as u16));
         }
     }
 
@@ -210,12 +279,8 @@ impl Case<'_> {
 
     /// Another external port for a forward.
     fn external_port(&self, hop: &Hop, rule: RuleId, port: u16) -> Option<Edit> {
-        let device = self.device(hop.device);
         let RuleKind::Forward(f) = &self.rule(hop.device, rule).kind else { return None };
-        let address = match f.external {
-            zarnet_core::plan::External::Interface(i) => device.interfaces[i.index()].name.clone(),
-            zarnet_core::plan::External::Range(r) => r.first().to_string(),
-        };
+        let address = self.written_end(hop, rule)?;
         (f.ports.count() == 1).then(|| {
             set(
                 Table::Rule(hop.device, rule),
@@ -239,32 +304,78 @@ impl Case<'_> {
         let servers: Vec<(String, IpAddr)> =
             self.plan.hosts.iter().filter(listens).map(|h| (h.name.clone(), h.address)).collect();
         if let (true, Some(own)) = (hop.packet.protocol.has_ports(), self.external_name(hop)) {
+            let groups = self.groups_of_senders(hop.packet.source().address);
             for (name, _) in servers.iter().take(3) {
-                let title = format!("forward {} to {name}", service(hop.packet));
-                let fields = vec![
-                    ("name", Value::from(self.free_name(hop.device, &format!("{name}-in")))),
-                    ("type", "forward".into()),
-                    ("external", format!("{own}:{}", service(hop.packet)).into()),
-                    ("internal", format!("{name}:{}", to.port).into()),
-                ];
-                let edit = Edit::Insert(hop.device, List::Rules, None, fields);
-                self.suspect(
-                    Cause::ForwardMissing,
-                    At::device(hop.device, place),
-                    verdict.clone(),
-                    title,
-                    vec![edit],
-                );
+                for group in std::iter::once(None).chain(groups.iter().map(Some)) {
+                    let whom = group.map(|g| format!(", for {g} only")).unwrap_or_default();
+                    let title = format!("forward {} to {name}{whom}", service(hop.packet));
+                    let mut fields = vec![
+                        ("name", Value::from(self.free_name(hop.device, &format!("{name}-in")))),
+                        ("type", "forward".into()),
+                        ("external", format!("{own}:{}", service(hop.packet)).into()),
+                        ("internal", format!("{name}:{}", to.port).into()),
+                    ];
+                    fields.extend(group.map(|g| ("source", Value::from(g.clone()))));
+                    let edit = Edit::Insert(hop.device, List::Rules, None, fields);
+                    let at = At::device(hop.device, place);
+                    self.suspect(Cause::ForwardMissing, at, verdict.clone(), title, vec![edit]);
+                }
             }
         }
+        self.forward_to_next(hop, &verdict);
         let title = "forward it to the server that is meant".to_owned();
-        self.suspect(
-            Cause::ForwardMissing,
-            At::device(hop.device, place),
-            verdict,
-            title,
-            Vec::new(),
-        );
+        let at = At::device(hop.device, place);
+        self.suspect(Cause::ForwardMissing, at, verdict, title, Vec::new());
+    }
+
+    /// Groups of the plan that hold a sender from outside, and nothing inside.
+    fn groups_of_senders(&self, from: IpAddr) -> Vec<String> {
+        let inside = |a: IpAddr| {
+            self.plan.hosts.iter().any(|h| h.address == a && !self.is_internet(h.segment))
+        };
+        let groups = self.plan.groups.iter();
+        let holding =
+            groups.filter(|(_, set)| set.contains(from) && !set.is_all() && !inside(from));
+        holding.map(|(name, _)| name.clone()).take(2).collect()
+    }
+
+    /// A device behind this one has a forward that waits for it.
+    fn forward_to_next(&mut self, hop: &Hop, verdict: &str) {
+        let (device, packet) = (self.device(hop.device), hop.packet);
+        let Some(own) = self.external_name(hop).filter(|_| packet.protocol.has_ports()) else {
+            return;
+        };
+        for (d, inner) in self.plan.devices.iter().enumerate().filter(|d| d.0 != hop.device.index())
+        {
+            for rule in inner.rules.iter().filter(|r| r.enabled) {
+                let RuleKind::Forward(f) = &rule.kind else { continue };
+                let Some(end) = inner.external(f.external).map(|e| e.first()) else { continue };
+                let behind = device.interfaces.iter().any(|i| {
+                    i.addresses.iter().any(|a| a.1.contains(end))
+                        && Some(i.segment) != self.entry(hop)
+                });
+                if f.protocol != packet.protocol || !behind {
+                    continue;
+                }
+                let (what, name) = (service(packet), &self.plan.devices[d].name);
+                let title = format!("forward {what} to {end}:{} of {name}", f.ports.first);
+                let rule_name = self.free_name(hop.device, &format!("{}-outside", rule.name));
+                let fields = vec![
+                    ("name", Value::from(rule_name)),
+                    ("type", "forward".into()),
+                    ("external", format!("{own}:{what}").into()),
+                    ("internal", format!("{end}:{}", f.ports.first).into()),
+                ];
+                let edit = Edit::Insert(hop.device, List::Rules, None, fields);
+                let at = At::device(hop.device, device.place);
+                self.suspect(Cause::ForwardMissing, at, verdict.to_owned(), title, vec![edit]);
+            }
+        }
+    }
+
+    /// The segment by which a packet came to a device.
+    fn entry(&self, hop: &Hop) -> Option<SegmentId> {
+        Some(self.device(hop.device).interfaces[hop.ingress?.index()].segment)
     }
 
     /// How a rule would write the external address of a packet.

@@ -1,12 +1,15 @@
 //! What may be wrong, by how the flow ended, the most likely first.
 
+mod elsewhere;
 mod hosts;
 mod inbound;
 mod lines;
+mod masks;
 mod order;
 mod outbound;
 mod outside;
 mod passage;
+mod scope;
 mod shortage;
 
 use std::net::IpAddr;
@@ -61,6 +64,30 @@ impl<'a> Case<'a> {
         if self.back && self.last().is_some_and(strange) {
             self.wrong_way_back();
         }
+        let is_astray = matches!(
+            loss.reason,
+            Reason::NoGateway
+                | Reason::GatewayUnanswered
+                | Reason::NotForThisHost
+                | Reason::NobodyAnswers
+                | Reason::NoRoute
+                | Reason::Unrouted
+                | Reason::Looped
+                | Reason::PrivateAddressOnInternet
+                | Reason::UnexpectedSource
+                | Reason::NoMapping
+                | Reason::Filtered
+        );
+        if is_astray {
+            self.masks();
+        }
+        self.by_reason(loss);
+        if is_astray {
+            self.segments();
+        }
+    }
+
+    fn by_reason(&mut self, loss: Loss) {
         match loss.reason {
             Reason::NoGateway | Reason::GatewayUnanswered | Reason::NotForThisHost => {
                 self.gateway(loss.reason)

@@ -26,6 +26,7 @@ impl Case<'_> {
             };
             self.earlier_rule(hop, id);
         }
+        self.not_as_expected();
     }
 
     /// Rules below the one that took the packet, which would match too.

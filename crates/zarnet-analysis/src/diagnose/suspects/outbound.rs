@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 
+use super::masks::is_private;
 use super::passage::leaving;
 use super::{At, Case, append, set};
 use crate::diagnose::Cause;
@@ -125,6 +126,12 @@ impl Case<'_> {
             self.disabled(hop.device, miss.rule);
         }
         self.realms(hop.device, ingress, egress);
+        self.realms_swapped(hop.device, ingress, egress);
+        let is_scope =
+            |c: &Condition| matches!(c, Condition::From | Condition::Into | Condition::Direction);
+        for miss in misses.iter().filter(|m| m.unmet.iter().all(is_scope)) {
+            self.out_of_scope(miss, (ingress, egress));
+        }
         // a rule that is for this sender was meant sooner than one that is not
         for miss in one(Condition::Service) {
             let rule = self.rule(hop.device, miss.rule);
@@ -311,7 +318,7 @@ impl Case<'_> {
 
     fn not_in_list(&mut self, hop: &Hop, miss: &NearMiss, cause: Cause, text: String) {
         let rule = self.rule(hop.device, miss.rule);
-        if rule.kind.is_fixed() {
+        if matches!(rule.kind, RuleKind::Forward(_)) {
             return;
         }
         let key = if cause == Cause::DestinationNotInList { "destination" } else { "service" };
@@ -364,13 +371,5 @@ impl Case<'_> {
     pub(super) fn name_of(&self, address: IpAddr) -> String {
         let host = self.plan.hosts.iter().find(|h| h.address == address);
         host.map_or("host".to_owned(), |h| h.name.clone())
-    }
-}
-
-/// RFC 1918, RFC 6598, RFC 4193.
-fn is_private(address: IpAddr) -> bool {
-    match address {
-        IpAddr::V4(a) => a.is_private() || a.to_bits() >> 22 == 0x6440_0000 >> 22,
-        IpAddr::V6(a) => a.is_unique_local(),
     }
 }

@@ -10,7 +10,7 @@ use zarnet_core::Reason;
 use zarnet_core::net::Prefix;
 use zarnet_core::network::Loss;
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
-use zarnet_core::plan::{DeviceId, External, InterfaceId, RuleId, RuleKind, Target};
+use zarnet_core::plan::{DeviceId, External, InterfaceId, RuleId, RuleKind, SegmentId, Target};
 
 impl Case<'_> {
     /// Nobody answers for the next address.
@@ -27,8 +27,13 @@ impl Case<'_> {
                 self.wrong_target(hop, rule, address);
             }
             if out.destination().address != address {
-                let cause = if self.back { Cause::NoRouteBack } else { Cause::NoRouteOut };
-                let name = &self.device(hop.device).name;
+                let device = self.device(hop.device);
+                let cause = match (device.routes.iter().any(|r| r.via == address), self.back) {
+                    (true, _) => Cause::NextHopUnanswered,
+                    (false, true) => Cause::NoRouteBack,
+                    (false, false) => Cause::NoRouteOut,
+                };
+                let name = &device.name;
                 let verdict = format!(
                     "{name} sends packets to {} by {address}, which no host or device has",
                     out.destination().address
@@ -36,10 +41,50 @@ impl Case<'_> {
                 self.routes(cause, hop.device, out.destination().address, &verdict);
             }
         }
+        self.routed_wrongly(address);
+        self.disabled_ends(address);
         self.not_held(address);
         let verdict = format!("no host or device answers for {address}");
         let title = format!("find out who should have {address}, and declare it");
         self.suspect(Cause::OutsideFault, At::nowhere(), verdict, title, Vec::new());
+    }
+
+    /// The provider routes a block to an address that nobody has.
+    fn routed_wrongly(&mut self, via: IpAddr) {
+        let Some(packet) = self.last().and_then(|h| h.exit).map(|e| e.packet).or(self.sent())
+        else {
+            return;
+        };
+        let to = packet.destination().address;
+        for (s, segment) in self.plan.segments.iter().enumerate() {
+            let id = SegmentId(s as u16);
+            for (n, routed) in segment.routed.iter().enumerate() {
+                if routed.via != via || !routed.to.contains(to) {
+                    continue;
+                }
+                let verdict =
+                    format!("the provider routes {} to {via}, which no device has", routed.to);
+                let at = At { place: Some(routed.place), ..At::nowhere() };
+                for (d, i) in self.on_segment(id).collect::<Vec<_>>() {
+                    let same_family = |a: &IpAddr| a.is_ipv4() == via.is_ipv4();
+                    let Some(own) = self.addresses(d, i).find(same_family) else { continue };
+                    let title = format!("have the provider route {} to {own}", routed.to);
+                    let edit = set(Table::Routed(id, n), "via", own.to_string());
+                    let cause = Cause::UpstreamDoesNotRoute;
+                    self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+                }
+            }
+        }
+    }
+
+    /// Disabled rules whose external end an address is.
+    fn disabled_ends(&mut self, address: IpAddr) {
+        for (d, r) in self.users(address) {
+            let rule = self.rule(d, r);
+            if !rule.enabled && rule.kind.is_fixed() {
+                self.disabled(d, r);
+            }
+        }
     }
 
     /// A rule leads to an address that nobody has: somebody else on that segment may be meant.
@@ -112,9 +157,7 @@ impl Case<'_> {
             self.lease(d, r, address);
             let device = self.device(d);
             for (i, interface) in device.interfaces.iter().enumerate() {
-                if !interface.addresses.iter().any(|a| a.1.contains(address))
-                    || !self.is_internet(interface.segment)
-                {
+                if !interface.addresses.iter().any(|a| a.1.contains(address)) {
                     continue;
                 }
                 let table = Table::Interface(d, InterfaceId(i as u16));
@@ -179,6 +222,7 @@ impl Case<'_> {
             return;
         };
         let address = packet.destination().address;
+        self.disabled_ends(address);
         let users = self.users(address);
         for &(d, r) in &users {
             self.lease(d, r, address);

@@ -34,10 +34,13 @@ impl Case<'_> {
         let verdict =
             format!("filter {name} does not let {what} from {from} to {to} {word}: {which}");
         let at = At::device(hop.device, step.place.unwrap_or(device.place));
-        let is_answer = hop
-            .steps
-            .iter()
-            .any(|s| matches!(s.result, StageResult::Known { from_initiator: false }));
+        let known = |s: &zarnet_core::observe::Step| {
+            matches!(s.result, StageResult::Known { from_initiator: false })
+        };
+        // a filter on what comes in looks before the session does
+        let went_out = self.back && self.followed.forth.hops.iter().any(|h| h.device == hop.device);
+        let is_answer = went_out || hop.steps.iter().any(known);
+        let cause = if is_answer { Cause::AnswersNotAccepted } else { cause };
         let mut fields = if is_answer {
             vec![("accept", Value::from("any")), ("answers", Value::Flag(true))]
         } else {
@@ -167,7 +170,9 @@ impl Case<'_> {
         let Some((ingress, egress)) = hop.ingress.zip(egress(hop)) else { return };
         let Some(step) = hop.steps.last() else { return };
         let By::Policy(entry) = step.by else { return };
-        self.realms(hop.device, ingress, egress);
+        if self.lacks_realm(hop.device, ingress) || self.lacks_realm(hop.device, egress) {
+            self.realms(hop.device, ingress, egress);
+        }
         let device = self.device(hop.device);
         let inside = leaving(hop);
         let sees_translated = device.behaviour.policy_sees_translated;
@@ -211,11 +216,14 @@ impl Case<'_> {
             ("into", into.clone().into()),
             ("accept", service(seen).into()),
         ];
-        let own_source = hop.packet.source().address;
+        let (own_source, packet_protocol) = (hop.packet.source().address, hop.packet.protocol);
         fields.extend([
             ("source", own_source.to_string().into()),
             ("destination", seen.destination().address.to_string().into()),
         ]);
+        self.entry_of_other_realms((hop.device, ingress, egress), |p| {
+            p.is_for(packet_protocol, own_source, seen.destination())
+        });
         let at = At { place: meant.map(|m| m.place).or(at.place), ..at };
         let title =
             format!("let the policy of {} pass {what} from {from} into {into}", device.name);
@@ -233,68 +241,8 @@ impl Case<'_> {
             let edit = set(Table::Behaviour(hop.device), "policy-sees", other);
             self.suspect(cause, at, verdict, title, vec![edit]);
         }
-    }
-
-    /// Realms that nobody set, or that are the wrong way round, where rules and policies name
-    /// others.
-    pub(super) fn realms(&mut self, id: DeviceId, ingress: InterfaceId, egress: InterfaceId) {
-        let device = self.device(id);
-        let realm = |i: InterfaceId| device.interfaces[i.index()].realm.as_deref();
-        let known = |name: &str| {
-            device.interfaces.iter().any(|i| i.realm.as_deref() == Some(name) || i.name == name)
-        };
-        let realm_sets = device.rules.iter().filter(|r| r.enabled).flat_map(|r| [&r.from, &r.into]);
-        let realm_sets =
-            realm_sets.chain(device.policies.iter().flat_map(|p| p.from.iter().chain(&p.into)));
-        let mut wanted: Vec<&str> =
-            realm_sets.flat_map(|z| z.names.iter().map(|n| n.value.as_str())).collect();
-        wanted.sort_unstable();
-        wanted.dedup();
-        // a name that rules use and no interface has is the likeliest; then those that are in use
-        let (missing, used): (Vec<&str>, Vec<&str>) = wanted.iter().partition(|n| !known(n));
-        for interface in [ingress, egress] {
-            let name = &device.interfaces[interface.index()].name;
-            let place = device.interfaces[interface.index()].place;
-            let at = At::device(id, place);
-            let others = || used.iter().filter(|_| realm(interface).is_none());
-            for candidate in missing.iter().chain(others()) {
-                let verdict = match realm(interface) {
-                    None => {
-                        format!(
-                            "interface {name} of {} has no realm: no rule concerns what passes it",
-                            device.name
-                        )
-                    }
-                    Some(own) => {
-                        format!(
-                            "interface {name} of {} is in the realm {own}, and rules name \
-                             {candidate}",
-                            device.name
-                        )
-                    }
-                };
-                let title = format!("put interface {name} into the realm {candidate}");
-                let edit = set(Table::Interface(id, interface), "realm", *candidate);
-                self.suspect(Cause::InterfaceWithoutRealm, at, verdict, title, vec![edit]);
-            }
-        }
-        let (Some(a), Some(b)) = (realm(ingress), realm(egress)) else { return };
-        let swapped = device.rules.iter().any(|r| {
-            r.enabled && r.from.interfaces.contains(egress) && r.into.interfaces.contains(ingress)
-        });
-        if swapped && a != b {
-            let (x, y) = (&device.interfaces[ingress.index()], &device.interfaces[egress.index()]);
-            let verdict = format!(
-                "{} is in the realm {a} and {} in {b}: the wrong way round",
-                x.name, y.name
-            );
-            let title = format!("swap the realms of {} and {}", x.name, y.name);
-            let edits = vec![
-                set(Table::Interface(id, ingress), "realm", b),
-                set(Table::Interface(id, egress), "realm", a),
-            ];
-            self.suspect(Cause::RealmsSwapped, At::device(id, x.place), verdict, title, edits);
-        }
+        self.realms(hop.device, ingress, egress);
+        self.realms_swapped(hop.device, ingress, egress);
     }
 
     /// A filter that would drop what is to be refused, and that nobody attached.

@@ -136,7 +136,9 @@ fn on_table(
     let place = match table {
         Table::Host(h) => plan.hosts[h.index()].place,
         Table::Route(d, i) => device(d).routes[i].place,
+        Table::Policy(d, i) => device(d).policies[i].place,
         Table::Segment(_)
+        | Table::Routed(..)
         | Table::Device(_)
         | Table::Interface(..)
         | Table::Rule(..)
@@ -188,13 +190,30 @@ fn on_table(
             }
             change(t.get_mut("timers")?.as_table_like_mut()?)
         }),
-        Table::Route(d, i) => {
-            // routes have no names: they are told apart by their order in one file
-            let same = device(d).routes.iter().filter(|r| r.place.file == place.file);
-            let position = same.take_while(|r| r.place != device(d).routes[i].place).count();
+        // what has no name is told apart by its order in one file
+        Table::Route(d, _) => {
+            let places = device(d).routes.iter().map(|r| r.place);
+            let position = position_of(place, places);
             on_device(sources, &device(d).name, |t| change(nth(t.get_mut("route")?, position)?))
         }
+        Table::Policy(d, _) => {
+            let places = device(d).policies.iter().map(|p| p.place);
+            let position = position_of(place, places);
+            on_device(sources, &device(d).name, |t| change(nth(t.get_mut("policy")?, position)?))
+        }
+        Table::Routed(s, i) => {
+            let name = plan.segments[s.index()].name.clone();
+            in_files(sources, |doc| {
+                let segment = named(doc.get_mut("segment")?, &name)?;
+                change(nth(segment.get_mut("routed")?, i)?)
+            })
+        }
     }
+}
+
+/// How many of a list stand before one in its file.
+fn position_of(place: Place, all: impl Iterator<Item = Place>) -> usize {
+    all.filter(|p| p.file == place.file).take_while(|p| *p != place).count()
 }
 
 fn on_device(

@@ -1,0 +1,52 @@
+//! What a repair does besides: expectations that it breaks and mends, and traffic that it opens.
+
+use std::cmp::Reverse;
+use std::sync::Arc;
+
+use zarnet_core::predict::Rehearsal;
+use zarnet_formats::plan::Loaded;
+
+use crate::impact::{impact, opened};
+
+/// Plans with more rules than this are not compared packet by packet to weigh a repair.
+const MOST_RULES: usize = 300;
+
+/// What a repair does besides making a flow work.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Weight {
+    /// Expectations that held before, and do not any more.
+    pub broken: usize,
+    /// Expectations that hold only now.
+    pub mended: usize,
+    /// How many packets get through that did not before, as a power of two.
+    pub opened: u32,
+}
+
+impl Weight {
+    /// What speaks against a repair: less is better.
+    pub(super) fn harm(self) -> (usize, Reverse<usize>) {
+        (self.broken, Reverse(self.mended))
+    }
+
+    /// Of a repaired plan. `held`: which expectations held before, as [`held`] tells.
+    pub fn of(before: &Loaded, held_before: &[bool], after: &Loaded, seed: u64) -> Self {
+        let now = held(after, seed);
+        let pairs = || held_before.iter().zip(&now);
+        let rules: usize = after.plan.devices.iter().map(|d| d.rules.len()).sum();
+        let opened = match rules <= MOST_RULES {
+            true => opened(&impact(&before.plan, &after.plan)),
+            false => 0,
+        };
+        Self {
+            broken: pairs().filter(|(was, is)| **was && !**is).count(),
+            mended: pairs().filter(|(was, is)| !**was && **is).count(),
+            opened,
+        }
+    }
+}
+
+/// Which expectations of a plan hold on a network at rest, in their order.
+pub fn held(loaded: &Loaded, seed: u64) -> Vec<bool> {
+    let mut rehearsal = Rehearsal::new(Arc::new(loaded.plan.clone()), seed);
+    loaded.plan.expectations.iter().map(|e| rehearsal.expect(e).failed.is_empty()).collect()
+}
