@@ -196,7 +196,7 @@ impl<'a> WhyAnswer<'a> {
 
     fn fault(self, suspect: &'a Suspect) -> FaultShape<'a> {
         let device = suspect.device.map(|d| self.naming().device(d));
-        let rule = suspect.device.zip(suspect.rule).map(|(d, r)| self.naming().rule(d, r));
+        let rule = suspect.rule_name.as_deref();
         let place = suspect.place.and_then(|p| self.naming().position(p));
         FaultShape { cause: suspect.cause.name(), verdict: &suspect.verdict, device, rule, place }
     }

@@ -7,7 +7,7 @@ use super::weight::Weight;
 use super::{Cause, NearMiss, near_misses};
 use zarnet_core::Reason;
 use zarnet_core::observe::Stage;
-use zarnet_core::plan::Edit;
+use zarnet_core::plan::{Edit, Plan, RuleId};
 use zarnet_core::predict::{Followed, Scene, failures};
 
 /// Somebody who can change the plan and follow the flow again.
@@ -53,9 +53,9 @@ const MOST_REPAIRS: usize = 4;
 /// So many that work are weighed at most.
 const MOST_WEIGHED: usize = 12;
 /// So many changes are tried at most.
-const MOST_ATTEMPTS: usize = 300;
+const MOST_ATTEMPTS: usize = 500;
 /// So many of them at most are gone on from.
-const MOST_BRANCHES: usize = 6;
+const MOST_BRANCHES: usize = 8;
 
 /// Whether a flow does what is expected of it, or works where nothing is.
 pub fn satisfied(followed: &Followed) -> bool {
@@ -85,21 +85,22 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
         return diagnosis;
     }
     let mut search = Search { trial, attempts: 0 };
-    // the fewest faults that explain it; more, if that breaks nothing that holds
+    // the fewest faults that explain it; more, if that leaves more as it should be
     let mut found: Option<Found> = None;
     for depth in 1..=MOST_STACKED {
         let deeper = search.look(scene, &[], &[], depth);
         if let Some(deeper) = deeper
-            && found.as_ref().is_none_or(|f| deeper.weight.broken < f.weight.broken)
+            && found.as_ref().is_none_or(|f| deeper.weight.harm() < f.weight.harm())
         {
             found = Some(deeper);
         }
-        if found.as_ref().is_some_and(|f| f.weight.broken == 0) {
+        let is_enough = |f: &Found| f.weight.broken == 0 && (f.weight.left == 0 || depth > 1);
+        if found.as_ref().is_some_and(is_enough) {
             break;
         }
     }
     if let Some(found) = found {
-        diagnosis.causes = found.causes;
+        diagnosis.causes = told(found.causes, &scene.followed.plan);
         diagnosis.repairs = found.repairs;
         return diagnosis;
     }
@@ -108,8 +109,10 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
         list.iter().filter(|s| s.edits.is_empty()).map(|s| s.title.clone()).collect();
     let nobody = Suspect {
         cause: Cause::OutsideFault,
+        besides: None,
         device: None,
         rule: None,
+        rule_name: None,
         place: None,
         verdict: Cause::OutsideFault.sentence().to_owned(),
         title: "look outside of what the plan knows".to_owned(),
@@ -119,6 +122,24 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
     let advised = list.iter().find(|s| s.edits.is_empty()).or(list.first()).cloned();
     diagnosis.causes.push(advised.unwrap_or(nobody));
     diagnosis
+}
+
+/// Causes one by one, with the places that they have in the plan as it is: what is suspected after
+/// a repair has the place that it has in the repaired plan.
+fn told(causes: Vec<Suspect>, plan: &Plan) -> Vec<Suspect> {
+    let mut all = Vec::new();
+    for (n, mut suspect) in causes.into_iter().enumerate() {
+        if n > 0 {
+            let device = suspect.device.map(|d| &plan.devices[d.index()]);
+            let rules = device.map(|d| d.rules.as_slice()).unwrap_or_default();
+            let named = rules.iter().position(|r| Some(&r.name) == suspect.rule_name.as_ref());
+            suspect.rule = named.map(|i| RuleId(i as u16));
+            suspect.place = named.map(|i| rules[i].place).or(device.map(|d| d.place));
+        }
+        let besides = suspect.besides.map(|cause| Suspect { cause, ..suspect.clone() });
+        all.extend([Some(suspect), besides].into_iter().flatten());
+    }
+    all
 }
 
 /// Faults that explain it, and repairs, the best first.
@@ -143,8 +164,8 @@ struct Search<'a, W> {
 }
 
 impl<W: RepairTrial> Search<'_, W> {
-    /// Tries every suspect alone, then those that get the flow further with what is suspected then.
-    /// `base` are the changes that led to the scene, `titles` what they do.
+    /// Tries every suspect alone, or, for a depth above 1, those that get the flow further with
+    /// what is suspected then. `base` are the changes that led to the scene, `titles` what they do.
     fn look(
         &mut self,
         scene: &Scene,
@@ -153,10 +174,8 @@ impl<W: RepairTrial> Search<'_, W> {
         depth: usize,
     ) -> Option<Found> {
         let list = suspects(scene);
-        let before = progress(&scene.followed);
         let mut working: Vec<Working> = Vec::new();
-        let mut further: Vec<(Progress, usize, Scene)> = Vec::new();
-        let mut sideways: Vec<(usize, Scene)> = Vec::new();
+        let mut branches: Vec<(Branch, usize, Scene)> = Vec::new();
         for (i, suspect) in list.iter().enumerate().filter(|(_, s)| !s.edits.is_empty()) {
             if self.attempts == MOST_ATTEMPTS || working.len() == MOST_WEIGHED {
                 break;
@@ -165,40 +184,70 @@ impl<W: RepairTrial> Search<'_, W> {
             let changes = [base, std::slice::from_ref(&suspect.edits)].concat();
             let Some(tried) = self.trial.attempt(&changes) else { continue };
             if satisfied(&tried.followed) {
+                if depth > 1 {
+                    continue;
+                }
                 let title =
                     titles.iter().chain([&suspect.title]).cloned().collect::<Vec<_>>().join("; ");
                 let weight = self.trial.weigh(&changes);
                 let repair = Repair { title, changes, scene: tried };
                 working.push(Working { suspect: i, repair, weight });
-            } else if progress(&tried.followed) > before {
-                further.push((progress(&tried.followed), i, tried));
-            } else if differs(&tried.followed, &scene.followed) {
-                // another fault, before or beside where the first one stopped it
-                sideways.push((i, tried));
+            } else if depth > 1
+                && let Some(branch) = Branch::of(suspect, &tried.followed, &scene.followed)
+            {
+                branches.push((branch, i, tried));
             }
         }
         if !working.is_empty() {
             return Some(best(&list, working));
         }
-        if depth == 1 {
-            return None;
-        }
-        further.sort_by_key(|f| (std::cmp::Reverse(f.0), f.1));
-        let next = further.into_iter().map(|(_, i, tried)| (i, tried)).chain(sideways);
+        branches.sort_by_key(|b| (b.0, b.1));
         let mut found: Option<Found> = None;
-        for (i, tried) in next.take(MOST_BRANCHES) {
+        for (_, i, tried) in branches.into_iter().take(MOST_BRANCHES) {
             let changes = [base, std::slice::from_ref(&list[i].edits)].concat();
             let titles = [titles, std::slice::from_ref(&list[i].title)].concat();
             let Some(mut deeper) = self.look(&tried, &changes, &titles, depth - 1) else {
                 continue;
             };
             deeper.causes.insert(0, list[i].clone());
-            let is_better = |f: &Found| deeper.weight.harm() < f.weight.harm();
-            if found.as_ref().is_none_or(is_better) {
+            if found.as_ref().is_none_or(|f| deeper.weight.harm() < f.weight.harm()) {
                 found = Some(deeper);
             }
         }
         found
+    }
+}
+
+/// Why a change that does not make the flow work is gone on from, the most promising first.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Branch {
+    /// The flow gets further.
+    Further(std::cmp::Reverse<Progress>),
+    /// Another fault, before or beside where the first one stopped it.
+    Sideways,
+    /// Nothing changes for the flow, and something was wrong for all that is known.
+    Evident,
+}
+
+impl Branch {
+    fn of(suspect: &Suspect, now: &Followed, before: &Followed) -> Option<Self> {
+        if progress(now) > progress(before) {
+            return Some(Self::Further(std::cmp::Reverse(progress(now))));
+        }
+        if differs(now, before) {
+            return Some(Self::Sideways);
+        }
+        let evident = [
+            Cause::HostMask,
+            Cause::InterfaceMask,
+            Cause::WrongSegment,
+            Cause::RealmWithoutInterface,
+            Cause::InterfaceWithoutRealm,
+            Cause::RuleDisabled,
+            Cause::EmptyGroup,
+            Cause::NameContradictsValue,
+        ];
+        evident.contains(&suspect.cause).then_some(Self::Evident)
     }
 }
 

@@ -18,6 +18,8 @@ pub struct Weight {
     pub broken: usize,
     /// Expectations that hold only now.
     pub mended: usize,
+    /// Expectations that did not hold before, and still do not.
+    pub left: usize,
     /// How many packets get through that did not before, as a power of two.
     pub opened: u32,
 }
@@ -40,6 +42,7 @@ impl Weight {
         Self {
             broken: pairs().filter(|(was, is)| **was && !**is).count(),
             mended: pairs().filter(|(was, is)| !**was && **is).count(),
+            left: pairs().filter(|(was, is)| !**was && !**is).count(),
             opened,
         }
     }

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use super::mutations::{CLERK, CRANE, IN, LOCAL, OUT, PARTNER, PING, SAFE, STRANGER, q};
 
 /// A small generator, the same on every machine.
+#[derive(Clone)]
 pub(crate) struct Dice(pub(crate) u64);
 
 impl Dice {

@@ -195,7 +195,11 @@ impl<'a> Case<'a> {
 
     fn suspect(&mut self, cause: Cause, at: At, verdict: String, title: String, edits: Vec<Edit>) {
         let At { device, rule, place } = at;
-        self.list.push(Suspect { cause, device, rule, place, verdict, title, edits });
+        let rule_name = device.zip(rule).map(|(d, r)| self.rule(d, r).name.clone());
+        let besides = None;
+        let suspect =
+            Suspect { cause, besides, device, rule, rule_name, place, verdict, title, edits };
+        self.list.push(suspect);
     }
 
     fn at_rule(&self, device: DeviceId, rule: RuleId) -> At {

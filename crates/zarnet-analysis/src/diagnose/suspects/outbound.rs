@@ -188,26 +188,29 @@ impl Case<'_> {
         if !matches!(rule.kind, RuleKind::Pool { .. } | RuleKind::Overload { .. }) {
             return;
         }
-        let edit = |c: &Condition| match c {
-            Condition::Enabled => Some(Edit::Unset(table, "enabled".to_owned())),
+        let (from, to) = (hop.packet.source().address, hop.packet.destination().address);
+        let covered = rule.service.0.iter().any(|s| s.protocol == Some(hop.packet.protocol));
+        let fault = |c: &Condition| match c {
+            Condition::Enabled => {
+                Some((Cause::RuleDisabled, Edit::Unset(table, "enabled".to_owned())))
+            }
             Condition::Source => {
-                Some(append(table, "source", hop.packet.source().address.to_string()))
+                Some((Cause::SourceNotInList, append(table, "source", from.to_string())))
             }
             Condition::Destination => {
-                Some(append(table, "destination", hop.packet.destination().address.to_string()))
+                Some((Cause::DestinationNotInList, append(table, "destination", to.to_string())))
             }
-            Condition::Service => Some(append(table, "service", service(hop.packet))),
+            Condition::Service => {
+                let cause =
+                    if covered { Cause::ServiceNotInList } else { Cause::ProtocolNotCovered };
+                Some((cause, append(table, "service", service(hop.packet))))
+            }
             Condition::From | Condition::Into | Condition::Direction => None,
         };
-        let Some(edits) = miss.unmet.iter().map(edit).collect::<Option<Vec<_>>>() else { return };
-        let cause = match miss.unmet[0] {
-            Condition::Enabled => Cause::RuleDisabled,
-            Condition::Source => Cause::SourceNotInList,
-            Condition::Destination => Cause::DestinationNotInList,
-            Condition::From | Condition::Into | Condition::Service | Condition::Direction => {
-                Cause::ServiceNotInList
-            }
-        };
+        let faults: Option<Vec<(Cause, Edit)>> = miss.unmet.iter().map(fault).collect();
+        let Some(faults) = faults else { return };
+        let causes: Vec<Cause> = faults.iter().map(|f| f.0).collect();
+        let edits = faults.into_iter().map(|f| f.1).collect();
         let names: Vec<&str> = miss.unmet.iter().map(|c| c.name()).collect();
         let verdict = format!(
             "rule {} was meant, and does not match for two reasons: {}",
@@ -215,7 +218,11 @@ impl Case<'_> {
             names.join(" and ")
         );
         let title = format!("let rule {} match", rule.name);
-        self.suspect(cause, self.at_rule(hop.device, miss.rule), verdict, title, edits);
+        let at = self.at_rule(hop.device, miss.rule);
+        self.suspect(causes[0], at, verdict, title, edits);
+        if let (Some(last), [first, second]) = (self.list.last_mut(), &causes[..]) {
+            last.besides = Some(*second).filter(|s| s != first);
+        }
     }
 
     pub(super) fn disabled(&mut self, device: DeviceId, id: RuleId) {
