@@ -93,6 +93,10 @@ named! {
             "The rule that was meant is disabled.",
             "The rule would match if it took part.",
             "`enabled` taken out";
+        DisabledByEvent, "disabled-by-event",
+            "The rule that was meant was disabled in the course of the day.",
+            "The plan has it enabled; an event of the traffic switched it off.",
+            "nothing in the plan: the rule enabled on the device again";
         EarlierRule, "earlier-rule",
             "Another rule, listed earlier, takes the packet.",
             "A rule above matches too, and wins.",

@@ -106,12 +106,15 @@ impl FlowQuestion {
         };
         let options =
             Options { moment, seed: self.opening.seed, sessions: false, ..Options::default() };
-        let (scene, _) = play(&traffic, options, watch, |items, options| {
+        let (mut scene, _) = play(&traffic, options, watch, |items, options| {
             let events = traffic.events().into_iter().chain(more.iter().cloned());
             let mut events: Vec<Event> = events.collect();
             events.sort_by_key(|e| e.at);
             follow_during(shared.clone(), items, events, options, &self.flow)
         })?;
+        let until = scene.followed.at;
+        let past = traffic.placed_events().iter().filter(|e| e.0.at <= until);
+        scene.events = past.cloned().collect();
         Ok((scene, traffic.plan_files().clone()))
     }
 
@@ -214,9 +217,13 @@ struct PlanTrial<'a, W> {
 impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
         let repaired = edited(self.loaded, changes).ok()?;
-        let clear = |edit: &Edit| match edit {
+        let done = |edit: &Edit| match edit {
             Edit::Clear(device, host) => {
                 let action = Action::Clear(Clearing { host: Some(*host), ..Clearing::default() });
+                Some(Event { at: self.at, device: *device, action })
+            }
+            Edit::Enable(device, rule) => {
+                let action = Action::Enable(*rule);
                 Some(Event { at: self.at, device: *device, action })
             }
             Edit::Set(..)
@@ -230,8 +237,8 @@ impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
             | Edit::CloneRule(..)
             | Edit::Group(..) => None,
         };
-        let cleared: Vec<Event> = changes.iter().flatten().filter_map(clear).collect();
-        match self.question.scene(&repaired, Some(self.at), &cleared, self.watch) {
+        let done: Vec<Event> = changes.iter().flatten().filter_map(done).collect();
+        match self.question.scene(&repaired, Some(self.at), &done, self.watch) {
             Ok((scene, _)) => Some(scene),
             // traffic that a changed plan cannot be given says nothing of the repair
             Err(AnalysisError::Traffic(..) | AnalysisError::Ask(_)) => None,
@@ -246,6 +253,11 @@ impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
         let seed = self.question.opening.seed;
         let Ok(repaired) = edited(self.loaded, changes) else { return Weight::default() };
         let before = self.held.get_or_insert_with(|| held(self.loaded, seed));
-        Weight::of(self.loaded, before, &repaired, seed)
+        let weight = Weight::of(self.loaded, before, &repaired, seed);
+        // what holds at rest says little of what is wrong in the middle of a day
+        match self.question.opening.given.is_empty() {
+            true => weight,
+            false => Weight { mended: 0, left: 0, ..weight },
+        }
     }
 }

@@ -103,6 +103,8 @@ pub enum Edit {
     InsertEntry(DeviceId, AclId, Option<usize>, Value),
     /// No change of the plan: what a host has on a device is cleared when the flow begins.
     Clear(DeviceId, IpAddr),
+    /// No change of the plan: a rule is enabled on a device again when the flow begins.
+    Enable(DeviceId, RuleId),
     /// A rule is listed before another.
     MoveRule(DeviceId, RuleId, RuleId),
     /// A rule goes, with the comments right above it.
@@ -111,4 +113,11 @@ pub enum Edit {
     CloneRule(DeviceId, RuleId, Vec<(&'static str, Value)>),
     /// A named set of addresses.
     Group(String, Value),
+}
+
+impl Edit {
+    /// Whether it is done on the device, and not to the plan.
+    pub fn is_on_device(&self) -> bool {
+        matches!(self, Self::Clear(..) | Self::Enable(..))
+    }
 }

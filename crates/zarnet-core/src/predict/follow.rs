@@ -50,6 +50,8 @@ pub struct Scene {
     pub followed: Followed,
     /// The network after the flow's first packets.
     pub network: Network,
+    /// What was done to devices before, with where it was written; nothing at rest.
+    pub events: Vec<(Event, String)>,
 }
 
 impl Scene {
@@ -57,7 +59,7 @@ impl Scene {
     pub fn at_rest(plan: Arc<Plan>, seed: u64, flow: &Flow) -> Self {
         let mut run = Run::at_rest(Network::new(plan, seed, None));
         let followed = run.follow(Instant::ZERO, flow);
-        Self { followed, network: run.network }
+        Self { followed, network: run.network, events: Vec::new() }
     }
 }
 
@@ -199,7 +201,11 @@ pub fn follow_during<B: Batches>(
     run.advance(at);
     let followed = run.follow(at, flow);
     let network = run.network;
-    if network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(Scene { followed, network }) }
+    if network.missed_source() {
+        Err(Halt::SourcesNeeded)
+    } else {
+        Ok(Scene { followed, network, events: Vec::new() })
+    }
 }
 
 /// A network at rest, on which one flow after the other is tried: each finds it as if none had been

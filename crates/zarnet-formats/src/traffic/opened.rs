@@ -36,7 +36,7 @@ pub type Begun = HashSet<(Protocol, IpAddr, u16)>;
 pub struct Traffic {
     names: Names,
     parts: Vec<Part>,
-    events: Vec<Event>,
+    events: Vec<(Event, String)>,
     seen_at: Option<ObservedAt>,
     skip_bad: bool,
     /// Files of the plan, and of those that take over.
@@ -138,7 +138,7 @@ impl Traffic {
                 errors.extend(more);
             }
         }
-        traffic.events.sort_by_key(|e| e.at);
+        traffic.events.sort_by_key(|e| e.0.at);
         traffic.grow(growth);
         if errors.is_empty() { Ok(traffic) } else { Err(errors) }
     }
@@ -232,7 +232,12 @@ impl Traffic {
 
     /// Events, in the order of their time.
     pub fn events(&self) -> Vec<Event> {
-        self.events.clone()
+        self.events.iter().map(|e| e.0.clone()).collect()
+    }
+
+    /// The same, each with the place where it stands, as FILE:LINE.
+    pub fn placed_events(&self) -> &[(Event, String)] {
+        &self.events
     }
 
     /// Reads the traffic in the order of its clock. What is known not to be in order comes sorted

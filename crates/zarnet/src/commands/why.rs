@@ -61,8 +61,14 @@ fn apply(
             "run it without --apply to see them".to_owned(),
         ));
     };
-    if repair.changes.iter().flatten().any(|e| matches!(e, Edit::Clear(..))) {
-        let help = format!("what it needs is done on the device: {}", repair.title);
+    if repair.changes.iter().flatten().any(Edit::is_on_device) {
+        let is_edit = |r: &&zarnet_analysis::diagnose::Repair| {
+            !r.changes.iter().flatten().any(Edit::is_on_device)
+        };
+        let other = diagnosis.repairs.iter().position(|r| is_edit(&r));
+        let other =
+            other.map_or(String::new(), |n| format!("; --apply {} changes the plan", n + 1));
+        let help = format!("what it needs is done on the device: {}{other}", repair.title);
         return Err(Failure::wrong("no-such-repair", "this repair is no change of the plan", help));
     }
     let changed = edited(loaded, &repair.changes).map_err(|_| {

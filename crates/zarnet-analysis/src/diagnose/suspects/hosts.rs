@@ -6,7 +6,7 @@ use crate::diagnose::near::service;
 use zarnet_core::Reason;
 use zarnet_core::network::{Origin, Receiver};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
-use zarnet_core::plan::{HostId, InterfaceId, RuleKind};
+use zarnet_core::plan::{Host, HostId, InterfaceId, RuleKind};
 
 impl Case<'_> {
     /// A packet that does not leave its sender's segment, or ends at a host that it is not for.
@@ -200,8 +200,12 @@ impl Case<'_> {
         let name = &self.device(device).name;
         let verdict =
             format!("{name} itself sends it, and no rule concerns a device's own traffic");
-        let host =
-            self.plan.hosts.iter().find(|h| self.on_segment(h.segment).any(|(d, _)| d == device));
+        let to = self.followed.sent.map(|s| s.1.destination().address);
+        let behind = |h: &&Host| {
+            let inside = !self.is_internet(h.segment);
+            inside && Some(h.address) != to && self.on_segment(h.segment).any(|(d, _)| d == device)
+        };
+        let host = self.plan.hosts.iter().find(behind);
         let from = host.map_or("a host behind it".to_owned(), |h| h.name.clone());
         let title = format!("test from {from} instead of from {name}");
         self.suspect(

@@ -10,11 +10,12 @@ use crate::diagnose::names::contradicts;
 use crate::diagnose::near::{NearMiss, egress, outbound_misses, service};
 use zarnet_core::Reason;
 use zarnet_core::device::Condition;
+use zarnet_core::event::{Action, Event};
 use zarnet_core::net::Prefix;
 use zarnet_core::network::Hop;
 use zarnet_core::observe::{By, Stage, StageResult};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
-use zarnet_core::plan::{DeviceId, Rule, RuleId, RuleKind};
+use zarnet_core::plan::{DeviceId, InterfaceId, Rule, RuleId, RuleKind};
 
 impl Case<'_> {
     /// A private address got onto the internet: somebody should have translated it, or should have
@@ -226,15 +227,34 @@ impl Case<'_> {
     }
 
     pub(super) fn disabled(&mut self, device: DeviceId, id: RuleId) {
-        let name = &self.rule(device, id).name;
+        let (rule, at) = (self.rule(device, id), self.at_rule(device, id));
+        let name = &rule.name;
+        if rule.enabled {
+            return self.disabled_by_event(device, id);
+        }
         let verdict = format!("rule {name} would match, and is disabled");
         let title = format!("enable rule {name}");
-        // what was disabled in the middle of a day is enabled in the plan
-        let edits = match self.rule(device, id).enabled {
-            false => vec![Edit::Unset(Table::Rule(device, id), "enabled".to_owned())],
-            true => Vec::new(),
+        let edit = Edit::Unset(Table::Rule(device, id), "enabled".to_owned());
+        self.suspect(Cause::RuleDisabled, at, verdict, title, vec![edit]);
+    }
+
+    /// What the plan has enabled, and an event of the day disabled.
+    fn disabled_by_event(&mut self, device: DeviceId, id: RuleId) {
+        let disables = |e: &&(Event, String)| {
+            e.0.device == device && matches!(e.0.action, Action::Disable(rule) if rule == id)
         };
-        self.suspect(Cause::RuleDisabled, self.at_rule(device, id), verdict, title, edits);
+        let (name, at) = (&self.rule(device, id).name, self.at_rule(device, id));
+        let by = self
+            .scene
+            .events
+            .iter()
+            .rev()
+            .find(disables)
+            .map_or(String::new(), |(e, place)| format!(" at {} s ({place})", e.at.seconds()));
+        let verdict = format!("rule {name} would match, and was disabled{by}");
+        let title = format!("enable rule {name} on {} again", self.device(device).name);
+        let edit = Edit::Enable(device, id);
+        self.suspect(Cause::DisabledByEvent, at, verdict, title, vec![edit]);
     }
 
     /// The sender is in no list: a slip in the list, a group that is empty or not what its name
@@ -331,8 +351,12 @@ impl Case<'_> {
         let key = if cause == Cause::DestinationNotInList { "destination" } else { "service" };
         let verdict = format!("rule {} is for {}, and {text} is not in it", rule.name, miss.needs);
         let title = format!("let rule {} be for {text} too", rule.name);
-        let edit = append(Table::Rule(hop.device, miss.rule), key, text);
-        self.suspect(cause, self.at_rule(hop.device, miss.rule), verdict, title, vec![edit]);
+        let (table, at) = (Table::Rule(hop.device, miss.rule), self.at_rule(hop.device, miss.rule));
+        let edit = append(table, key, text);
+        self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+        let title = format!("let rule {} be for any {key}", rule.name);
+        let edit = Edit::Unset(table, key.to_owned());
+        self.suspect(cause, at, verdict, title, vec![edit]);
     }
 
     /// No rule is near: one is needed.
@@ -349,30 +373,22 @@ impl Case<'_> {
         }
         let from = hop.packet.source().address;
         let verdict = format!("no rule of {} is for {from}", device.name);
-        let title = format!("overload {from} onto {}", interface.name);
-        let mut fields = vec![
-            (
-                "name",
-                Value::from(self.free_name(hop.device, &format!("{}-out", self.name_of(from)))),
-            ),
-            ("type", "overload".into()),
-        ];
-        if let Some(ingress) = hop.ingress {
-            fields.push(("from", device.interfaces[ingress.index()].name.clone().into()));
+        let name = self.free_name(hop.device, &format!("{}-out", self.name_of(from)));
+        let side = |i: InterfaceId| device.interfaces[i.index()].name.clone();
+        // the sender alone, and all of its prefix
+        for (text, whom) in self.sender_texts(hop) {
+            let title = format!("overload {whom} onto {}", interface.name);
+            let mut fields = vec![("name", Value::from(name.clone())), ("type", "overload".into())];
+            fields.extend(hop.ingress.map(|i| ("from", Value::from(side(i)))));
+            fields.extend([
+                ("into", Value::from(interface.name.clone())),
+                ("source", text.into()),
+                ("as", interface.name.clone().into()),
+            ]);
+            let edit = Edit::Insert(hop.device, List::Rules, None, fields);
+            let at = At::device(hop.device, device.place);
+            self.suspect(Cause::NoRule, at, verdict.clone(), title, vec![edit]);
         }
-        fields.extend([
-            ("into", Value::from(interface.name.clone())),
-            ("source", from.to_string().into()),
-            ("as", interface.name.clone().into()),
-        ]);
-        let edit = Edit::Insert(hop.device, List::Rules, None, fields);
-        self.suspect(
-            Cause::NoRule,
-            At::device(hop.device, device.place),
-            verdict,
-            title,
-            vec![edit],
-        );
     }
 
     pub(super) fn name_of(&self, address: IpAddr) -> String {

@@ -17,9 +17,9 @@ impl Case<'_> {
     pub(super) fn nobody_answers(&mut self) {
         let trace = self.trace();
         let handed = trace.hops.last().map_or(trace.departure.as_slice(), |h| h.handed.as_slice());
-        let Some(address) = handed.iter().rev().find(|h| h.to.is_none()).map(|h| h.address) else {
-            return;
-        };
+        // a provider's router that nobody answers hands it to nobody either
+        let unanswered = handed.iter().rev().find(|h| h.to.is_none()).or(handed.last());
+        let Some(address) = unanswered.map(|h| h.address) else { return };
         if let Some(hop) = self.last() {
             let out = leaving(hop);
             let target = hop.exit.map(|e| e.packet.destination().address) == Some(address);

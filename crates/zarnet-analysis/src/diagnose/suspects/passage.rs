@@ -58,6 +58,12 @@ impl Case<'_> {
         }
         let edit = Edit::InsertEntry(hop.device, acl, entry, Value::Entry(fields));
         self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+        if !is_answer {
+            let title = format!("let filter {name} pass {what} from and to anybody");
+            let fields = vec![("accept", what.clone().into())];
+            let edit = Edit::InsertEntry(hop.device, acl, entry, Value::Entry(fields));
+            self.suspect(cause, at, verdict.clone(), title, vec![edit]);
+        }
         // a filter that names addresses as they are before translation is meant for the other side
         if let Some(interface) = interface {
             let title =
@@ -227,13 +233,19 @@ impl Case<'_> {
         let at = At { place: meant.map(|m| m.place).or(at.place), ..at };
         let title =
             format!("let the policy of {} pass {what} from {from} into {into}", device.name);
-        self.suspect(
-            cause,
-            at,
-            verdict.clone(),
-            title,
-            vec![Edit::Insert(hop.device, List::Policies, entry, fields)],
+        let mut wide = fields.clone();
+        wide.retain(|f| {
+            f.0 != "source" && (f.0 != "destination" || inside.ends != hop.packet.ends)
+        });
+        let insert = |fields| vec![Edit::Insert(hop.device, List::Policies, entry, fields)];
+        let narrow = insert(fields);
+        self.suspect(cause, at, verdict.clone(), title, narrow);
+        let title = format!(
+            "let the policy of {} pass {} from anybody in {from} into {into}",
+            device.name,
+            service(seen)
         );
+        self.suspect(cause, at, verdict.clone(), title, insert(wide));
         if meant.is_some() {
             let other = if sees_translated { "original" } else { "translated" };
             let title =

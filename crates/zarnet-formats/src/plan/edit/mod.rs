@@ -21,7 +21,7 @@ use crate::source::Sources;
 pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<LoadError>> {
     let mut loaded = loaded.clone();
     for list in changes {
-        for edit in list.iter().filter(|e| !matches!(e, Edit::Clear(..))) {
+        for edit in list.iter().filter(|e| !e.is_on_device()) {
             let mut sources = loaded.sources.clone();
             apply(&mut sources, &loaded.plan, edit).ok_or(None)?;
             loaded = build_from(sources, 0, loaded.reach.clone()).map_err(Some)?;
@@ -67,7 +67,7 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
                 Some(())
             })
         }
-        Edit::Clear(..) => Some(()),
+        Edit::Clear(..) | Edit::Enable(..) => Some(()),
         Edit::Insert(device, list, before, entries) => {
             insert(sources, plan, *device, *list, *before, entries)
         }

@@ -7,7 +7,9 @@ use zarnet_core::event::{Action, Clearing, Event};
 use zarnet_core::limits;
 use zarnet_core::net::{Instant, NotationError, Prefix, Protocol};
 use zarnet_core::plan::field::Keys;
-use zarnet_core::plan::{DeviceId, DevicePlan, InterfaceId, Plan, PlanError, PoolId, RuleId};
+use zarnet_core::plan::{
+    DeviceId, DevicePlan, InterfaceId, Place, Plan, PlanError, PoolId, RuleId,
+};
 use zarnet_core::traffic::Party;
 
 use super::{Setting, known, needed_time};
@@ -38,11 +40,11 @@ pub(super) fn read_all(
     readers: Vec<Reader<'_>>,
     setting: &Setting<'_>,
     plan_files: &mut Sources,
-) -> Vec<Event> {
+) -> Vec<(Event, Place)> {
     let mut heads: Vec<Head<'_>> = readers.into_iter().filter_map(|r| head(r, setting)).collect();
     // a stable sort: what happens at one time happens in the order of the file
     heads.sort_by_key(|h| h.at);
-    let (mut successors, mut events): (Vec<Successor>, Vec<Event>) = (Vec::new(), Vec::new());
+    let (mut successors, mut events): (Vec<Successor>, Vec<_>) = (Vec::new(), Vec::new());
     for Head { reader, at, device, action } in heads {
         let described = successors.iter().rev().find(|s| s.device == device);
         let (plan, described) =
@@ -62,7 +64,7 @@ pub(super) fn read_all(
             }),
             _ => read_action(&reader, &action, &plan.devices[described.index()], setting),
         };
-        events.extend(action.map(|action| Event { at, device, action }));
+        events.extend(action.map(|action| (Event { at, device, action }, reader.place)));
         reader.finish();
     }
     events

@@ -24,7 +24,8 @@ use crate::toml_reader::{Collected, Reader, Text, parse, place};
 pub(super) struct Scenario {
     pub flows: Vec<Repeated>,
     pub loads: Vec<Load>,
-    pub events: Vec<Event>,
+    /// Events, and where each stands, as FILE:LINE.
+    pub events: Vec<(Event, String)>,
 }
 
 /// What a scenario is read with.
@@ -74,7 +75,11 @@ pub(super) fn read(
         scenario.loads.extend(load::read(load, setting, i as u64));
     }
     let events = some_of(root.tables("event", "an event"), "events", limits::EVENTS, setting);
-    scenario.events = event::read_all(events, setting, plan_files);
+    let line =
+        |place: Place| text.get(..place.start as usize).map_or(0, |t| t.matches('\n').count());
+    let events = event::read_all(events, setting, plan_files).into_iter();
+    scenario.events =
+        events.map(|(e, at)| (e, format!("{}:{}", name.display(), line(at) + 1))).collect();
     root.finish();
     let problem = |p: &Problem| {
         let help = p.error.help().map(|h| format!(" ({h})")).unwrap_or_default();

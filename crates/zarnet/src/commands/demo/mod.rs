@@ -7,7 +7,7 @@ use std::path::Path;
 
 use clap::Parser;
 
-use estate::{FAULT_DAY, FAULTS, FILES};
+use estate::{FAULT_DAYS, FAULTS, FILES};
 
 use crate::args::{Arguments, Common, Demo};
 use crate::exit::{FINE, Failure};
@@ -263,7 +263,7 @@ pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
     for (name, contents, _) in FILES {
         files::write_new(&folder.join(name), contents, args.force)?;
     }
-    for (name, contents) in FAULTS.iter().chain([&FAULT_DAY]) {
+    for (name, contents) in FAULTS.iter().chain(&FAULT_DAYS) {
         files::write_new(&folder.join("faults").join(name), contents, args.force)?;
     }
     output::answer(|out| introduction(out, folder))?;
