@@ -130,7 +130,10 @@ fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
             Some(target) => device.listed_by(target),
             None => device.external_end(rule).into_iter().collect(),
         };
-        if let Some(range) = held.missing(&ends).ranges().next() {
+        let mut missing = held.missing(&ends);
+        let sent = missing.ranges().filter(|r| is_sent_here(plan, device, *r)).collect::<Vec<_>>();
+        sent.into_iter().for_each(|r| missing.remove(r));
+        if let Some(range) = missing.ranges().next() {
             let message = format!(
                 "no host or device answers for {range}, which rule `{}` translates to: answers \
                  never come back",
@@ -142,6 +145,19 @@ fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
             findings.push(finding("external-address-not-held", message, vec![rule.place], help));
         }
     }
+}
+
+/// Whether neighbours send what is for a range to the device of their own accord: hosts that have it
+/// as their gateway, or a device with a route.
+fn is_sent_here(plan: &Plan, device: &DevicePlan, range: AddressRange) -> bool {
+    device.interfaces.iter().filter(|i| !plan.segments[i.segment.index()].internet).any(|i| {
+        let own: Vec<IpAddr> = i.own().collect();
+        let mut hosts = plan.hosts.iter().filter(|h| h.segment == i.segment);
+        let mut routes = plan.devices.iter().flat_map(|d| &d.routes);
+        hosts.any(|h| {
+            h.gateway.is_some_and(|g| own.contains(&g)) && !h.prefix.contains(range.first())
+        }) || routes.any(|r| own.contains(&r.via) && r.to.range().contains(range.first()))
+    })
 }
 
 /// Routed addresses that no rule uses loop between the provider and the device.

@@ -4,11 +4,14 @@
 use std::time::Duration;
 
 use super::{Finding, finding};
-use zarnet_core::plan::{Behaviour, Dependence, DevicePlan, Preset, RuleKind, Timers};
+use zarnet_core::plan::{
+    Behaviour, Dependence, DevicePlan, Policy, Preset, RealmSet, Rule, RuleKind, Timers, Verdict,
+};
 
 pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     timers(&device.timers, device, findings);
     let pool = device.rules.iter().find(|r| r.enabled && matches!(r.kind, RuleKind::Pool { .. }));
+    let pool = pool.filter(|r| may_come_in(device, r));
     if let (Some(rule), Dependence::EndpointIndependent) = (pool, device.behaviour.filtering) {
         let message = format!(
             "a host that borrows an address by rule `{}` can be reached on every port from \
@@ -29,10 +32,28 @@ pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
              their external address",
             device.name
         );
+        let fixed = device.rules.iter().find(|r| r.enabled && r.kind.is_fixed());
+        let from = fixed.and_then(|r| r.from.names.first()).map_or("internal", |n| &n.value);
         let help =
-            "add `hairpin = [\"internal\"]` to the rules that need it (RFC 4787 REQ-9)".to_owned();
+            format!("add `hairpin = [\"{from}\"]` to the rules that need it (RFC 4787 REQ-9)");
         findings.push(finding("hairpin-nowhere", message, vec![device.place], help));
     }
+}
+
+/// Whether the policy may let somebody outside in to a host that a pool rule translates.
+fn may_come_in(device: &DevicePlan, rule: &Rule) -> bool {
+    let external = device.external_addresses(rule);
+    let meets = |set: &Option<RealmSet>, side: &RealmSet| {
+        set.as_ref().is_none_or(|z| z.interfaces.intersects(&side.interfaces))
+    };
+    let accepts = |p: &Policy| {
+        let to = &p.parties.destination;
+        p.verdict == Verdict::Accept
+            && meets(&p.from, &rule.into)
+            && meets(&p.into, &rule.from)
+            && (to.intersects(&rule.parties.source) || to.intersects(&external))
+    };
+    device.default_policy == Verdict::Accept || device.policies.iter().any(accepts)
 }
 
 fn timers(timers: &Timers, device: &DevicePlan, findings: &mut Vec<Finding>) {

@@ -9,6 +9,7 @@ mod lines;
 mod network;
 mod proof;
 mod rules;
+mod senders;
 mod supply;
 
 use crate::space::Steps;
@@ -60,7 +61,7 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
         plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
     let mut steps = Steps::default();
     for (d, device) in devices.iter().enumerate() {
-        let proved = proof::find(device, DeviceId(d as u16), &mut steps, &mut findings);
+        let proved = proof::find(plan, device, DeviceId(d as u16), &mut steps, &mut findings);
         let proved = proved.and_then(|()| exposure::find(plan, device, &mut steps, &mut findings));
         if proved.is_none() {
             findings.push(proof::unproved(device.plan()));

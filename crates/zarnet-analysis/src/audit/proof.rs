@@ -4,11 +4,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::senders::senders;
 use super::{Finding, finding};
 use crate::space::{Conditions, Cuts, Steps, decide, packet};
 use zarnet_core::Reason;
 use zarnet_core::device::{Device, Judged};
-use zarnet_core::net::Packet;
+use zarnet_core::net::{AddressSet, Packet};
 use zarnet_core::observe::{By, Observer, Step};
 use zarnet_core::plan::edit::Edit;
 use zarnet_core::plan::{self, DeviceId, InterfaceId, RuleId, RuleKind};
@@ -18,8 +19,9 @@ use zarnet_core::plan::{self, DeviceId, InterfaceId, RuleId, RuleKind};
 struct Seen {
     /// A packet that it is applied to.
     applied: bool,
-    /// Rules that take packets from it, each with one of them: of destinations, and of sources.
-    beaten: [BTreeMap<RuleId, Packet>; 2],
+    /// Rules that take packets from it, each with one of them that somebody could send: of
+    /// destinations, and of sources.
+    beaten: [BTreeMap<RuleId, Option<Packet>>; 2],
     /// Rules that match wherever it is applied, likewise.
     company: [Option<BTreeSet<RuleId>>; 2],
     /// The rule that would do the same wherever it is applied; `None` as soon as there is no such
@@ -31,9 +33,11 @@ struct Seen {
     passed: bool,
 }
 
-/// Of two packets, one that says more to a person: of a protocol with ports.
+/// Of two packets, one that says more to a person: of a protocol with ports, from one that clients
+/// have.
 fn telling(known: Option<Packet>, other: Packet) -> Packet {
-    known.filter(|k| k.protocol.has_ports() || !other.protocol.has_ports()).unwrap_or(other)
+    let rank = |p: &Packet| (p.protocol.has_ports(), p.source().port > 1023);
+    known.filter(|k| rank(k) >= rank(&other)).unwrap_or(other)
 }
 
 /// Ways of a rule: it translates destinations, or sources.
@@ -58,6 +62,7 @@ impl Observer for Deciders {
 
 /// All that is found so on a device; nothing where there is too much to go through.
 pub(super) fn find(
+    whole: &plan::Plan,
     device: &Device,
     id: DeviceId,
     steps: &mut Steps,
@@ -72,7 +77,9 @@ pub(super) fn find(
         entries: plan.acls.iter().map(|a| vec![false; a.entries.len()]).collect(),
     };
     for i in 0..plan.interfaces.len() {
-        proof.go_through(InterfaceId(i as u16), steps)?;
+        let ingress = InterfaceId(i as u16);
+        let senders = senders(whole, plan, ingress);
+        proof.go_through(ingress, &senders, steps)?;
     }
     proof.tell_rules(findings);
     proof.tell_policies(findings);
@@ -103,19 +110,30 @@ struct Proof<'a> {
 
 impl Proof<'_> {
     /// Every piece of what comes in by an interface.
-    fn go_through(&mut self, ingress: InterfaceId, steps: &mut Steps) -> Option<()> {
+    fn go_through(
+        &mut self,
+        ingress: InterfaceId,
+        senders: &AddressSet,
+        steps: &mut Steps,
+    ) -> Option<()> {
         let mut conditions = Conditions::default();
         conditions.add(self.device, ingress);
+        conditions.add_senders(senders);
         let gone_through = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
             if let Some(sent) = packet(cuts.point) {
-                self.look(ingress, sent);
+                // no packet with ports comes from port 0
+                let is_real = !sent.protocol.has_ports() || sent.source().port != 0;
+                let may_be = is_real && senders.contains(sent.source().address);
+                self.look(ingress, sent, may_be);
             }
             0
         });
         gone_through.map(|_| ())
     }
 
-    fn look(&mut self, ingress: InterfaceId, sent: Packet) {
+    /// What becomes of a packet. `may_be`: whether somebody behind the interface could send it; what
+    /// nobody sends shows that a rule or an entry decides, and is no example of harm.
+    fn look(&mut self, ingress: InterfaceId, sent: Packet, may_be: bool) {
         let mut deciders = Deciders::default();
         let judged = self.device.judge_watched(ingress, sent, &mut deciders);
         for by in deciders.0 {
@@ -135,11 +153,11 @@ impl Proof<'_> {
             return;
         }
         let inbound = self.device.inbound_matches(ingress, sent);
-        self.note(INBOUND, &inbound, sent);
+        self.note(INBOUND, &inbound, sent, may_be);
         if let Some(first) = inbound.first() {
             let seen = &mut self.rules[first.index()];
             match judged {
-                Judged::Dropped(r) if r.reason == Reason::Policy => {
+                Judged::Dropped(r) if r.reason == Reason::Policy && may_be => {
                     seen.refused = Some(telling(seen.refused, sent));
                 }
                 Judged::Forwarded(_) => seen.passed = true,
@@ -150,8 +168,11 @@ impl Proof<'_> {
             let outbound = self.device.outbound_matches(ingress, verdicts.egress, sent);
             // in a hairpin, and where one rule does both ends, it is another that is applied
             let by = verdicts.source;
-            if by.is_none() || outbound.first() == by.as_ref() {
-                self.note(OUTBOUND, &outbound, sent);
+            let in_hairpin = verdicts.entry.is_some_and(|r| {
+                self.device.plan().rules[r.index()].hairpin.interfaces.contains(ingress)
+            });
+            if !in_hairpin && (by.is_none() || outbound.first() == by.as_ref()) {
+                self.note(OUTBOUND, &outbound, sent, may_be);
                 self.note_double(&outbound);
             } else if let Some(rule) = by {
                 self.rules[rule.index()].applied = true;
@@ -161,7 +182,7 @@ impl Proof<'_> {
     }
 
     /// Of the rules that match a packet, the first is applied.
-    fn note(&mut self, way: usize, matches: &[RuleId], sent: Packet) {
+    fn note(&mut self, way: usize, matches: &[RuleId], sent: Packet, may_be: bool) {
         let Some((first, others)) = matches.split_first() else { return };
         let seen = &mut self.rules[first.index()];
         seen.applied = true;
@@ -171,8 +192,8 @@ impl Proof<'_> {
         }
         for other in others.iter().take(64) {
             let beaten = &mut self.rules[other.index()].beaten[way];
-            let witness = telling(beaten.get(first).copied(), sent);
-            beaten.insert(*first, witness);
+            let known = beaten.entry(*first).or_default();
+            *known = if may_be { Some(telling(*known, sent)) } else { *known };
         }
     }
 
@@ -256,7 +277,7 @@ impl Proof<'_> {
         }
     }
 
-    fn shadowed(&self, id: RuleId, by: RuleId, witness: Packet, seen: &Seen) -> Finding {
+    fn shadowed(&self, id: RuleId, by: RuleId, witness: Option<Packet>, seen: &Seen) -> Finding {
         let plan = self.device.plan();
         let names: Vec<String> = seen
             .beaten
@@ -276,11 +297,15 @@ impl Proof<'_> {
             self.name(id),
             names.join(", ")
         );
-        let help = format!("list it above `{}`, or take it out", self.name(by));
+        // what a fixed rule takes would be lost to it above
+        let is_fixed = plan.rules[by.index()].kind.is_fixed();
+        let help = match is_fixed {
+            true => format!("take it out, or narrow `{}`", self.name(by)),
+            false => format!("list it above `{}`, or take it out", self.name(by)),
+        };
         let places = vec![plan.rules[id.index()].place, plan.rules[by.index()].place];
-        let move_up = (by < id).then_some(Edit::MoveRule(self.id, id, by));
-        finding("rule-shadowed", message, places, help)
-            .with_witness(witness)
+        let move_up = (by < id && !is_fixed).then_some(Edit::MoveRule(self.id, id, by));
+        Finding { witness, ..finding("rule-shadowed", message, places, help) }
             .with_edits(move_up.into_iter().collect())
     }
 
@@ -320,9 +345,8 @@ impl Proof<'_> {
                 rule.name
             );
             let places = vec![rule.place, plan.rules[by.index()].place];
-            findings.push(
-                finding("rule-partly-shadowed", message, places, help).with_witness(*witness),
-            );
+            let found = finding("rule-partly-shadowed", message, places, help);
+            findings.push(Finding { witness: *witness, ..found });
         }
     }
 

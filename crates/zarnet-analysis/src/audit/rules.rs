@@ -4,7 +4,9 @@ use std::collections::HashSet;
 
 use super::{Finding, finding, realm_names};
 use zarnet_core::net::AddressSet;
-use zarnet_core::plan::{DevicePlan, Direction, RealmSet, Rule, RuleKind, RuleOrder, nearest};
+use zarnet_core::plan::{
+    DevicePlan, Direction, Interface, RealmSet, Rule, RuleKind, RuleOrder, nearest,
+};
 
 pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     let known = realm_names(device);
@@ -38,16 +40,31 @@ pub(super) fn find(device: &DevicePlan, findings: &mut Vec<Finding>) {
     hidden_statics(device, findings);
     let named: HashSet<&str> = named_zones(device).collect();
     once(device, &named, findings);
-    for interface in
-        device.interfaces.iter().filter(|i| i.realm.is_none() && !named.contains(i.name.as_str()))
-    {
-        let message = format!(
-            "interface `{}` has no realm: no rule concerns what comes in or goes out by it",
-            interface.name
-        );
-        let help = "give it a `realm`, such as \"internal\" or \"external\"".to_owned();
-        findings.push(finding("interface-without-realm", message, vec![interface.place], help));
+    without_realm(device, &named, findings);
+}
+
+/// Interfaces that rules and policy entries cannot concern, told at once. A device without any has
+/// no use for realms.
+fn without_realm(device: &DevicePlan, named: &HashSet<&str>, findings: &mut Vec<Finding>) {
+    if device.rules.is_empty() && device.policies.is_empty() {
+        return;
     }
+    let lost = |i: &&Interface| i.realm.is_none() && !named.contains(i.name.as_str());
+    let all: Vec<&Interface> = device.interfaces.iter().filter(lost).collect();
+    let names: Vec<String> = all.iter().map(|i| format!("`{}`", i.name)).collect();
+    let message = match &names[..] {
+        [] => return,
+        [one] => format!(
+            "interface {one} has no realm: no rule concerns what comes in or goes out by it"
+        ),
+        several => format!(
+            "interfaces {} have no realm: no rule concerns what comes in or goes out by them",
+            several.join(", ")
+        ),
+    };
+    let help = "give it a `realm`, such as \"internal\" or \"external\"".to_owned();
+    let places = all.iter().map(|i| i.place).collect();
+    findings.push(finding("interface-without-realm", message, places, help));
 }
 
 /// What rules, policy entries and routes of a device name: realms and interfaces, those by default

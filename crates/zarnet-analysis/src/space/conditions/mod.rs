@@ -100,6 +100,12 @@ impl Conditions {
         }
     }
 
+    /// Adds the set of those that may send: packets are told apart by whether they could occur.
+    pub fn add_senders(&mut self, senders: &AddressSet) {
+        let set = Intervals::addresses(senders);
+        self.push(Constraint::default().with(Field::Source, set));
+    }
+
     fn push(&mut self, constraint: Constraint) {
         let empty = constraint.0.iter().flatten().any(Intervals::is_empty);
         let nothing = constraint.0.iter().all(Option::is_none);
