@@ -22,6 +22,7 @@ pub mod impact;
 mod line_repair;
 pub mod play;
 mod schema;
+mod senders;
 pub mod space;
 
 pub use error::{AnalysisError, AskError};

@@ -46,6 +46,7 @@ struct ClassShape<'a> {
     before: String,
     after: String,
     witness: String,
+    likely: bool,
 }
 
 #[derive(Serialize)]
@@ -121,7 +122,7 @@ fn into(class: &ChangedClass) -> Vec<String> {
 /// Before and after: with the way out, where only that differs.
 pub fn outcomes(class: &ChangedClass) -> (String, String) {
     let (before, after) =
-        (outcome(&class.before, class.witness), outcome(&class.after, class.witness));
+        [&class.before, &class.after].map(|m| outcome(m, &class.area, class.witness)).into();
     if before != after {
         return (before, after);
     }
@@ -162,6 +163,7 @@ impl<'a> ImpactAnswer<'a> {
                 before,
                 after,
                 witness: flow(c.witness),
+                likely: c.likely,
             }
         };
         let setting = |s: &'a ChangedSetting| Setting {

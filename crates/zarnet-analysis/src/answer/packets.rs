@@ -1,8 +1,6 @@
 //! Packets and sets of them, and what becomes of them, in words.
 
-use crate::space::{
-    Area, DestinationMeaning, Field, Intervals, Meaning, SourceMeaning, address, number,
-};
+use crate::space::{Area, DestinationMeaning, Field, Intervals, Meaning, SourceMeaning, address};
 use zarnet_core::net::{Packet, PortRange, Protocol, Service};
 
 /// A packet as a flow is written.
@@ -18,29 +16,38 @@ pub fn addresses(set: &Intervals) -> String {
     }
     let within = set.intersection(&v4);
     // what IPv6 has besides says nothing where all of IPv4 is told
-    let list = if within.is_empty() { set.clone() } else { within };
-    let inverse = v4.difference(&list);
+    let (list, family, any) = match within.is_empty() {
+        true => (set.clone(), all.difference(&v4), "any IPv6"),
+        false => (within, v4, "any"),
+    };
+    let inverse = family.difference(&list);
+    if inverse.is_empty() {
+        return any.to_owned();
+    }
     let (text, other) = (ranges(&list), ranges(&inverse));
-    if list.intersection(&v4) == list && other.len() < text.len() && !inverse.is_empty() {
-        return format!("any but {other}");
+    // all but a few is told so; half of all is told as it is
+    let few = inverse.count() < list.count() && inverse.list().len() <= list.list().len();
+    if few && other.len() < text.len() {
+        return format!("{any} but {other}");
     }
     text
 }
 
 fn ranges(set: &Intervals) -> String {
-    let one = |(a, b): &(u128, u128)| {
-        let count = b - a + 1;
-        let prefix = count.is_power_of_two() && a.is_multiple_of(count);
-        match (a == b, prefix) {
-            (true, _) => address(*a).to_string(),
-            (_, true) => {
-                let bits = if address(*a).is_ipv4() { 32 } else { 128 };
-                format!("{}/{}", address(*a), bits - count.trailing_zeros())
-            }
-            _ => format!("{}-{}", address(*a), address(*b)),
-        }
+    let one = |(a, b): &(u128, u128)| match (a == b, prefix_of((*a, *b))) {
+        (true, _) => address(*a).to_string(),
+        (_, Some(prefix)) => prefix,
+        (false, None) => format!("{}-{}", address(*a), address(*b)),
     };
     set.list().iter().map(one).collect::<Vec<_>>().join(", ")
+}
+
+/// A range as a prefix, if it is one.
+fn prefix_of((first, last): (u128, u128)) -> Option<String> {
+    let count = (last - first).checked_add(1)?;
+    let is_prefix = count.is_power_of_two() && first.is_multiple_of(count);
+    let bits = if address(first).is_ipv4() { 32 } else { 128 };
+    is_prefix.then(|| format!("{}/{}", address(first), bits - count.trailing_zeros()))
 }
 
 fn ports(set: &Intervals) -> Option<String> {
@@ -87,18 +94,18 @@ pub fn service(area: &Area) -> String {
     from.map_or(base.clone(), |from| format!("{base} from port {from}"))
 }
 
-/// What becomes of a packet, in a few words.
-pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
+/// What becomes of the packets of an area, in a few words; `witness` is one of them.
+pub fn outcome(meaning: &Meaning, area: &Area, witness: Packet) -> String {
     let Meaning::Leaves { destination, source, .. } = meaning else {
         return match meaning {
             Meaning::Dropped(reason) => format!("dropped: {reason}"),
             Meaning::ToDevice | Meaning::Leaves { .. } => "for the device itself".to_owned(),
         };
     };
-    let moved = |by: &(u128, u16), a: std::net::IpAddr, port: u16| {
-        let end = address(number(a).wrapping_add(by.0));
+    let moved = |by: &(u128, u16), of: Field, port: u16| {
+        let end = addresses(&area.of(of).moved(by.0));
         match by.1 {
-            0 => end.to_string(),
+            0 => end,
             by => format!("{end}:{}", port.wrapping_add(by)),
         }
     };
@@ -106,8 +113,8 @@ pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
     match destination {
         DestinationMeaning::Same => {}
         DestinationMeaning::Moved(by, port) => {
-            let to = witness.destination();
-            parts.push(format!("to {}", moved(&(*by, *port), to.address, to.port)));
+            let to = moved(&(*by, *port), Field::Destination, witness.destination().port);
+            parts.push(format!("to {to}"));
         }
         DestinationMeaning::Servers(servers, by_source) => {
             let list: Vec<String> = servers.iter().map(|s| s.0.to_string()).collect();
@@ -124,8 +131,8 @@ pub fn outcome(meaning: &Meaning, witness: Packet) -> String {
     match source {
         SourceMeaning::Same => {}
         SourceMeaning::Moved(by, port) => {
-            let from = witness.source();
-            parts.push(format!("as {}", moved(&(*by, *port), from.address, from.port)));
+            let from = moved(&(*by, *port), Field::Source, witness.source().port);
+            parts.push(format!("as {from}"));
         }
         SourceMeaning::Prefix(_, outside, _) => parts.push(format!("as the prefix of {outside}")),
         SourceMeaning::Chosen { from, whole, pick } => {

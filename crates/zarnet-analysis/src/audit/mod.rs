@@ -9,7 +9,6 @@ mod lines;
 mod network;
 mod proof;
 mod rules;
-mod senders;
 mod supply;
 
 use crate::space::Steps;

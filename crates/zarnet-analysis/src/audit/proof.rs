@@ -4,8 +4,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::senders::senders;
 use super::{Finding, finding};
+use crate::senders::senders;
 use crate::space::{Conditions, Cuts, Steps, decide, packet};
 use zarnet_core::Reason;
 use zarnet_core::device::{Device, Judged};

@@ -6,12 +6,13 @@ mod settings;
 
 use std::collections::{BTreeMap, HashMap};
 
+use crate::senders::senders;
 use crate::space::{
     Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide,
     meaning, number, packet,
 };
 use zarnet_core::device::Device;
-use zarnet_core::net::Packet;
+use zarnet_core::net::{AddressSet, Packet};
 use zarnet_core::network::taken;
 use zarnet_core::plan::{self, InterfaceId, Plan};
 use zarnet_formats::plan::Loaded;
@@ -34,6 +35,8 @@ pub struct ChangedClass {
     pub after: Meaning,
     /// A packet of the class, as an example.
     pub witness: Packet,
+    /// Whether somebody who lies behind one of the interfaces could send such packets.
+    pub likely: bool,
     /// The piece of the plan whose change alone has this effect, such as `rule ticketing`; `None`
     /// if it takes several, or if pieces were not tried.
     pub piece: Option<String>,
@@ -98,19 +101,14 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
             after: Device::new(after, &taken_new, 0),
         };
         let known = impact.classes.len();
-        interfaces(&pair, &mut impact);
+        let behind: Vec<AddressSet> = (0..before.interfaces.len() as u16)
+            .map(|i| senders(old, before, InterfaceId(i)))
+            .collect();
+        interfaces(&pair, &behind, &mut impact);
         let own = &mut impact.classes[known..];
         piece::attribute((before, after), (&pair.after, &taken_new), own);
     }
     impact.classes.sort_by_cached_key(|c| {
-        let interfaces = old.device(&c.device).map(|d| &old.devices[d.index()].interfaces);
-        let own = interfaces.into_iter().flatten().filter(|i| c.from.contains(&i.name));
-        // nobody is likely to send from an address that is not behind the interface
-        let likely = own.clone().any(|i| old.segments[i.segment.index()].internet) || {
-            let near =
-                own.flat_map(|i| &i.addresses).map(|a| (number(a.1.first()), number(a.1.last())));
-            !c.area.of(Field::Source).intersection(&Intervals::new(near.collect())).is_empty()
-        };
         let rank = match (&c.before, &c.after) {
             (Meaning::Dropped(_), Meaning::Dropped(_)) => 3,
             (Meaning::Dropped(_), _) => 0,
@@ -120,7 +118,7 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         (
             c.device.clone(),
             rank == 3,
-            !likely,
+            !c.likely,
             rank,
             std::cmp::Reverse(weight(&c.area)),
             c.from.clone(),
@@ -148,7 +146,8 @@ struct Pair {
     after: Device,
 }
 
-fn interfaces(pair: &Pair, impact: &mut Impact) {
+/// `behind`: who may send what comes in by each interface of the old device.
+fn interfaces(pair: &Pair, behind: &[AddressSet], impact: &mut Impact) {
     let (before, after) = (pair.before.plan(), pair.after.plan());
     let named = |d: &plan::DevicePlan, name: &str| d.interfaces.iter().position(|i| i.name == name);
     let whole = |name: &str| format!("{}/{name}", before.name);
@@ -173,7 +172,15 @@ fn interfaces(pair: &Pair, impact: &mut Impact) {
         };
         for class in classes {
             let key = (class.area.clone(), format!("{:?} {:?}", class.before, class.after));
-            let entry = together.entry(key).or_insert_with(|| (Vec::new(), class));
+            let area = class.area.of(Field::Source);
+            let likely = !area.intersection(&Intervals::addresses(&behind[i])).is_empty();
+            let says_more = |c: &ChangedClass| behind[i].contains(c.witness.source().address);
+            let entry = together.entry(key).or_insert_with(|| (Vec::new(), class.clone()));
+            // of equal classes, the example of the interface by which somebody could send it
+            if says_more(&class) && !entry.1.likely {
+                entry.1.witness = class.witness;
+            }
+            entry.1.likely |= likely;
             entry.0.push(interface.name.clone());
         }
     }
@@ -234,6 +241,7 @@ impl Pair {
                     before,
                     after,
                     witness,
+                    likely: false,
                     piece: None,
                 });
             }

@@ -42,6 +42,8 @@ pub fn text(
     }
     let (still, told): (Vec<&ChangedClass>, Vec<&ChangedClass>) =
         found.classes.iter().partition(|c| !verbose && Effect::of(c) == Effect::StillDropped);
+    let (told, unlikely): (Vec<&ChangedClass>, Vec<&ChangedClass>) =
+        told.into_iter().partition(|c| verbose || c.likely);
     let groups = by_piece(&told);
     let mut left = if rows == 0 { usize::MAX } else { rows };
     let mut number = 0;
@@ -59,14 +61,25 @@ pub fn text(
         let all = told.len();
         writeln!(out, "{DIM}{rows} of {all} classes shown; --rows 0 shows all{DIM:#}")?;
     }
-    if told.is_empty() {
+    if told.is_empty() && unlikely.is_empty() && still.is_empty() {
         writeln!(out, "{GOOD}no first packet is affected{GOOD:#}")?;
+    } else if told.is_empty() {
+        writeln!(out, "{GOOD}no first packet that anybody would send is affected{GOOD:#}")?;
     } else {
         let classes = count(told.len() as u64, "class", "classes");
         writeln!(
             out,
             "{BOLD}{classes}{BOLD:#} of first packets ({}); all others are unaffected",
             effects(&told)
+        )?;
+    }
+    if !unlikely.is_empty() {
+        let classes = count(unlikely.len() as u64, "class is", "classes are");
+        writeln!(
+            out,
+            "{DIM}{classes} of senders that do not lie behind the interface they come in by ({}); \
+             -v shows them{DIM:#}",
+            effects(&unlikely)
         )?;
     }
     if !still.is_empty() {

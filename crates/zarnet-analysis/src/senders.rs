@@ -5,7 +5,7 @@ use zarnet_core::network::special;
 use zarnet_core::plan::{DevicePlan, Interface, InterfaceId, Plan};
 
 /// Addresses that may send what comes in by an interface: those behind it, and no others.
-pub(super) fn senders(whole: &Plan, device: &DevicePlan, ingress: InterfaceId) -> AddressSet {
+pub(crate) fn senders(whole: &Plan, device: &DevicePlan, ingress: InterfaceId) -> AddressSet {
     let interface = &device.interfaces[ingress.index()];
     let behind = |i: usize| -> AddressSet {
         let connected = device.interfaces[i].addresses.iter().map(|a| a.1.range());
