@@ -1,7 +1,8 @@
 //! External ends for new rules: what is free, and who has what is not.
 
 use zarnet_core::net::{AddressRange, AddressSet};
-use zarnet_core::plan::{self, DeviceId, blocks, free_ranges, uses};
+use zarnet_core::network::special;
+use zarnet_core::plan::{self, DeviceId, RuleKind, blocks, free_ranges, uses};
 
 use super::PlanEditor;
 use crate::AskError;
@@ -18,7 +19,10 @@ impl PlanEditor<'_> {
         let count = AddressRange::parse(internal).map_or(1, |r| r.0.count());
         let next = || {
             let free = self.free();
-            let room = free.ranges().find(|r| r.count() >= count)?;
+            // a private link to the next device is no address to the outside
+            let fits = |r: &AddressRange| r.count() >= count;
+            let public = |r: &AddressRange| !special().contains(r.first());
+            let room = free.ranges().find(|r| fits(r) && public(r)).or(free.ranges().find(fits))?;
             let last = room.nth(count - 1)?;
             AddressRange::new(room.first(), last).ok().map(|r| r.to_string())
         };
@@ -55,6 +59,48 @@ impl PlanEditor<'_> {
             }
         }
         Ok(text.to_owned())
+    }
+
+    /// Refuses an external end of a forward that another one has for the same senders, with the next
+    /// port that is free.
+    pub(super) fn check_port(&self, end: &str, any_source: bool) -> Result<(), AskError> {
+        let parsed = end.rsplit_once('/').and_then(|(rest, protocol)| {
+            let (address, port) = rest.rsplit_once(':')?;
+            Some((address, port.parse::<u16>().ok()?, protocol))
+        });
+        let Some((address, port, protocol)) = parsed else { return Ok(()) };
+        let own = self.device.interfaces.iter().find(|i| i.name == address);
+        let Some(held) = own.and_then(|i| i.primary()).or(address.parse().ok()) else {
+            return Ok(());
+        };
+        let holder = |port: u16| {
+            self.device.rules.iter().find(|r| {
+                let RuleKind::Forward(f) = &r.kind else { return false };
+                let is_same = self.device.external(f.external).is_some_and(|e| e.contains(held))
+                    && f.protocol.to_string() == protocol
+                    && f.ports.contains(port);
+                is_same && (any_source || r.parties.source.is_all())
+            })
+        };
+        let Some(rule) = holder(port) else { return Ok(()) };
+        let next = (port..=u16::MAX).chain(1024..port).find(|p| holder(*p).is_none());
+        let help = next.map(|n| format!("the next free port is {address}:{n}/{protocol}"));
+        let message = format!("{end} is not free: rule `{}` forwards it", rule.name);
+        Err(AskError::new("address-not-free", message, help))
+    }
+
+    /// Refuses a whole address that an interface of the device has for itself.
+    pub(super) fn check_not_own(&self, external: &str) -> Result<(), AskError> {
+        let Ok((range, _)) = AddressRange::parse(external) else { return Ok(()) };
+        let whose =
+            self.device.interfaces.iter().find(|i| i.primary().is_some_and(|a| range.contains(a)));
+        let Some(interface) = whose else { return Ok(()) };
+        let message = format!("{external} is the address of interface `{}` itself", interface.name);
+        let help = match self.external("next", external) {
+            Ok(next) => format!("--service limits the static to some services; {next} is free"),
+            Err(_) => "--service limits the static to some services".to_owned(),
+        };
+        Err(AskError::new("address-not-free", message, help))
     }
 
     fn user(&self, what: plan::Use) -> String {

@@ -1,7 +1,9 @@
 //! Changes of a plan as an engineer asks for them: rules, groups and pools, as edits of its text.
 
 mod access;
+mod around;
 mod ends;
+mod keys;
 mod pools;
 mod rules;
 
@@ -54,7 +56,10 @@ pub struct RuleOptions {
     pub with_access: bool,
 }
 
-/// One value, or a list of several.
+pub use access::needed;
+pub use around::{InterfaceOptions, PolicyOptions};
+pub use keys::KeyOptions;
+
 /// One value, or a list of several.
 fn one_or_more(values: &[String]) -> Option<Value> {
     match values {
@@ -114,12 +119,6 @@ impl<'a> PlanEditor<'a> {
     /// The device has no rule of that name.
     pub fn remove(self, rule: &str) -> Result<Vec<Edit>, AskError> {
         Ok(vec![Edit::RemoveRule(self.id, self.named(rule)?)])
-    }
-
-    /// Writes a group of addresses of the plan.
-    pub fn group(self, name: &str, elements: &[String]) -> Vec<Edit> {
-        let values = Value::List(elements.iter().map(|e| e.as_str().into()).collect());
-        vec![Edit::Group(name.to_owned(), values)]
     }
 
     fn named(&self, name: &str) -> Result<RuleId, AskError> {

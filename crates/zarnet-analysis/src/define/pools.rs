@@ -63,17 +63,19 @@ impl PlanEditor<'_> {
     }
 
     /// Lets an interface answer for an address besides its own; without a name, the one in whose
-    /// prefix it lies.
+    /// prefix it lies. `by`: `also`, as an address of its own, or `proxy-arp`.
     ///
     /// # Errors
-    /// It is no address, or no interface is meant.
+    /// It is no address, or a next hop or somebody else's, or no interface is meant.
     pub fn answers_for(
         &self,
         address: &str,
         interface: Option<&str>,
+        by: &str,
     ) -> Result<Vec<Edit>, AskError> {
         let parsed = AddressRange::parse(address)
             .map_err(|e| AskError::new("notation", e.to_string(), None))?;
+        self.unused_elsewhere(parsed.0)?;
         let position = match interface {
             Some(name) => self.device.interfaces.iter().position(|i| i.name == name),
             None => self
@@ -92,6 +94,25 @@ impl PlanEditor<'_> {
             ));
         };
         let table = Table::Interface(self.id, InterfaceId(position as u16));
-        Ok(vec![Edit::Append(table, "proxy-arp".to_owned(), address.into())])
+        Ok(vec![Edit::Append(table, by.to_owned(), address.into())])
+    }
+
+    /// Addresses that a next hop, a host or another interface has are not to be answered for.
+    fn unused_elsewhere(&self, range: AddressRange) -> Result<(), AskError> {
+        let taken = zarnet_core::network::taken(self.plan);
+        let Some(part) = taken.overlapping(range).next() else { return Ok(()) };
+        let own = self.device.interfaces.iter().any(|i| i.own().any(|a| range.contains(a)));
+        let whose = if own {
+            "the device has it already"
+        } else {
+            "it is a next hop, a host's, or \
+             another interface's"
+        };
+        let help = "`zarnet addresses` lists what is free".to_owned();
+        Err(AskError::new(
+            "address-not-free",
+            format!("{} is not free: {whose}", part.first()),
+            help,
+        ))
     }
 }

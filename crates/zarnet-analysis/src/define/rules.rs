@@ -25,6 +25,9 @@ impl PlanEditor<'_> {
         options: &RuleOptions,
     ) -> Result<Vec<Edit>, AskError> {
         let external = self.external(external, internal)?;
+        if options.service.is_empty() {
+            self.check_not_own(&external)?;
+        }
         let fields = vec![
             ("internal", Some(internal.into())),
             ("external", Some(external.as_str().into())),
@@ -87,6 +90,7 @@ impl PlanEditor<'_> {
             Some(("next", rest)) => format!("{}:{rest}", self.external("next", "")?),
             _ => external.to_owned(),
         };
+        self.check_port(&external, options.source.is_empty())?;
         let fields = vec![
             ("external", Some(external.as_str().into())),
             ("internal", one_or_more(internal)),
@@ -104,26 +108,6 @@ impl PlanEditor<'_> {
     /// The name of the rule is taken.
     pub fn exempt_rule(self, options: &RuleOptions) -> Result<Vec<Edit>, AskError> {
         self.rule("exempt", "exempt", Vec::new(), options, None, true)
-    }
-
-    /// A copy of a rule under a new name, with other ends or senders.
-    ///
-    /// # Errors
-    /// The device has no such rule, the name is taken, or the external end is not free.
-    pub fn copy_rule(
-        self,
-        rule: &str,
-        name: &str,
-        (external, internal, source): (Option<&str>, Option<&str>, Option<&str>),
-    ) -> Result<Vec<Edit>, AskError> {
-        let from = self.named(rule)?;
-        self.check_name(name)?;
-        let mut keys: Fields = vec![("name", name.into())];
-        let external = external.map(|e| self.external(e, "")).transpose()?;
-        keys.extend(external.map(|e| ("external", e.as_str().into())));
-        keys.extend(internal.map(|i| ("internal", i.into())));
-        keys.extend(source.map(|s| ("source", s.into())));
-        Ok(vec![Edit::CloneRule(self.id, from, keys)])
     }
 
     /// A rule with its own fields and those of every rule, and with what it needs besides.

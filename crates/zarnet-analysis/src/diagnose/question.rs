@@ -235,7 +235,8 @@ impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
             | Edit::MoveRule(..)
             | Edit::RemoveRule(..)
             | Edit::CloneRule(..)
-            | Edit::Group(..) => None,
+            | Edit::Group(..)
+            | Edit::Drop(..) => None,
         };
         let done: Vec<Event> = changes.iter().flatten().filter_map(done).collect();
         match self.question.scene(&repaired, Some(self.at), &done, self.watch) {

@@ -28,6 +28,8 @@ pub enum Table {
     Pool(DeviceId, PoolId),
     /// The named sets of addresses.
     Groups,
+    /// The named services.
+    Services,
     /// How a device behaves.
     Behaviour(DeviceId),
     /// How long state lasts on a device.
@@ -109,10 +111,12 @@ pub enum Edit {
     MoveRule(DeviceId, RuleId, RuleId),
     /// A rule goes, with the comments right above it.
     RemoveRule(DeviceId, RuleId),
-    /// A rule is written once more right behind itself, with some keys otherwise.
-    CloneRule(DeviceId, RuleId, Vec<(&'static str, Value)>),
-    /// A named set of addresses.
-    Group(String, Value),
+    /// A rule is written once more right behind itself, with some keys otherwise, and some left out.
+    CloneRule(DeviceId, RuleId, Vec<(&'static str, Value)>, Vec<&'static str>),
+    /// A named set, of [`Table::Groups`] or [`Table::Services`].
+    Group(Table, String, Value),
+    /// A text goes from a list.
+    Drop(Table, String, String),
 }
 
 impl Edit {

@@ -87,21 +87,23 @@ pub enum What {
         #[command(flatten)]
         rule: Rule,
     },
+    /// Change keys of a rule.
+    Change {
+        /// Name of the rule.
+        rule: String,
+        /// Keys to change.
+        #[command(flatten)]
+        keys: Box<Keys>,
+    },
     /// Copy a rule under a new name, changing what the options give.
     Copy {
         /// Name of the rule to copy.
         rule: String,
         /// Name of the copy.
         name: String,
-        /// External end of the copy.
-        #[arg(long)]
-        external: Option<String>,
-        /// Internal end of the copy.
-        #[arg(long)]
-        internal: Option<String>,
-        /// Senders of the copy.
-        #[arg(long)]
-        source: Option<String>,
+        /// Keys that are otherwise in the copy.
+        #[command(flatten)]
+        keys: Box<Keys>,
     },
     /// Enable a rule.
     Enable {
@@ -126,13 +128,86 @@ pub enum What {
         /// Name of the rule.
         rule: String,
     },
-    /// Add or replace a named group of addresses.
+    /// Write a named set of addresses, or change the one that is there.
     Addresses {
-        /// Name of the group of addresses.
+        /// What to write.
+        #[command(flatten)]
+        set: NamedSet,
+    },
+    /// Write a named set of services, or change the one that is there.
+    Services {
+        /// What to write.
+        #[command(flatten)]
+        set: NamedSet,
+    },
+    /// Add a policy entry.
+    Policy {
+        /// Realm or interface of the sender; may be repeated.
+        #[arg(long, value_name = "REALM")]
+        from: Vec<String>,
+        /// Realm or interface of the receiver; may be repeated.
+        #[arg(long, value_name = "REALM")]
+        into: Vec<String>,
+        /// Accept these services; may be repeated.
+        #[arg(long, value_name = "SERVICE")]
+        accept: Vec<String>,
+        /// Drop these services; may be repeated.
+        #[arg(long, value_name = "SERVICE", conflicts_with = "accept")]
+        drop: Vec<String>,
+        /// Match these senders; may be repeated.
+        #[arg(long, value_name = "WHO")]
+        source: Vec<String>,
+        /// Match these receivers; may be repeated.
+        #[arg(long, value_name = "WHO")]
+        destination: Vec<String>,
+        /// Place it before this entry, counted from 1; last by default.
+        #[arg(long, value_name = "N")]
+        before: Option<usize>,
+    },
+    /// Change keys of an interface.
+    Interface {
+        /// Name of the interface.
         name: String,
-        /// Addresses, prefixes, ranges, names of groups and hosts.
-        #[arg(required = true)]
-        elements: Vec<String>,
+        /// Realm that it faces.
+        #[arg(long)]
+        realm: Option<String>,
+        /// Segment that it is on.
+        #[arg(long)]
+        segment: Option<String>,
+        /// Address with prefix length; may be repeated.
+        #[arg(long)]
+        address: Vec<String>,
+        /// Whether the address may change by a lease: true or false.
+        #[arg(long, value_name = "FLAG")]
+        lease: Option<bool>,
+        /// Whether it answers echo requests: true or false.
+        #[arg(long, value_name = "FLAG")]
+        ping: Option<bool>,
+        /// Filter on what comes in; `none` takes it off.
+        #[arg(long, value_name = "FILTER")]
+        ingress_acl: Option<String>,
+        /// Filter on what goes out; `none` takes it off.
+        #[arg(long, value_name = "FILTER")]
+        egress_acl: Option<String>,
+    },
+    /// Switch forwarding between interfaces on or off.
+    Forwarding {
+        /// Whether it forwards: on or off.
+        #[arg(value_parser = ["on", "off"])]
+        state: String,
+    },
+    /// Add a static route, or let the one to this prefix lead elsewhere.
+    Route {
+        /// Destination prefix.
+        to: String,
+        /// Address of the next hop.
+        via: String,
+        /// Route these senders only; may be repeated.
+        #[arg(long, value_name = "WHO")]
+        source: Vec<String>,
+        /// Route what comes in by these realms only; may be repeated.
+        #[arg(long, value_name = "REALM")]
+        from: Vec<String>,
     },
     /// Add a pool of external addresses.
     AddressPool {
@@ -152,7 +227,81 @@ pub enum What {
         /// Interface; by default the one whose prefix holds the address.
         #[arg(long, value_name = "NAME")]
         interface: Option<String>,
+        /// As an address of its own (also), or for somebody else (proxy-arp).
+        #[arg(long, default_value = "proxy-arp", value_parser = ["also", "proxy-arp"])]
+        by: String,
     },
+}
+
+/// A named set, and what becomes of it.
+#[derive(Debug, Clone, Args)]
+pub struct NamedSet {
+    /// Name of the set.
+    pub name: String,
+    /// Elements that it is to have instead of those that are there.
+    pub elements: Vec<String>,
+    /// Add this element; may be repeated.
+    #[arg(long, value_name = "ELEMENT", conflicts_with = "elements")]
+    pub add: Vec<String>,
+    /// Drop this element; may be repeated.
+    #[arg(long, value_name = "ELEMENT", conflicts_with = "elements")]
+    pub drop: Vec<String>,
+}
+
+/// Keys of a rule that is there.
+#[derive(Debug, Clone, Default, Args)]
+pub struct Keys {
+    /// Type: static, pool, overload, forward or exempt.
+    #[arg(long = "type", value_name = "TYPE")]
+    pub kind: Option<String>,
+    /// Internal end; may be repeated.
+    #[arg(long, value_name = "END")]
+    pub internal: Vec<String>,
+    /// External end; `next` for the lowest free address.
+    #[arg(long, value_name = "END")]
+    pub external: Option<String>,
+    /// Interface, pool or address that senders become.
+    #[arg(long = "as", value_name = "TARGET")]
+    pub translate_as: Option<String>,
+    /// When used up: drop, pass, or overload this target instead.
+    #[arg(long, value_name = "WHAT")]
+    pub when_exhausted: Option<String>,
+    /// Spread sessions over several servers: in-turn or by-source.
+    #[arg(long)]
+    pub spread: Option<String>,
+    /// Limit the direction of a static: both, outbound or inbound.
+    #[arg(long)]
+    pub direction: Option<String>,
+    /// Match these senders; may be repeated.
+    #[arg(long, value_name = "WHO")]
+    pub source: Vec<String>,
+    /// Match these receivers; may be repeated.
+    #[arg(long, value_name = "WHO")]
+    pub destination: Vec<String>,
+    /// Match these services; may be repeated.
+    #[arg(long)]
+    pub service: Vec<String>,
+    /// Internal side: realms or interfaces.
+    #[arg(long, value_name = "REALM")]
+    pub from: Vec<String>,
+    /// External side: realms or interfaces.
+    #[arg(long, value_name = "REALM")]
+    pub into: Vec<String>,
+    /// Let hosts of these realms use the external end (hairpin).
+    #[arg(long, value_name = "REALM")]
+    pub hairpin: Vec<String>,
+    /// Limit the mappings of the rule, or the sessions of a static or forward.
+    #[arg(long)]
+    pub limit: Option<u32>,
+    /// Describe the rule.
+    #[arg(long)]
+    pub note: Option<String>,
+    /// Log its translations: sessions, mappings or blocks.
+    #[arg(long, value_name = "WHAT")]
+    pub log: Option<String>,
+    /// Take out this key, so that its default counts; may be repeated.
+    #[arg(long, value_name = "KEY")]
+    pub unset: Vec<String>,
 }
 
 /// Options of every rule.

@@ -34,7 +34,9 @@ pub const WHY: &str = r#"Examples:
 
 pub const DEFINE: &str = r#"Examples:
   zarnet define harbour.toml forward uplink:24070/tcp gauge-north:4010 --with-access --dry-run
-  zarnet define harbour.toml disable ticketing"#;
+  zarnet define harbour.toml change tide-gauge-north --source head-office --limit 20
+  zarnet define harbour.toml addresses head-office --add 198.51.100.7
+  zarnet define harbour.toml policy --from internal --into external --drop 25/tcp --before 1"#;
 
 pub const ADDRESSES: &str = r#"Examples:
   zarnet addresses harbour.toml --free"#;

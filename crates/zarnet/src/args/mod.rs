@@ -11,7 +11,7 @@ use clap::{Args, Parser, Subcommand};
 
 pub use capacity::Capacity;
 pub use common::{Color, Common, Format};
-pub use define::{Define, Rule, What};
+pub use define::{Define, Keys, NamedSet, Rule, What};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]

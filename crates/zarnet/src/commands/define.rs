@@ -6,10 +6,9 @@ use std::collections::HashSet;
 use zarnet_analysis::answer::define::DefineAnswer;
 use zarnet_analysis::answer::diff;
 use zarnet_analysis::audit::{Finding, audit};
-use zarnet_analysis::define::PlanEditor;
+use zarnet_analysis::define::{PlanEditor, needed};
 use zarnet_core::finding::Severity;
 use zarnet_core::plan::DeviceId;
-use zarnet_core::plan::edit::{Edit, List};
 use zarnet_formats::plan::{LoadError, Loaded, edited};
 
 use super::edits::edits;
@@ -34,17 +33,14 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         }
     };
     let edits = edits(PlanEditor::new(&loaded.plan, id), &args.what)?;
-    let mut changed =
-        edited(&loaded, std::slice::from_ref(&edits)).map_err(|error| told(error, &loaded))?;
+    // what a rule needs besides itself is written only if it is not let pass already
+    let edits = match edits.len() {
+        1 => edits,
+        _ => needed(&loaded, edits).map_err(|error| told(error, &loaded))?,
+    };
+    let changed = edited(&loaded, &[edits]).map_err(|error| told(error, &loaded))?;
     let before = audit(&loaded.plan);
-    let mut new: Vec<Finding> = fresh(&before, &changed);
-    // an entry that decides about nothing is not needed: the policy lets it pass already
-    if new.iter().any(|f| f.name == "policy-entry-shadowed") {
-        let needed = |e: &Edit| !matches!(e, Edit::Insert(_, List::Policies, ..));
-        let fewer: Vec<Edit> = edits.into_iter().filter(needed).collect();
-        changed = edited(&loaded, &[fewer]).map_err(|error| told(error, &loaded))?;
-        new = fresh(&before, &changed);
-    }
+    let new: Vec<Finding> = fresh(&before, &changed);
     let bad = new.iter().any(|f| f.severity == Severity::Error);
     // what is shown as written is written already: whoever reads the answer may go away in the
     // middle of it
@@ -80,8 +76,8 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
         None => {
             let file =
                 loaded.sources.0.first().map(|f| f.path.display().to_string()).unwrap_or_default();
-            let help = "tables in one line (`rule = [{ ... }]`) cannot be added to: write them as \
-                        `[[device.rule]]`"
+            let help = "what is to be dropped must stand there as it is given; tables in one line \
+                        (`rule = [{ ... }]`) cannot be added to: write them as `[[device.rule]]`"
                 .to_owned();
             Failure::wrong(
                 "cannot-write",

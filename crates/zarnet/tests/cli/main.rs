@@ -3,6 +3,7 @@
 //! `SNAPSHOTS=overwrite cargo test` writes them anew, to be read again.
 
 mod documented;
+mod edited;
 mod formats;
 mod inputs;
 mod plans;

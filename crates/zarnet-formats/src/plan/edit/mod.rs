@@ -78,13 +78,14 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             text.replace_range(range, "");
             Some(())
         }
-        Edit::CloneRule(device, rule, keys) => {
+        Edit::CloneRule(device, rule, keys, left_out) => {
             let place = plan.devices[device.index()].rules[rule.index()].place;
             let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
             let range = block(text, place)?;
             let mut copy: DocumentMut = text.get(range.clone())?.parse().ok()?;
             let rules = copy.get_mut("device")?.get_mut("rule")?;
             let table = tables(rules).next()?;
+            left_out.iter().for_each(|key| drop(table.remove(key)));
             keys.iter().try_for_each(|(key, value)| set(table, key, to_toml(value)))?;
             let mut copy = copy.to_string();
             if !copy.ends_with("\n\n") {
@@ -96,15 +97,28 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             text.insert_str(range.end, &copy);
             Some(())
         }
-        Edit::Group(name, value) => {
+        Edit::Group(table, name, value) => {
+            let key = if *table == Table::Services { "services" } else { "addresses" };
+            // in the file that has it, or else in the first
+            let known = in_files(sources, |doc| {
+                let table = doc.get_mut(key)?.as_table_like_mut()?;
+                table.get(name).is_some().then_some(())?;
+                set(table, name, to_toml(value))
+            });
+            if known.is_some() {
+                return known;
+            }
             let file = sources.0.first_mut()?.text_mut();
             let mut doc: DocumentMut = file.parse().ok()?;
-            if doc.get("addresses").is_none() {
-                doc.insert("addresses", Item::Table(toml_edit::Table::new()));
+            if doc.get(key).is_none() {
+                doc.insert(key, Item::Table(toml_edit::Table::new()));
             }
-            set(doc.get_mut("addresses")?.as_table_like_mut()?, name, to_toml(value))?;
+            set(doc.get_mut(key)?.as_table_like_mut()?, name, to_toml(value))?;
             *file = doc.to_string();
             Some(())
+        }
+        Edit::Drop(table, key, text) => {
+            on_table(sources, plan, *table, |t| values::drop(t, key, text))
         }
         Edit::MoveRule(device, rule, before) => {
             let rules = &plan.devices[device.index()].rules;
@@ -144,6 +158,7 @@ fn on_table(
         | Table::Rule(..)
         | Table::Pool(..)
         | Table::Groups
+        | Table::Services
         | Table::Behaviour(_)
         | Table::Timers(_) => Place::default(),
     };
@@ -158,6 +173,9 @@ fn on_table(
         }
         Table::Groups => {
             in_files(sources, |doc| change(doc.get_mut("addresses")?.as_table_like_mut()?))
+        }
+        Table::Services => {
+            in_files(sources, |doc| change(doc.get_mut("services")?.as_table_like_mut()?))
         }
         Table::Device(d) => on_device(sources, &device(d).name, change),
         Table::Interface(d, i) => {

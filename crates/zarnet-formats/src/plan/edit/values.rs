@@ -59,6 +59,24 @@ pub(super) fn replace(table: &mut dyn TableLike, key: &str, old: &str, new: &str
     Some(())
 }
 
+/// Takes a text out of a list; the list stays, empty if need be.
+pub(super) fn drop(table: &mut dyn TableLike, key: &str, text: &str) -> Option<()> {
+    let value = table.get_mut(key)?.as_value_mut()?;
+    if let Some(list) = value.as_array_mut() {
+        let position = list.iter().position(|v| v.as_str() == Some(text))?;
+        let gone = list.remove(position);
+        if let (0, Some(first)) = (position, list.get_mut(0)) {
+            *first.decor_mut() = gone.decor().clone();
+        }
+        return Some(());
+    }
+    (value.as_str() == Some(text)).then_some(())?;
+    let decor = value.decor().clone();
+    *value = Array::new().into();
+    *value.decor_mut() = decor;
+    Some(())
+}
+
 pub(super) fn append(table: &mut dyn TableLike, key: &str, value: toml_edit::Value) -> Option<()> {
     let Some(item) = table.get_mut(key) else {
         let mut list = Array::new();
