@@ -4,6 +4,7 @@
 //! - [`space`]: sets of packets as a whole, exact.
 //! - [`impact`]: what a change of a plan changes, for all packets.
 //! - [`audit`]: findings on a plan that can be built.
+//! - [`exposure`]: what can be reached from a realm, by what, and who answers.
 //! - [`compare`]: the table that a device really has against the predicted one.
 //! - [`capacity`]: what runs out, who has it, how much would be enough.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
@@ -18,6 +19,7 @@ pub mod compare;
 pub mod define;
 pub mod diagnose;
 mod error;
+pub mod exposure;
 pub mod impact;
 mod line_repair;
 pub mod play;

@@ -12,12 +12,14 @@ pub mod define;
 mod ends;
 pub mod expect;
 pub mod explain;
+pub mod exposure;
 pub mod follow;
 pub mod impact;
 mod naming;
 pub mod packets;
 pub mod predict;
 mod row;
+pub mod rules;
 pub mod sheet;
 pub mod why;
 

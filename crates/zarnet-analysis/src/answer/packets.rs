@@ -50,7 +50,8 @@ fn prefix_of((first, last): (u128, u128)) -> Option<String> {
     is_prefix.then(|| format!("{}/{}", address(first), bits - count.trailing_zeros()))
 }
 
-fn ports(set: &Intervals) -> Option<String> {
+/// Ports in words; `None` for all.
+pub fn ports(set: &Intervals) -> Option<String> {
     let full = set.list() == [(0, 65_535)] || set.list() == [(1, 65_535)];
     // nobody sends to port 0
     let range = |(a, b): &(u128, u128)| {

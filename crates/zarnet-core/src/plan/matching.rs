@@ -3,13 +3,49 @@
 
 use std::net::IpAddr;
 
-use super::{Acl, AclEntry, DevicePlan, InterfaceId, Parties, Policy, RealmSet, Verdict};
-use crate::net::{Endpoint, Packet, Protocol};
+use super::{
+    Acl, AclEntry, DevicePlan, InterfaceId, Parties, Policy, RealmSet, Rule, RuleId, RuleKind,
+    RuleOrder, Verdict,
+};
+use crate::net::{AddressRange, AddressSet, Endpoint, Packet, Protocol};
 
 impl RealmSet {
     /// Whether an interface is in it; of no realm_set, whichever it is.
     pub fn allows(realm_set: Option<&Self>, id: InterfaceId) -> bool {
         realm_set.is_none_or(|realm_set| realm_set.interfaces.contains(id))
+    }
+}
+
+impl Rule {
+    /// Whose packets it translates on their way out: of a fixed rule, its internal end.
+    pub fn senders(&self) -> AddressSet {
+        match &self.kind {
+            RuleKind::Static(s) => s.internal.into(),
+            RuleKind::Forward(f) => {
+                f.servers.iter().map(|s| AddressRange::one(s.address)).collect()
+            }
+            RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
+                self.parties.source.clone()
+            }
+        }
+    }
+}
+
+impl DevicePlan {
+    /// Puts rules into the order in which they are tried: as listed, or by `rule-order`.
+    pub fn put_in_order(&self, rules: &mut [RuleId]) {
+        if self.behaviour.rule_order == RuleOrder::Listed {
+            return;
+        }
+        rules.sort_by_cached_key(|id| {
+            let rule = &self.rules[id.index()];
+            let group = match rule.kind {
+                RuleKind::Exempt => 0,
+                RuleKind::Static(_) | RuleKind::Forward(_) => 1,
+                RuleKind::Pool { .. } | RuleKind::Overload { .. } => 2,
+            };
+            (group, rule.senders().count(), rule.parties.destination.count(), *id)
+        });
     }
 }
 

@@ -41,6 +41,14 @@ pub const DEFINE: &str = r#"Examples:
 pub const ADDRESSES: &str = r#"Examples:
   zarnet addresses harbour.toml --free"#;
 
+pub const RULES: &str = r#"Examples:
+  zarnet rules harbour.toml
+  zarnet rules harbour.toml morning.csv --device harbour-edge"#;
+
+pub const EXPOSURE: &str = r#"Examples:
+  zarnet exposure harbour.toml
+  zarnet exposure harbour.toml --from internal --format json"#;
+
 pub const SHEET: &str = r#"Examples:
   zarnet sheet harbour.toml --format csv"#;
 

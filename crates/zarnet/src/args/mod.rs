@@ -62,6 +62,12 @@ pub enum Command {
     /// List the external addresses of a plan: used and free.
     #[command(after_help = examples::ADDRESSES)]
     Addresses(Addresses),
+    /// Show the rules in the order in which they are tried, and how often each was used.
+    #[command(after_help = examples::RULES)]
+    Rules(Rules),
+    /// Show everything that can be reached from outside, or from a realm.
+    #[command(after_help = examples::EXPOSURE)]
+    Exposure(Exposure),
     /// Print a hand-out for the users of forwards.
     #[command(after_help = examples::SHEET)]
     Sheet(Sheet),
@@ -149,8 +155,7 @@ pub struct Predict {
     /// Path of the plan file.
     pub plan: PathBuf,
     /// Flow lists (CSV, JSON Lines), scenarios, captures, `-` for standard input, or flows:
-    /// "kiosk-3 -> 198.51.100.80:443/tcp".
-    #[arg(required = true)]
+    /// "kiosk-3 -> 198.51.100.80:443/tcp". Without any, the fixed part of the table.
     pub traffic: Vec<String>,
     /// Show the table at this moment: a time (90, 2m30s), `peak` or `end`.
     #[arg(long, default_value = "end", value_name = "TIME|peak|end")]
@@ -320,6 +325,34 @@ pub struct Addresses {
     /// Show only free addresses.
     #[arg(long)]
     pub free: bool,
+}
+
+/// Arguments of the command `rules`.
+#[derive(Debug, Args)]
+pub struct Rules {
+    /// Path of the plan file.
+    pub plan: PathBuf,
+    /// Traffic to count the use of each rule by: as for `predict`.
+    pub traffic: Vec<String>,
+    /// Show only this device.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
+    /// How traffic is read.
+    #[command(flatten)]
+    pub reader: Reader,
+}
+
+/// Arguments of the command `exposure`.
+#[derive(Debug, Args)]
+pub struct Exposure {
+    /// Path of the plan file.
+    pub plan: PathBuf,
+    /// Look from this realm or interface; by default from the internet.
+    #[arg(long, value_name = "REALM")]
+    pub from: Option<String>,
+    /// Show only what this device lets in.
+    #[arg(long, value_name = "NAME")]
+    pub device: Option<String>,
 }
 
 /// Arguments of the command `sheet`.

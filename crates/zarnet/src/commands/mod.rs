@@ -10,10 +10,12 @@ mod demo;
 mod edits;
 mod expect;
 mod explain;
+mod exposure;
 mod follow;
 mod impact;
 mod new;
 mod predict;
+mod rules;
 mod schema;
 mod sheet;
 mod traffic;
@@ -58,6 +60,8 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Capacity(args) => capacity::run(args, &arguments.common),
         Command::Define(args) => define::run(args, &arguments.common),
         Command::Addresses(args) => addresses::run(args, &arguments.common),
+        Command::Rules(args) => rules::run(args, &arguments.common),
+        Command::Exposure(args) => exposure::run(args, &arguments.common),
         Command::Sheet(args) => sheet::run(args, &arguments.common),
         Command::Explain(args) => explain::run(args, &arguments.common),
         Command::Schema => schema::plan(),

@@ -106,6 +106,16 @@ prints! {
     predict_day: "predict-day.txt",
         &["predict", "leased.toml", "day.toml", "--at", "8m", "--rows", "8"];
     predict_bad_day: "predict-bad-day.txt", &["predict", "leased.toml", "bad-day.toml"];
+    predict_fixed: "predict-fixed.txt", &["predict", "harbour.toml"];
+    rules: "rules.txt", &["rules", "harbour.toml"];
+    rules_used: "rules-used.txt",
+        &["rules", "harbour.toml", "morning.csv", "--device", "harbour-edge", "--width", "120"];
+    rules_csv: "rules.csv", &["rules", "harbour.toml", "--format", "csv"];
+    exposure: "exposure.txt", &["exposure", "harbour.toml", "--width", "140"];
+    exposure_inside: "exposure-inside.txt",
+        &["exposure", "harbour.toml", "--from", "internal", "--width", "140"];
+    exposure_json: "exposure.json", &["exposure", "harbour.toml", "--format", "json"];
+    exposure_nowhere: "exposure-nowhere.txt", &["exposure", "harbour.toml", "--from", "interal"];
     follow: "follow.txt", &["follow", "harbour.toml", FLOW];
     follow_80: "follow-80.txt", &["follow", "harbour.toml", FLOW, "--width", "80", "-v"];
     follow_json: "follow-json.txt",

@@ -26,7 +26,7 @@ pub(super) use active::ActiveRules;
 pub(super) use destinations::DestinationRules;
 pub(super) use prefix_translation::PrefixPair;
 pub(super) use routes::{Query, Routes};
-pub(super) use sources::{SourceRules, senders};
+pub(super) use sources::SourceRules;
 pub(super) use targets::{TargetConfig, Targets};
 pub(super) use timers::{Timers, Timing};
 

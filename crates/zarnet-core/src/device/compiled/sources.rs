@@ -5,8 +5,8 @@ use std::net::IpAddr;
 
 use super::first_match::{FirstMatch, Wants, service_number};
 use crate::device::key::{Key, numbered};
-use crate::net::{AddressRange, AddressSet, IntervalMap, Packet, Protocol, Service};
-use crate::plan::{self, Rule, RuleKind, RuleOrder};
+use crate::net::{IntervalMap, Packet, Protocol, Service};
+use crate::plan::{self, Rule};
 
 /// So many rules are looked at one by one.
 const FEW: usize = 64;
@@ -23,20 +23,12 @@ pub(in crate::device) struct SourceRules {
 impl SourceRules {
     /// Whose sources each rule is for, and in which order they are looked at.
     pub(super) fn new(plan: &plan::DevicePlan) -> Self {
-        let mut order: Vec<u16> = super::in_force(plan).map(|r| r.0).collect();
-        if plan.behaviour.rule_order == RuleOrder::FixedFirst {
-            order.sort_by_cached_key(|&i| {
-                let rule = &plan.rules[usize::from(i)];
-                let group = match rule.kind {
-                    RuleKind::Exempt => 0,
-                    RuleKind::Static(_) | RuleKind::Forward(_) => 1,
-                    RuleKind::Pool { .. } | RuleKind::Overload { .. } => 2,
-                };
-                (group, senders(rule).count(), rule.parties.destination.count(), i)
-            });
-        }
+        let mut order: Vec<plan::RuleId> =
+            super::in_force(plan).map(|r| plan::RuleId(r.0)).collect();
+        plan.put_in_order(&mut order);
+        let order: Vec<u16> = order.into_iter().map(|r| r.0).collect();
         let v6 =
-            |i: &u16| senders(&plan.rules[usize::from(*i)]).ranges().any(|r| r.first().is_ipv6());
+            |i: &u16| plan.rules[usize::from(*i)].senders().ranges().any(|r| r.first().is_ipv6());
         let v6: Vec<u16> = order.iter().copied().filter(v6).collect();
         if order.len() > FEW {
             let rules: Vec<(u16, Wants)> =
@@ -46,7 +38,7 @@ impl SourceRules {
         }
         let (mut ranges, mut owners) = (Vec::new(), Vec::new());
         for (position, &i) in order.iter().enumerate() {
-            let space = numbered(&senders(&plan.rules[usize::from(i)]));
+            let space = numbered(&plan.rules[usize::from(i)].senders());
             owners.extend(std::iter::repeat_n(position, space.len()));
             ranges.extend(space);
         }
@@ -92,17 +84,6 @@ impl SourceRules {
     }
 }
 
-/// Whose packets a rule is for in step 8: of a fixed rule, those of its internal end.
-pub(in crate::device) fn senders(rule: &Rule) -> AddressSet {
-    match &rule.kind {
-        RuleKind::Static(s) => s.internal.into(),
-        RuleKind::Forward(f) => f.servers.iter().map(|s| AddressRange::one(s.address)).collect(),
-        RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
-            rule.parties.source.clone()
-        }
-    }
-}
-
 /// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its
 /// source and destination.
 fn wants(rule: &Rule) -> Wants {
@@ -118,6 +99,6 @@ fn wants(rule: &Rule) -> Wants {
     } else {
         rule.service.0.iter().map(span).collect()
     };
-    let (sources, destinations) = (numbered(&senders(rule)), numbered(&rule.parties.destination));
+    let (sources, destinations) = (numbered(&rule.senders()), numbered(&rule.parties.destination));
     Wants { sources, destinations, services }
 }

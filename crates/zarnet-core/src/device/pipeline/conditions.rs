@@ -4,7 +4,6 @@
 //! Contract: §D4.1, §D8.1 and §D8.2 of docs/semantics.md.
 
 use crate::device::bindings::Context;
-use crate::device::compiled::senders;
 use crate::net::Packet;
 use crate::plan::{Direction, InterfaceId, InterfaceSet, Rule, RuleId, RuleKind};
 
@@ -152,7 +151,7 @@ impl Context<'_> {
                 rule.into.interfaces.contains(path.egress)
                     || path.hairpin.is_some_and(|into| into.intersects(&rule.into.interfaces))
             }
-            Condition::Source => senders(rule).contains(sent.source().address),
+            Condition::Source => rule.senders().contains(sent.source().address),
             Condition::Destination => rule.parties.destination.contains(sent.destination().address),
             Condition::Service => serves_outbound(rule, sent),
             Condition::Direction => {

@@ -1,0 +1,262 @@
+//! What can be reached from outside, or from any realm: every way in that a device leaves open, by
+//! which rule and policy entry, and who answers in the end.
+//!
+//! The ways into the first device are exact: all first packets are gone through, as [`crate::space`]
+//! does. Where they end is found by following one packet of each through all devices.
+
+use std::sync::Arc;
+
+use zarnet_core::device::{Device, Judged};
+use zarnet_core::net::{Endpoint, Packet, Protocol};
+use zarnet_core::network::{Receiver, Trace};
+use zarnet_core::observe::{By, Stage, StageResult};
+use zarnet_core::plan::{DeviceId, InterfaceId, Place, Plan, RuleId};
+use zarnet_core::predict::Rehearsal;
+use zarnet_core::traffic::{Flow, Party};
+
+use crate::impact::likely;
+use crate::senders::senders;
+use crate::space::{Area, Conditions, Cuts, Field, Intervals, Steps, decide, packet};
+
+/// What can be reached from somewhere.
+#[derive(Debug, Clone, Default)]
+pub struct Exposure {
+    /// The realm, or `internet`.
+    pub from: String,
+    /// The ways in.
+    pub exposed: Vec<Exposed>,
+    /// Devices that tell apart more classes of packets than are gone through.
+    pub unknown: Vec<String>,
+}
+
+/// A way in.
+#[derive(Debug, Clone)]
+pub struct Exposed {
+    /// The protocol; `None` for any.
+    pub protocol: Option<Protocol>,
+    /// Addresses to connect to.
+    pub address: Intervals,
+    /// Ports to connect to.
+    pub ports: Intervals,
+    /// Who answers an example of it.
+    pub server: Endpoint,
+    /// The device, if that answers itself.
+    pub own: Option<DeviceId>,
+    /// The devices on the way.
+    pub through: Vec<DeviceId>,
+    /// Who may.
+    pub sources: Intervals,
+    /// Whether that is everybody who can come in by the interface.
+    pub everybody: bool,
+    /// The rule of the first device.
+    pub rule: Option<String>,
+    /// The policy entry of the first device, from 0.
+    pub policy: Option<usize>,
+    /// Where the rule stands, or the policy entry.
+    pub place: Option<Place>,
+}
+
+impl Exposed {
+    /// Whether both are the same way in, whoever may use it.
+    fn is_like(&self, other: &Self) -> bool {
+        (self.protocol, &self.address, &self.ports, self.server)
+            == (other.protocol, &other.address, &other.ports, other.server)
+            && (&self.through, &self.rule, self.policy)
+                == (&other.through, &other.rule, other.policy)
+    }
+}
+
+/// What can be reached from a realm; from the internet, if none is named. `only`: by the way of one
+/// device.
+pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: u64) -> Exposure {
+    let taken = zarnet_core::network::taken(plan);
+    let mut rehearsal = Rehearsal::new(Arc::new(plan.clone()), seed);
+    let mut steps = Steps::default();
+    let mut found =
+        Exposure { from: realm.unwrap_or("internet").to_owned(), ..Exposure::default() };
+    for (d, own) in plan.devices.iter().enumerate() {
+        let id = DeviceId(d as u16);
+        if only.is_some_and(|o| o != id) {
+            continue;
+        }
+        let device = Device::new(own, &taken, seed);
+        for (i, interface) in own.interfaces.iter().enumerate() {
+            let is_meant = match realm {
+                Some(realm) => interface.realm.as_deref() == Some(realm) || interface.name == realm,
+                None => plan.segments[interface.segment.index()].internet,
+            };
+            if !is_meant {
+                continue;
+            }
+            let ingress = InterfaceId(i as u16);
+            let ways = of_interface(plan, &device, ingress, &mut steps);
+            let Some(ways) = ways else {
+                found.unknown.push(own.name.clone());
+                break;
+            };
+            let ways = ways
+                .into_iter()
+                .filter_map(|(way, area)| exposed(plan, (id, ingress), way, area, &mut rehearsal));
+            for way in ways {
+                // of two interfaces by which the same can be reached
+                match found.exposed.iter_mut().find(|e| e.is_like(&way)) {
+                    Some(known) => {
+                        known.everybody |= way.everybody;
+                        known.sources = known.sources.union(&way.sources);
+                    }
+                    None => found.exposed.push(way),
+                }
+            }
+        }
+    }
+    found
+}
+
+/// How a packet gets in: by a rule or as it is, to the device itself, by which policy entry.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct Way {
+    rule: Option<RuleId>,
+    own: bool,
+    policy: Option<usize>,
+}
+
+/// Every way in by an interface with the packets that take it; `None` if there is too much to go
+/// through.
+fn of_interface(
+    plan: &Plan,
+    device: &Device,
+    ingress: InterfaceId,
+    steps: &mut Steps,
+) -> Option<Vec<(Way, Area)>> {
+    let own = device.plan();
+    let senders = senders(plan, own, ingress);
+    let mut conditions = Conditions::default();
+    conditions.add(device, ingress);
+    conditions.add_senders(&senders);
+    let mut known: Vec<Way> = Vec::new();
+    let outside = plan.segments[own.interfaces[ingress.index()].segment.index()].internet;
+    let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
+        let Some(sent) = packet(cuts.point) else { return 0 };
+        let may_be = senders.contains(sent.source().address)
+            && (!sent.protocol.has_ports() || sent.source().port != 0);
+        let Some(way) = way_of(plan, device, ingress, sent, outside).filter(|_| may_be) else {
+            return 0;
+        };
+        let position = known.iter().position(|w| *w == way).unwrap_or_else(|| {
+            known.push(way);
+            known.len() - 1
+        });
+        position as u32 + 1
+    })?;
+    let areas = diagram.all_areas(steps, |v| v > 0)?;
+    let mut list: Vec<(Way, Area)> = Vec::new();
+    for (n, areas) in areas {
+        let way = known[n as usize - 1];
+        list.extend(areas.into_iter().map(|area| (way, area)));
+    }
+    list.sort_by(|a, b| (a.0.rule, a.0.own, &a.1).cmp(&(b.0.rule, b.0.own, &b.1)));
+    Some(list)
+}
+
+/// How a packet gets in; `None` if it does not, or goes on to the outside.
+fn way_of(
+    plan: &Plan,
+    device: &Device,
+    ingress: InterfaceId,
+    sent: Packet,
+    outside: bool,
+) -> Option<Way> {
+    match device.judge(ingress, sent) {
+        // that a device answers echo requests says nothing of its services
+        Judged::ToDevice if sent.protocol.has_ports() => {
+            Some(Way { rule: None, own: true, policy: None })
+        }
+        Judged::Forwarded(v) => {
+            let egress = &device.plan().interfaces[v.egress.index()];
+            let inside = !plan.segments[egress.segment.index()].internet;
+            // what is private inside is out of reach of the internet, unless a rule leads there
+            let to = sent.destination().address;
+            let reaches =
+                v.entry.is_some() || !outside || !zarnet_core::network::special().contains(to);
+            let mut entry = PolicyEntry::default();
+            device.judge_watched(ingress, sent, &mut entry);
+            (inside && reaches && v.egress != ingress).then_some(Way {
+                rule: v.entry,
+                own: false,
+                policy: entry.0,
+            })
+        }
+        Judged::ToDevice | Judged::Dropped(_) => None,
+    }
+}
+
+/// The policy entry that accepted a packet.
+#[derive(Default)]
+struct PolicyEntry(Option<usize>);
+
+impl zarnet_core::observe::Observer for PolicyEntry {
+    fn enters(&mut self, _: DeviceId, _: Option<InterfaceId>, _: Packet) {}
+
+    fn leaves(&mut self, _: zarnet_core::observe::Exit) {}
+
+    fn handed(&mut self, _: std::net::IpAddr, _: Option<zarnet_core::observe::NextHopOwner>) {}
+
+    fn step(&mut self, step: impl FnOnce() -> zarnet_core::observe::Step) {
+        let step = step();
+        if let (Stage::Policy, StageResult::Accepted, By::Policy(entry)) =
+            (step.stage, step.result, step.by)
+        {
+            self.0 = entry;
+        }
+    }
+}
+
+/// Follows an example of a way in to where it ends; `None` where it is refused further on.
+fn exposed(
+    plan: &Plan,
+    (id, ingress): (DeviceId, InterfaceId),
+    way: Way,
+    area: Area,
+    rehearsal: &mut Rehearsal,
+) -> Option<Exposed> {
+    let device = &plan.devices[id.index()];
+    let sent = likely(&area, &device.interfaces[ingress.index()])?;
+    let flow = Flow {
+        start: zarnet_core::net::Instant::ZERO,
+        protocol: sent.protocol,
+        source: Party::Address(sent.source().address),
+        source_port: sent.protocol.has_ports().then_some(sent.source().port),
+        destination: Party::Address(sent.destination().address),
+        destination_port: sent.protocol.has_ports().then_some(sent.destination().port),
+        lasts: 0,
+        ending: None,
+        round_trip: None,
+    };
+    let followed = rehearsal.follow(&flow);
+    let (receiver, arrived) = followed.arrived?;
+    let own = match receiver {
+        Receiver::Device(d) | Receiver::Answering(d, _) => Some(d),
+        Receiver::Host(_) | Receiver::Undeclared(_) => None,
+        // it went through, and out to the internet
+        Receiver::Peer => return None,
+    };
+    let all =
+        Intervals::addresses(&senders(plan, device, ingress)).intersection(&Intervals::ipv4());
+    let passed = |trace: &Trace| trace.hops.iter().map(|h| h.device).collect::<Vec<_>>();
+    let protocols = area.of(Field::Protocol);
+    let rule = way.rule.map(|r| &device.rules[r.index()]);
+    let entry = way.policy.map(|n| device.policies[n].place);
+    Some(Exposed {
+        protocol: (protocols.count() == 1).then_some(sent.protocol),
+        address: area.of(Field::Destination).clone(),
+        ports: area.of(Field::DestinationPort).clone(),
+        server: arrived.destination(),
+        own,
+        through: passed(&followed.forth),
+        everybody: all.difference(area.of(Field::Source)).is_empty(),
+        sources: area.of(Field::Source).clone(),
+        rule: rule.map(|r| r.name.clone()),
+        policy: way.policy,
+        place: rule.map(|r| r.place).or(entry).or(Some(device.place)),
+    })
+}
