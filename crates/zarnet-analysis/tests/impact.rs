@@ -1,0 +1,162 @@
+//! What a change changes: conditions that are met after translation, settings that no packet shows,
+//! and what can be reached.
+
+use std::path::Path;
+
+use zarnet_analysis::audit::audit;
+use zarnet_analysis::exposure::exposure;
+use zarnet_analysis::impact::{Impact, impact_of_files};
+use zarnet_formats::plan::{Loaded, from_text};
+
+/// An edge between the desks, a yard with two servers, and the internet.
+const BASE: &str = r#"
+[[segment]]
+name = "internet"
+internet = true
+routed = [{ to = "198.51.100.16/29", via = "203.0.113.2" }]
+[[host]]
+name = "pc"
+address = "10.1.4.20/24"
+gateway = "10.1.4.1"
+[[host]]
+name = "one"
+address = "10.1.2.10/24"
+gateway = "10.1.2.1"
+listens = ["443/tcp"]
+[[device]]
+name = "edge"
+  [[device.interface]]
+  name = "desk"
+  realm = "internal"
+  address = "10.1.4.1/24"
+  [[device.interface]]
+  name = "yard"
+  realm = "internal"
+  address = "10.1.2.1/24"
+  [[device.interface]]
+  name = "uplink"
+  realm = "external"
+  segment = "internet"
+  address = "203.0.113.2/28"
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "203.0.113.1"
+  [[device.rule]]
+  name = "one-in"
+  type = "forward"
+  external = "uplink:443/tcp"
+  internal = "one:443"
+  [[device.rule]]
+  name = "desk-out"
+  type = "overload"
+  source = "10.1.4.0/24"
+  as = "uplink"
+"#;
+
+fn loaded(text: &str) -> Loaded {
+    from_text(Path::new("p.toml"), text.into()).unwrap_or_else(|e| panic!("{e:?}\n{text}"))
+}
+
+/// What comes of adding lines behind a line of the plan.
+fn changed(behind: &str, line: &str) -> Impact {
+    let new = BASE.replacen(behind, &format!("{behind}\n{line}"), 1);
+    impact_of_files(&loaded(BASE), &loaded(&new))
+}
+
+fn filtered(entries: &str) -> String {
+    let attached = BASE.replace(
+        "address = \"203.0.113.2/28\"",
+        "address = \"203.0.113.2/28\"\n  egress-acl = \"out\"",
+    );
+    let acl =
+        format!("  [[device.acl]]\n  name = \"out\"\n  entries = [{entries}]\n  [[device.route]]");
+    attached.replace("  [[device.route]]", &acl)
+}
+
+#[test]
+fn an_entry_on_the_translated_source_is_no_dead_entry() {
+    let with = filtered("{ drop = \"80/tcp\", source = \"203.0.113.2\" }, { accept = \"any\" }");
+    let without = filtered("{ accept = \"any\" }");
+    let (with, without) = (loaded(&with), loaded(&without));
+    let found = impact_of_files(&without, &with);
+    assert!(!found.classes.is_empty(), "80/tcp is cut, and nothing is told");
+    let dead = audit(&with.plan).into_iter().any(|f| f.name == "filter-entry-shadowed");
+    assert!(!dead, "the entry drops what desks send to port 80");
+}
+
+#[test]
+fn every_service_of_a_static_is_told_apart() {
+    let rule = "  [[device.rule]]\n  name = \"both\"\n  type = \"static\"\n  internal = \
+                \"10.1.2.11\"\n  external = \"203.0.113.5\"\n  service = [\"443/tcp\", \
+                \"80/tcp\"]\n";
+    let policy = "  [[device.policy]]\n  from = \"external\"\n  into = \"internal\"\n  accept = \
+                  \"443/tcp\"\n";
+    let plan = BASE.replace("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\"");
+    let plan = loaded(&format!("{plan}{policy}{rule}"));
+    let names: Vec<&str> = audit(&plan.plan).iter().map(|f| f.name).collect();
+    assert!(!names.contains(&"refused-by-policy"), "443/tcp is let in: {names:?}");
+    assert!(names.contains(&"translation-wider-than-policy"), "80/tcp is not: {names:?}");
+}
+
+#[test]
+fn what_no_packet_shows_is_told_as_a_setting() {
+    for (behind, line, item, key) in [
+        ("name = \"desk-out\"", "limit = 5", "rule desk-out", "limit"),
+        ("name = \"desk-out\"", "when-exhausted = \"pass\"", "rule desk-out", "when-exhausted"),
+        ("name = \"uplink\"", "lease = true", "interface uplink", "lease"),
+        ("name = \"uplink\"", "proxy-arp = \"203.0.113.7\"", "interface uplink", "proxy-arp"),
+        ("name = \"pc\"", "listens = \"22/tcp\"", "host pc", "listens"),
+        ("name = \"internet\"", "checks-source = true", "segment internet", "checks-source"),
+        ("name = \"edge\"", "behaviour = { ports-per-host = 9 }", "", "ports-per-host"),
+        ("name = \"edge\"", "timers = { udp-timeout = 200 }", "", "udp-timeout"),
+    ] {
+        let found = changed(behind, line);
+        assert!(!found.is_empty(), "{line} changes something");
+        let told = found.settings.iter().any(|s| s.item == item && s.key == key);
+        assert!(told, "{line}: {:?}", found.settings);
+    }
+    let moved = BASE.replace("gateway = \"10.1.2.1\"", "gateway = \"10.1.2.9\"");
+    let found = impact_of_files(&loaded(BASE), &loaded(&moved));
+    assert_eq!(found.settings.len(), 1);
+    assert_eq!((&*found.settings[0].before, &*found.settings[0].after), ("10.1.2.1", "10.1.2.9"));
+}
+
+#[test]
+fn what_is_only_written_otherwise_is_no_change() {
+    for (behind, line) in [
+        ("name = \"desk-out\"", "service = \"any\""),
+        ("name = \"desk-out\"", "note = \"for the desks\""),
+        ("name = \"desk-out\"", "enabled = true"),
+    ] {
+        assert!(changed(behind, line).is_empty(), "{line}");
+    }
+    // a rule that is never applied changes nothing, and is told
+    let twin = "  [[device.rule]]\n  name = \"twin\"\n  type = \"overload\"\n  source = \
+                \"10.1.4.0/25\"\n  as = \"uplink\"\n";
+    let found = impact_of_files(&loaded(BASE), &loaded(&format!("{BASE}{twin}")));
+    assert!(found.is_empty());
+    assert!(found.rewritten.iter().any(|s| s.item == "rule twin"), "{:?}", found.rewritten);
+}
+
+#[test]
+fn what_can_be_reached_leaves_out_what_the_policy_refuses() {
+    let ways = |text: &str| {
+        let plan = loaded(text).plan;
+        let found = exposure(&plan, None, None, 0);
+        assert!(found.unknown.is_empty());
+        let one = |e: &zarnet_analysis::exposure::Exposed| {
+            (e.rule.clone().unwrap_or_default(), e.server.to_string(), e.everybody)
+        };
+        found.exposed.iter().map(one).collect::<Vec<_>>()
+    };
+    let open = ways(BASE);
+    assert_eq!(open, [("one-in".to_owned(), "10.1.2.10:443".to_owned(), true)]);
+    let closed = BASE.replace("name = \"edge\"", "name = \"edge\"\ndefault-policy = \"drop\"");
+    assert!(ways(&closed).is_empty());
+    let narrow =
+        BASE.replace("name = \"one-in\"", "name = \"one-in\"\n  source = \"192.0.2.0/24\"");
+    assert_eq!(ways(&narrow), [("one-in".to_owned(), "10.1.2.10:443".to_owned(), false)]);
+    // nobody listens there: the way in ends in front of the server
+    let deaf = BASE.replace("internal = \"one:443\"", "internal = \"one:444\"");
+    assert!(ways(&deaf).is_empty(), "{:?}", ways(&deaf));
+}
