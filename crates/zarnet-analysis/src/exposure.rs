@@ -38,7 +38,9 @@ pub struct Exposed {
     pub address: Intervals,
     /// Ports to connect to.
     pub ports: Intervals,
-    /// Who answers an example of it.
+    /// An example of it.
+    pub sent: Packet,
+    /// Who answers that.
     pub server: Endpoint,
     /// The device, if that answers itself.
     pub own: Option<DeviceId>,
@@ -48,7 +50,9 @@ pub struct Exposed {
     pub sources: Intervals,
     /// Whether that is everybody who can come in by the interface.
     pub everybody: bool,
-    /// The rule of the first device.
+    /// The first device.
+    pub device: DeviceId,
+    /// The rule of the first device, by name.
     pub rule: Option<String>,
     /// The policy entry of the first device, from 0.
     pub policy: Option<usize>,
@@ -94,9 +98,11 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
                 found.unknown.push(own.name.clone());
                 break;
             };
-            let ways = ways
-                .into_iter()
-                .filter_map(|(way, area)| exposed(plan, (id, ingress), way, area, &mut rehearsal));
+            let ways = ways.into_iter().flat_map(|(way, area)| {
+                let each = pieces(area).into_iter();
+                let follow = |piece| exposed(plan, (id, ingress), way, piece, &mut rehearsal);
+                joined(each.filter_map(follow).collect())
+            });
             for way in ways {
                 // of two interfaces by which the same can be reached
                 match found.exposed.iter_mut().find(|e| e.is_like(&way)) {
@@ -110,6 +116,50 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
         }
     }
     found
+}
+
+/// So many addresses, and so many ports, of one way in are followed one by one.
+const MOST_FOLLOWED: u128 = 64;
+
+/// An area by its addresses and ports, where these are few: devices behind the first one may lead
+/// each of them elsewhere.
+fn pieces(area: Area) -> Vec<Area> {
+    let each = |area: &Area, field: Field| -> Vec<Area> {
+        let set = area.of(field);
+        if set.count() > MOST_FOLLOWED {
+            return vec![area.clone()];
+        }
+        let numbers = set.list().iter().flat_map(|(a, b)| *a..=*b);
+        let one = |n| {
+            let mut piece = area.clone();
+            piece.0[field as usize] = Intervals::one(n);
+            piece
+        };
+        numbers.map(one).collect()
+    };
+    let by_address = each(&area, Field::Destination);
+    by_address.iter().flat_map(|a| each(a, Field::DestinationPort)).collect()
+}
+
+/// Ways in with neighbouring ports that lead to neighbouring ports of one server are one.
+fn joined(ways: Vec<Exposed>) -> Vec<Exposed> {
+    let mut list: Vec<Exposed> = Vec::new();
+    for way in ways {
+        let offset = |w: &Exposed| w.server.port.wrapping_sub(w.sent.destination().port);
+        match list.last_mut() {
+            Some(last)
+                if last.address == way.address
+                    && last.protocol == way.protocol
+                    && last.server.address == way.server.address
+                    && offset(last) == offset(&way)
+                    && last.through == way.through =>
+            {
+                last.ports = last.ports.union(&way.ports);
+            }
+            _ => list.push(way),
+        }
+    }
+    list
 }
 
 /// How a packet gets in: by a rule or as it is, to the device itself, by which policy entry.
@@ -250,7 +300,9 @@ fn exposed(
         protocol: (protocols.count() == 1).then_some(sent.protocol),
         address: area.of(Field::Destination).clone(),
         ports: area.of(Field::DestinationPort).clone(),
+        sent,
         server: arrived.destination(),
+        device: id,
         own,
         through: passed(&followed.forth),
         everybody: all.difference(area.of(Field::Source)).is_empty(),

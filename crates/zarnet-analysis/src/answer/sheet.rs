@@ -3,10 +3,12 @@
 use std::io::{self, Write};
 
 use serde::Serialize;
-use zarnet_core::net::Service;
-use zarnet_core::plan::{DeviceId, DevicePlan, Direction, Plan, RuleKind, Server};
+use zarnet_core::plan::{DeviceId, Plan};
 
+use super::packets::{addresses, ports};
 use super::{Answer, Row, SHAPE};
+use crate::exposure::{Exposed, exposure};
+use crate::space::Intervals;
 
 /// What can be reached from outside.
 #[derive(Serialize)]
@@ -14,6 +16,9 @@ pub struct SheetAnswer {
     shape: u32,
     /// The ways in, in the order of devices and rules.
     pub forwards: Vec<SheetEntry>,
+    /// Devices with more classes of packets than are gone through: of these nothing is known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub unknown: Vec<String>,
 }
 
 /// Something that users outside may connect to.
@@ -35,11 +40,12 @@ pub struct SheetEntry {
 }
 
 impl SheetAnswer {
-    /// The ways into a plan, by one device or all.
+    /// The ways into a plan from the internet, by one device or all: what a rule leads in and no
+    /// filter or policy on the way refuses.
     pub fn new(plan: &Plan, only: Option<DeviceId>) -> Self {
-        let devices = plan.devices.iter().enumerate();
-        let devices = devices.filter(|(i, _)| only.is_none_or(|o| o.index() == *i));
-        Self { shape: SHAPE, forwards: devices.flat_map(|(_, d)| of_device(plan, d)).collect() }
+        let found = exposure(plan, None, only, 0);
+        let entries = found.exposed.iter().filter_map(|way| entry(plan, way)).collect();
+        Self { shape: SHAPE, forwards: entries, unknown: found.unknown }
     }
 }
 
@@ -66,55 +72,51 @@ impl Answer for SheetAnswer {
     }
 }
 
-fn of_device(plan: &Plan, device: &DevicePlan) -> Vec<SheetEntry> {
-    let host = |a: std::net::IpAddr| {
-        plan.hosts
-            .iter()
-            .find(|h| h.address == a)
-            .map_or_else(|| a.to_string(), |h| format!("{} ({a})", h.name))
+/// A way in as users are told it; `None` if no rule leads it in.
+fn entry(plan: &Plan, way: &Exposed) -> Option<SheetEntry> {
+    let device = &plan.devices[way.device.index()];
+    let rule = device.rules.iter().find(|r| Some(&r.name) == way.rule.as_ref())?;
+    let (service, port) = match (way.protocol, ports(&way.ports)) {
+        (Some(p), Some(ports)) if p.has_ports() => {
+            let offset = way.server.port.wrapping_sub(way.sent.destination().port);
+            (format!(":{ports}/{p}"), moved(&way.ports, offset))
+        }
+        (Some(p), _) => (format!("/{p}"), String::new()),
+        (None, _) => (String::new(), String::new()),
     };
-    let mut lines = Vec::new();
-    for rule in device.rules.iter().filter(|r| r.enabled) {
-        let (to, ends) = match &rule.kind {
-            RuleKind::Forward(f) => {
-                let Some(address) = device.external(f.external) else { continue };
-                let service = Service { protocol: Some(f.protocol), ports: f.ports };
-                let last = |first: u16| first + (f.ports.last - f.ports.first);
-                let server = |s: &Server| match f.ports.count() {
-                    1 => format!("{} port {}", host(s.address), s.port),
-                    _ => format!("{} ports {}-{}", host(s.address), s.port, last(s.port)),
-                };
-                let ends: Vec<String> = f.servers.iter().map(server).collect();
-                (format!("{}:{service}", address.first()), ends.join(" or "))
-            }
-            RuleKind::Static(s) if s.direction != Direction::Outbound => {
-                let Some(range) = device.external(s.external) else { continue };
-                let services = if rule.service.is_any() {
-                    String::new()
-                } else {
-                    format!(" {}", rule.service)
-                };
-                let inside = if s.internal.count() == 1 {
-                    host(s.internal.first())
-                } else {
-                    s.internal.to_string()
-                };
-                (format!("{range}{services}"), inside)
-            }
-            RuleKind::Exempt
-            | RuleKind::Static(_)
-            | RuleKind::Pool { .. }
-            | RuleKind::Overload { .. } => continue,
-        };
-        let who: Vec<String> = rule.written.source.iter().map(|s| s.value.clone()).collect();
-        lines.push(SheetEntry {
-            device: device.name.clone(),
-            rule: rule.name.clone(),
-            connect_to: to,
-            ends_up_at: ends,
-            who_may: if who.is_empty() { "everybody".to_owned() } else { who.join(", ") },
-            note: rule.note.clone().unwrap_or_default(),
-        });
-    }
-    lines
+    let host = plan.hosts.iter().find(|h| h.address == way.server.address);
+    let several = way.address.count() > 1;
+    let who = match host {
+        _ if several => format!("the address that belongs to it, as {}", way.server.address),
+        Some(host) => format!("{} ({})", host.name, host.address),
+        None => way.server.address.to_string(),
+    };
+    // the names that the rule has for them say more than their addresses
+    let written: Vec<&str> = rule.written.source.iter().map(|s| s.value.as_str()).collect();
+    let all = Intervals::addresses(&rule.parties.source).difference(&way.sources).is_empty();
+    let who_may = match (way.everybody, written.is_empty() || !all) {
+        (true, _) => "everybody".to_owned(),
+        (false, false) => written.join(", "),
+        (false, true) => addresses(&way.sources),
+    };
+    Some(SheetEntry {
+        device: device.name.clone(),
+        rule: rule.name.clone(),
+        connect_to: format!("{}{service}", addresses(&way.address)),
+        ends_up_at: format!("{who}{port}"),
+        who_may,
+        note: rule.note.clone().unwrap_or_default(),
+    })
+}
+
+/// The ports of a server, in words.
+fn moved(outside: &Intervals, by: u16) -> String {
+    let ends: Vec<String> = outside
+        .list()
+        .iter()
+        .map(|(a, b)| [a, b].map(|n| (*n as u16).wrapping_add(by)))
+        .map(|[a, b]| if a == b { a.to_string() } else { format!("{a}-{b}") })
+        .collect();
+    let word = if outside.count() == 1 { "port" } else { "ports" };
+    format!(" {word} {}", ends.join(","))
 }

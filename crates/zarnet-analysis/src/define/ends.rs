@@ -16,6 +16,16 @@ impl PlanEditor<'_> {
     /// An external end as it is to be written: `next` becomes the lowest free address, or range of
     /// the size of `internal`.
     pub(super) fn external(&self, text: &str, internal: &str) -> Result<String, AskError> {
+        self.external_for(text, internal, false)
+    }
+
+    /// The same; `shares`: ports of the address may be forwarded by other rules.
+    pub(super) fn external_for(
+        &self,
+        text: &str,
+        internal: &str,
+        shares: bool,
+    ) -> Result<String, AskError> {
         let count = AddressRange::parse(internal).map_or(1, |r| r.0.count());
         let next = || {
             let free = self.free();
@@ -47,7 +57,16 @@ impl PlanEditor<'_> {
         }
         for block in blocks(self.plan) {
             let user = uses(self.plan, &block).into_iter().find(|(part, what)| {
-                let own = matches!(what, plan::Use::Interface(d, _) if *d == self.id);
+                let own = match what {
+                    plan::Use::Interface(d, _) => *d == self.id,
+                    // ports of forwards are left out by an overload onto their address
+                    plan::Use::Fixed(d, r) => {
+                        let rule = &self.plan.devices[d.index()].rules[r.index()];
+                        let is_part = matches!(rule.kind, RuleKind::Forward(_));
+                        shares && *d == self.id && (is_part || !rule.service.is_any())
+                    }
+                    _ => false,
+                };
                 !own && part.first() <= range.last() && range.first() <= part.last()
             });
             if let Some((part, what)) = user {

@@ -68,7 +68,7 @@ impl PlanEditor<'_> {
         when_exhausted: Option<&str>,
         options: &RuleOptions,
     ) -> Result<Vec<Edit>, AskError> {
-        let target = self.external(target, "")?;
+        let target = self.external_for(target, "", true)?;
         let fields =
             vec![("as", Some(target.as_str().into())), ("when-exhausted", text(when_exhausted))];
         self.rule("overload", &format!("{target}-out"), fields, options, Some(&target), false)

@@ -138,7 +138,7 @@ impl Case<'_> {
                 continue;
             };
             if wanted.addresses.contains(from.address) {
-                self.to_be_left(hop, id);
+                self.left_as_it_is(hop, id);
                 continue;
             }
             let rule = self.rule(hop.device, id);
@@ -172,7 +172,7 @@ impl Case<'_> {
     }
 
     /// A rule translates what should stay as it is: an exemption is for others, or there is none.
-    fn to_be_left(&mut self, hop: &Hop, by: RuleId) {
+    fn left_as_it_is(&mut self, hop: &Hop, by: RuleId) {
         let Some((ingress, egress)) = hop.ingress.zip(egress(hop)) else { return };
         let at_work = &self.scene.network.devices()[hop.device.index()];
         let device = self.device(hop.device);

@@ -330,7 +330,7 @@ fn insert(
         }
         None => {
             let body = text.get(range.clone())?;
-            let end = range.start + body.trim_end().len();
+            let end = range.start + without_next_section(body).len();
             text.insert_str(end, &format!("\n\n{}", new.trim_end()));
         }
     }
@@ -352,6 +352,26 @@ fn block(text: &str, place: Place) -> Option<Range<usize>> {
         .find(|(_, line)| line.trim_start().starts_with('['))
         .map_or(text.len(), |(at, _)| header + at);
     Some(with_comments(text, header)..if end < text.len() { with_comments(text, end) } else { end })
+}
+
+/// A table without the comments behind a blank line after it: they are about what follows.
+fn without_next_section(body: &str) -> &str {
+    let mut kept = body.trim_end();
+    loop {
+        let last = kept.rfind('\n').map_or(0, |n| n + 1);
+        let line = &kept[last..];
+        if !line.trim_start().starts_with('#') {
+            return kept;
+        }
+        let above = kept[..last].trim_end_matches([' ', '\t']);
+        let is_apart = above.ends_with("\n\n");
+        let rest = above.trim_end();
+        // a block of comments is judged by its first line
+        if !is_apart && !rest.rsplit('\n').next().is_some_and(|l| l.trim_start().starts_with('#')) {
+            return body.trim_end();
+        }
+        kept = rest;
+    }
 }
 
 /// Where the comments right above a line begin.
