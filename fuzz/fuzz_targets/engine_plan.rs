@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use libfuzzer_sys::fuzz_target;
 use zarnet_analysis::audit::audit;
-use zarnet_analysis::diagnose::{RepairTrial, diagnose, near_misses, steps};
+use zarnet_analysis::diagnose::{RepairTrial, Weight, diagnose, held, near_misses, steps};
 use zarnet_core::plan::Edit;
 use zarnet_core::predict::{Options, Scene, predict};
 use zarnet_core::traffic::Flow;
@@ -27,6 +27,11 @@ impl RepairTrial for TextTrial<'_> {
         self.attempts += 1;
         let repaired = edited(self.loaded, changes).ok().filter(|_| self.attempts < 12)?;
         Some(Scene::at_rest(Arc::new(repaired.plan), 0, &self.flow))
+    }
+
+    fn weigh(&mut self, changes: &[Vec<Edit>]) -> Weight {
+        let Ok(repaired) = edited(self.loaded, changes) else { return Weight::default() };
+        Weight::of(self.loaded, &held(self.loaded, 0), &repaired, 0)
     }
 }
 

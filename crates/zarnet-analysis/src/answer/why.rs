@@ -153,7 +153,9 @@ impl<'a> WhyAnswer<'a> {
             },
             [one] => one.verdict.clone(),
             several => {
-                let all: Vec<&str> = several.iter().map(|s| s.verdict.as_str()).collect();
+                // two faults of one rule have one sentence
+                let mut all: Vec<&str> = several.iter().map(|s| s.verdict.as_str()).collect();
+                all.dedup();
                 format!("{} faults, one after the other: {}", several.len(), all.join("; then "))
             }
         }

@@ -259,7 +259,7 @@ fn best(list: &[Suspect], mut working: Vec<Working>) -> Found {
     let weight = working[0].weight;
     working.sort_by_key(|w| {
         let is_other = list[w.suspect].cause != cause.cause;
-        (w.weight.broken, is_other, w.weight.opened, w.suspect)
+        (w.weight.broken, is_other, w.weight.opened, w.weight.touched, w.suspect)
     });
     working.truncate(MOST_REPAIRS);
     let repairs = working.into_iter().map(|w| w.repair).collect();

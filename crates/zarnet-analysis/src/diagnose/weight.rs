@@ -6,7 +6,7 @@ use std::sync::Arc;
 use zarnet_core::predict::Rehearsal;
 use zarnet_formats::plan::Loaded;
 
-use crate::impact::{impact, opened};
+use crate::impact::{impact, sizes};
 
 /// Plans with more rules than this are not compared packet by packet to weigh a repair.
 const MOST_RULES: usize = 300;
@@ -22,12 +22,16 @@ pub struct Weight {
     pub left: usize,
     /// How many packets get through that did not before, as a power of two.
     pub opened: u32,
+    /// How many packets do not get through any more, as a power of two.
+    pub closed: u32,
+    /// Of how many packets something else becomes, as a power of two.
+    pub touched: u32,
 }
 
 impl Weight {
     /// What speaks against a repair: less is better.
-    pub(super) fn harm(self) -> (usize, Reverse<usize>) {
-        (self.broken, Reverse(self.mended))
+    pub(super) fn harm(self) -> (usize, Reverse<usize>, bool) {
+        (self.broken, Reverse(self.mended), self.closed > 0)
     }
 
     /// Of a repaired plan. `held`: which expectations held before, as [`held`] tells.
@@ -35,15 +39,17 @@ impl Weight {
         let now = held(after, seed);
         let pairs = || held_before.iter().zip(&now);
         let rules: usize = after.plan.devices.iter().map(|d| d.rules.len()).sum();
-        let opened = match rules <= MOST_RULES {
-            true => opened(&impact(&before.plan, &after.plan)),
-            false => 0,
+        let [opened, closed, touched] = match rules <= MOST_RULES {
+            true => sizes(&impact(&before.plan, &after.plan)),
+            false => [0; 3],
         };
         Self {
             broken: pairs().filter(|(was, is)| **was && !**is).count(),
             mended: pairs().filter(|(was, is)| !**was && **is).count(),
             left: pairs().filter(|(was, is)| !**was && !**is).count(),
             opened,
+            closed,
+            touched,
         }
     }
 }

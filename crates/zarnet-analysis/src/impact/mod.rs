@@ -127,12 +127,17 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
     impact
 }
 
-/// Roughly how many packets get through that did not before, as a power of two.
-pub fn opened(impact: &Impact) -> u32 {
+/// Roughly how many packets get through that did not before, how many no more, and of how many
+/// something else becomes, as powers of two.
+pub fn sizes(impact: &Impact) -> [u32; 3] {
     let dropped = |m: &Meaning| matches!(m, Meaning::Dropped(_));
-    let gained = impact.classes.iter().filter(|c| dropped(&c.before) && !dropped(&c.after));
-    let total: f64 = gained.map(|c| f64::from(weight(&c.area)).exp2()).sum();
-    if total < 1.0 { 0 } else { total.log2().round() as u32 }
+    let sum = |is: &dyn Fn(&ChangedClass) -> bool| {
+        let own = impact.classes.iter().filter(|c| c.likely && is(c));
+        let total: f64 = own.map(|c| f64::from(weight(&c.area)).exp2()).sum();
+        if total < 1.0 { 0 } else { total.log2().round() as u32 }
+    };
+    let opened = sum(&|c| dropped(&c.before) && !dropped(&c.after));
+    [opened, sum(&|c| !dropped(&c.before) && dropped(&c.after)), sum(&|_| true)]
 }
 
 /// Roughly how many packets an area has, as a power of two.

@@ -5,6 +5,7 @@
 mod documented;
 mod edited;
 mod formats;
+mod guide;
 mod inputs;
 mod plans;
 mod prints;
@@ -51,6 +52,7 @@ fn estate() -> tempfile::TempDir {
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/saltmere");
     for name in [
         "after.toml",
+        "ferry-office.toml",
         "harbour.toml",
         "jetty.toml",
         "morning.csv",

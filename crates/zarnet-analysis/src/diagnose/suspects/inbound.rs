@@ -69,6 +69,9 @@ impl Case<'_> {
                 ) => {}
             }
         }
+        for miss in misses.iter().filter(|m| m.unmet.len() == 2) {
+            self.two_off_inbound(hop, miss);
+        }
         self.ping_off(hop);
         if reason == Reason::Filtered && misses.is_empty() {
             let verdict = format!(
@@ -123,60 +126,8 @@ impl Case<'_> {
         }
     }
 
-    /// A rule that is for other realms than the one that packets from outside come in by.
-    fn outer_scope(&mut self, hop: &Hop, id: RuleId, ingress: InterfaceId) {
-        let (device, rule) = (self.device(hop.device), self.rule(hop.device, id));
-        let interface = &device.interfaces[ingress.index()];
-        if !self.is_internet(interface.segment) {
-            return;
-        }
-        let names: Vec<&str> = rule.into.names.iter().map(|n| n.value.as_str()).collect();
-        let verdict = format!(
-            "rule {} is for what comes from {}, and this comes by {}",
-            rule.name,
-            names.join(", "),
-            interface.name
-        );
-        let realm = interface.realm.clone().unwrap_or_else(|| interface.name.clone());
-        let title = format!("let rule {} be `into` {realm}", rule.name);
-        let (table, at) = (Table::Rule(hop.device, id), self.at_rule(hop.device, id));
-        let edit = set(table, "into", realm);
-        self.suspect(Cause::RuleScope, at, verdict, title, vec![edit]);
-    }
-
-    /// A rule has the address, for another protocol or for other services.
-    fn other_protocol(&mut self, hop: &Hop, miss: &NearMiss) {
-        let (rule, packet) = (self.rule(hop.device, miss.rule), hop.packet);
-        let (table, at) = (Table::Rule(hop.device, miss.rule), self.at_rule(hop.device, miss.rule));
-        let what = service(packet);
-        let verdict = format!("rule {} is for {}, and {what} is not in it", rule.name, miss.needs);
-        match &rule.kind {
-            RuleKind::Forward(f)
-                if f.protocol != packet.protocol && f.ports.contains(packet.destination().port) =>
-            {
-                let Some(end) = self.written_end(hop, miss.rule) else { return };
-                let title = format!("let rule {} forward {}", rule.name, packet.protocol);
-                let external = format!("{end}:{}/{}", f.ports, packet.protocol);
-                let edit = set(table, "external", external);
-                self.suspect(Cause::ProtocolNotCovered, at, verdict, title, vec![edit]);
-            }
-            RuleKind::Static(_) => {
-                let covered = rule.service.0.iter().any(|s| s.protocol == Some(packet.protocol));
-                let cause =
-                    if covered { Cause::ServiceNotInList } else { Cause::ProtocolNotCovered };
-                let title = format!("let rule {} be for {what} too", rule.name);
-                let edit = append(table, "service", what);
-                self.suspect(cause, at, verdict, title, vec![edit]);
-            }
-            RuleKind::Exempt
-            | RuleKind::Pool { .. }
-            | RuleKind::Overload { .. }
-            | RuleKind::Forward(_) => {}
-        }
-    }
-
     /// The external address of a forward as it is written.
-    fn written_end(&self, hop: &Hop, rule: RuleId) -> Option<String> {
+    pub(super) fn written_end(&self, hop: &Hop, rule: RuleId) -> Option<String> {
         let RuleKind::Forward(f) = &self.rule(hop.device, rule).kind else { return None };
         Some(match f.external {
             External::Interface(i) => self.device(hop.device).interfaces[i.index()].name.clone(),

@@ -3,6 +3,7 @@
 mod elsewhere;
 mod hosts;
 mod inbound;
+mod inbound_rules;
 mod lines;
 mod masks;
 mod order;
