@@ -56,3 +56,4 @@ picture capacity 'zarnet capacity saltmere/terminal.toml saltmere/saturday.toml 
 picture define 'zarnet define saltmere/harbour.toml --device harbour-edge forward uplink:24070/tcp gauge-north:4010 --name spare-gauge --source head-office --from yard --with-access --dry-run'
 picture impact 'zarnet impact saltmere/harbour.toml saltmere/after.toml --rows 4'
 picture behaviour 'zarnet behaviour carrier'
+picture exposure 'zarnet rules saltmere/harbour.toml saltmere/morning.csv --device harbour-edge -q; zarnet exposure saltmere/harbour.toml; zarnet sheet saltmere/harbour.toml'

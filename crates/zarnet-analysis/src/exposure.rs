@@ -1,8 +1,9 @@
 //! What can be reached from outside, or from any realm: every way in that a device leaves open, by
 //! which rule and policy entry, and who answers in the end.
 //!
-//! The ways into the first device are exact: all first packets are gone through, as [`crate::space`]
-//! does. Where they end is found by following one packet of each through all devices.
+//! The ways into the first device are exact: all first packets are gone through, as
+//! [`crate::space`] does. Where they end is found by following one packet of each through all
+//! devices.
 
 use std::sync::Arc;
 
@@ -23,13 +24,13 @@ use crate::space::{Area, Conditions, Cuts, Field, Intervals, Steps, decide, pack
 pub struct Exposure {
     /// The realm, or `internet`.
     pub from: String,
-    /// The ways in.
+    /// The ways in, by device and rule.
     pub exposed: Vec<Exposed>,
     /// Devices that tell apart more classes of packets than are gone through.
     pub unknown: Vec<String>,
 }
 
-/// A way in.
+/// A way in that devices leave open.
 #[derive(Debug, Clone)]
 pub struct Exposed {
     /// The protocol; `None` for any.
@@ -40,17 +41,17 @@ pub struct Exposed {
     pub ports: Intervals,
     /// An example of it.
     pub sent: Packet,
-    /// Who answers that.
+    /// Who answers that example, and where.
     pub server: Endpoint,
     /// The device, if that answers itself.
     pub own: Option<DeviceId>,
     /// The devices on the way.
     pub through: Vec<DeviceId>,
-    /// Who may.
+    /// Who may use this way in.
     pub sources: Intervals,
     /// Whether that is everybody who can come in by the interface.
     pub everybody: bool,
-    /// The first device.
+    /// The first device on the way.
     pub device: DeviceId,
     /// The rule of the first device, by name.
     pub rule: Option<String>,

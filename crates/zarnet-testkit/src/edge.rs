@@ -148,7 +148,7 @@ impl Edge {
     }
 }
 
-/// A device's table.
+/// A device's table at a moment.
 pub fn mappings_at(device: &mut Device, at: Instant) -> Vec<MappingRow> {
     device.expire(at);
     let mut rows = Vec::new();

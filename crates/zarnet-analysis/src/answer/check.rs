@@ -141,7 +141,7 @@ pub struct FindingEntry {
 }
 
 impl FindingList {
-    /// All findings.
+    /// All findings that there can be.
     pub fn all() -> Self {
         let entry = |f: &zarnet_core::finding::FindingKind| FindingEntry {
             name: f.name,

@@ -25,7 +25,7 @@ pub struct ExpectAnswer {
     pub expectations: Vec<ExpectEntry>,
 }
 
-/// One expectation.
+/// One expectation of the plan.
 #[derive(Serialize)]
 pub struct ExpectEntry {
     /// The flow as the plan has it.

@@ -25,7 +25,7 @@ pub struct ExplainAnswer {
 /// A name, and what it stands for.
 #[derive(Debug, Clone, Serialize)]
 pub struct ExplainEntry {
-    /// The stable name.
+    /// Stable name of the thing explained.
     pub name: &'static str,
     /// What has the name, in words.
     pub kind: &'static str,

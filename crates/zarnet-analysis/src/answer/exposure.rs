@@ -25,7 +25,7 @@ pub struct ExposureAnswer {
     pub unknown: Vec<String>,
 }
 
-/// A way in.
+/// A way in that devices leave open.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct ExposedShape {
@@ -35,11 +35,11 @@ pub struct ExposedShape {
     pub address: String,
     /// The port, or ports; `None` for protocols without, and for all.
     pub port: Option<String>,
-    /// Who answers.
+    /// Who answers behind this way in.
     pub server: ServerShape,
     /// The devices that it passes, in order.
     pub through: Vec<String>,
-    /// Who may.
+    /// Who may use this way in.
     pub sources: String,
     /// The rule of the first device that leads it in; `None` where nothing is translated.
     pub rule: Option<String>,
@@ -54,7 +54,7 @@ pub struct ExposedShape {
 pub struct ServerShape {
     /// Its name, if the plan declares it.
     pub host: Option<String>,
-    /// Its address.
+    /// Address of the server itself.
     pub address: String,
     /// The port that it is reached at.
     pub port: Option<u16>,

@@ -56,7 +56,7 @@ impl Row {
         self.buffer.extend_from_slice(&lead.buffer);
     }
 
-    /// Empties the row.
+    /// Empties the row for the next one.
     pub(super) fn clear(&mut self) {
         self.buffer.clear();
     }

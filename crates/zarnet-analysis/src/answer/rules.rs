@@ -19,7 +19,7 @@ pub struct RulesAnswer {
     pub rules: Vec<RuleShape>,
 }
 
-/// A rule.
+/// A rule with what it does.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct RuleShape {
@@ -27,9 +27,9 @@ pub struct RuleShape {
     pub position: usize,
     /// The device that has it.
     pub device: String,
-    /// Its name.
+    /// Its name in the plan, or what it is.
     pub name: String,
-    /// What it does.
+    /// What it does, by its type.
     pub r#type: &'static str,
     /// Whether it takes part.
     pub enabled: bool,
@@ -49,7 +49,7 @@ pub struct RuleShape {
     pub opened: Option<u64>,
     /// Flows that it refused, where traffic is given.
     pub refused: Option<u64>,
-    /// Where it stands.
+    /// Where it stands in the plan's files.
     pub place: Option<Position>,
 }
 

@@ -147,8 +147,8 @@ fn unheld(plan: &Plan, device: &DevicePlan, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Whether neighbours send what is for a range to the device of their own accord: hosts that have it
-/// as their gateway, or a device with a route.
+/// Whether neighbours send what is for a range to the device of their own accord: hosts that have
+/// it as their gateway, or a device with a route.
 fn is_sent_here(plan: &Plan, device: &DevicePlan, range: AddressRange) -> bool {
     device.interfaces.iter().filter(|i| !plan.segments[i.segment.index()].internet).any(|i| {
         let own: Vec<IpAddr> = i.own().collect();

@@ -131,8 +131,8 @@ impl Proof<'_> {
         gone_through.map(|_| ())
     }
 
-    /// What becomes of a packet. `may_be`: whether somebody behind the interface could send it; what
-    /// nobody sends shows that a rule or an entry decides, and is no example of harm.
+    /// What becomes of a packet. `may_be`: whether somebody behind the interface could send it;
+    /// what nobody sends shows that a rule or an entry decides, and is no example of harm.
     fn look(&mut self, ingress: InterfaceId, sent: Packet, may_be: bool) {
         let mut deciders = Deciders::default();
         let judged = self.device.judge_watched(ingress, sent, &mut deciders);

@@ -69,8 +69,8 @@ impl PlanEditor<'_> {
         Ok(edits)
     }
 
-    /// Service and destination of what a fixed rule leads in, as the policy sees them: translated, or
-    /// as they were sent.
+    /// Service and destination of what a fixed rule leads in, as the policy sees them: translated,
+    /// or as they were sent.
     fn destination_seen(
         &self,
         kind: &str,

@@ -9,16 +9,16 @@ use zarnet_core::plan::{InterfaceId, nearest};
 use super::{Fields, PlanEditor, one_or_more};
 use crate::AskError;
 
-/// A policy entry.
+/// A policy entry as it is asked for.
 #[derive(Debug, Clone, Default)]
 pub struct PolicyOptions {
     /// Realms or interfaces of the sender.
     pub from: Vec<String>,
     /// Realms or interfaces of the receiver.
     pub into: Vec<String>,
-    /// Services to accept.
+    /// Services that the entry accepts.
     pub accept: Vec<String>,
-    /// Services to drop.
+    /// Services that the entry drops.
     pub drop: Vec<String>,
     /// Senders that it is for.
     pub source: Vec<String>,

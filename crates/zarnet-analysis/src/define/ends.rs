@@ -80,8 +80,8 @@ impl PlanEditor<'_> {
         Ok(text.to_owned())
     }
 
-    /// Refuses an external end of a forward that another one has for the same senders, with the next
-    /// port that is free.
+    /// Refuses an external end of a forward that another one has for the same senders, with the
+    /// next port that is free.
     pub(super) fn check_port(&self, end: &str, any_source: bool) -> Result<(), AskError> {
         let parsed = end.rsplit_once('/').and_then(|(rest, protocol)| {
             let (address, port) = rest.rsplit_once(':')?;

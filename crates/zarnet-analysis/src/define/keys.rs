@@ -14,7 +14,7 @@ pub struct KeyOptions {
     pub kind: Option<String>,
     /// Internal end or ends.
     pub internal: Vec<String>,
-    /// External end.
+    /// External end of a fixed rule.
     pub external: Option<String>,
     /// What senders are translated to.
     pub translate_as: Option<String>,

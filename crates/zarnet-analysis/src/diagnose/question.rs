@@ -170,7 +170,8 @@ impl FlowQuestion {
     }
 }
 
-/// The entries of an observed table that are about a flow: those of the internal ends that it has on its way.
+/// The entries of an observed table that are about a flow: those of the internal ends that it has
+/// on its way.
 pub fn of_flow(table: &[Observed], scene: &Scene) -> Vec<Observed> {
     let observations = scene.followed.forth_observations();
     let ends: Vec<_> =

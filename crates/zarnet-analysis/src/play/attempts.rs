@@ -16,7 +16,7 @@ pub trait Watch {
     fn step(&self, more: u64);
 }
 
-/// Nobody watches.
+/// Nobody watches how far it is.
 pub struct Silent;
 
 impl Watch for Silent {

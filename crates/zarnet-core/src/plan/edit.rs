@@ -28,7 +28,7 @@ pub enum Table {
     Pool(DeviceId, PoolId),
     /// The named sets of addresses.
     Groups,
-    /// The named services.
+    /// The named sets of services.
     Services,
     /// How a device behaves.
     Behaviour(DeviceId),
@@ -111,7 +111,8 @@ pub enum Edit {
     MoveRule(DeviceId, RuleId, RuleId),
     /// A rule goes, with the comments right above it.
     RemoveRule(DeviceId, RuleId),
-    /// A rule is written once more right behind itself, with some keys otherwise, and some left out.
+    /// A rule is written once more right behind itself, with some keys otherwise, and some left
+    /// out.
     CloneRule(DeviceId, RuleId, Vec<(&'static str, Value)>, Vec<&'static str>),
     /// A named set, of [`Table::Groups`] or [`Table::Services`].
     Group(Table, String, Value),

@@ -5,7 +5,7 @@
 pub struct ErrorKind {
     /// Stable name of the error.
     pub name: &'static str,
-    /// What it means.
+    /// What the error means, in a sentence.
     pub means: &'static str,
     /// What to do about it; empty if the error says so itself.
     pub advice: &'static str,

@@ -104,7 +104,8 @@ pub const TRAFFIC_ERRORS: &[ErrorKind] = &[
     },
     ErrorKind {
         name: "too-much-memory",
-        means: "The load profiles would need more memory for their table than is free: lower `rate` \
+        means: "The load profiles would need more memory for their table than is free: lower \
+                `rate` \
              or `each-lasts`.",
         advice: "",
     },

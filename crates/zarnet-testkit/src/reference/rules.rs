@@ -28,10 +28,10 @@ pub enum Kind {
     Overload(To),
 }
 
-/// What sources overload.
+/// What a source is overloaded to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum To {
-    /// The pool.
+    /// The pool of two lines.
     Lines,
     /// The address of an interface.
     Interface(usize),
@@ -128,11 +128,11 @@ pub struct Behaviour {
 /// Default routes over the lane besides the one over the uplink, which is listed first.
 #[derive(Debug, Clone)]
 pub struct Ways {
-    /// For one sender.
+    /// A rule for one sender only.
     pub of_source: Option<Ipv4Addr>,
     /// For what comes in by an interface.
     pub from: Option<usize>,
-    /// For all.
+    /// A rule for all of them.
     pub plain: bool,
 }
 

@@ -41,7 +41,7 @@ pub(super) struct Session {
     pub ingress: Option<usize>,
     pub state: State,
     pub created: u64,
-    /// The last packet.
+    /// When the last packet came.
     pub last: u64,
     pub expires: u64,
     /// External ends that it has by rules of an earlier plan.

@@ -91,7 +91,7 @@ pub enum What {
     Change {
         /// Name of the rule.
         rule: String,
-        /// Keys to change.
+        /// Keys of the rule to change.
         #[command(flatten)]
         keys: Box<Keys>,
     },
@@ -105,12 +105,12 @@ pub enum What {
         #[command(flatten)]
         keys: Box<Keys>,
     },
-    /// Enable a rule.
+    /// Let a rule take part.
     Enable {
         /// Name of the rule.
         rule: String,
     },
-    /// Disable a rule.
+    /// Let a rule take part no more.
     Disable {
         /// Name of the rule.
         rule: String,
@@ -123,20 +123,20 @@ pub enum What {
         #[arg(long, value_name = "RULE")]
         before: String,
     },
-    /// Remove a rule.
+    /// Take a rule out of the plan.
     Remove {
         /// Name of the rule.
         rule: String,
     },
     /// Write a named set of addresses, or change the one that is there.
     Addresses {
-        /// What to write.
+        /// What to write into the set.
         #[command(flatten)]
         set: NamedSet,
     },
     /// Write a named set of services, or change the one that is there.
     Services {
-        /// What to write.
+        /// What to write into the set.
         #[command(flatten)]
         set: NamedSet,
     },
@@ -198,7 +198,7 @@ pub enum What {
     },
     /// Add a static route, or let the one to this prefix lead elsewhere.
     Route {
-        /// Destination prefix.
+        /// Destination prefix of the route.
         to: String,
         /// Address of the next hop.
         via: String,
@@ -222,7 +222,7 @@ pub enum What {
     },
     /// Make an interface answer for an additional address.
     AnswersFor {
-        /// Address or range.
+        /// Address or range to answer for.
         address: String,
         /// Interface; by default the one whose prefix holds the address.
         #[arg(long, value_name = "NAME")]
@@ -293,7 +293,7 @@ pub struct Keys {
     /// Limit the mappings of the rule, or the sessions of a static or forward.
     #[arg(long)]
     pub limit: Option<u32>,
-    /// Describe the rule.
+    /// Describe what the rule is for.
     #[arg(long)]
     pub note: Option<String>,
     /// Log its translations: sessions, mappings or blocks.
@@ -331,7 +331,7 @@ pub struct Rule {
     /// Limit the mappings of the rule, or the sessions of a static or forward.
     #[arg(long)]
     pub limit: Option<u32>,
-    /// Describe the rule.
+    /// Describe what the rule is for.
     #[arg(long)]
     pub note: Option<String>,
     /// Write the rule disabled.

@@ -76,7 +76,7 @@ pub enum Command {
     Explain(Explain),
     /// Print the JSON Schema of the plan, for editors.
     Schema,
-    /// Print shell completions.
+    /// Print completions for a shell.
     #[command(after_help = examples::COMPLETIONS)]
     Completions(Completions),
     /// Print the manual page.

@@ -9,7 +9,7 @@ use super::table::{BAD, BOLD, DIM, GOOD, count};
 /// More than this many that hold are only counted.
 const MOST_SHOWN: usize = 40;
 
-/// Writes the answer.
+/// Writes the answer for people.
 pub fn text(answer: &ExpectAnswer, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
     let list_all = verbose || answer.expectations.len() <= MOST_SHOWN;
     let longest = answer.expectations.iter().map(|e| e.flow.chars().count()).max().unwrap_or(0);

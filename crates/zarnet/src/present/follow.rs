@@ -12,7 +12,7 @@ use zarnet_core::{Class, Reason};
 
 use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD};
 
-/// Writes the answer.
+/// Writes the answer for people.
 pub fn text(
     answer: FollowAnswer<'_>,
     out: &mut dyn Write,

@@ -12,7 +12,7 @@ use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD};
 /// Near misses that are shown.
 const MOST_MISSES: usize = 5;
 
-/// Writes the answer.
+/// Writes the answer for people.
 pub fn text(answer: WhyAnswer<'_>, out: &mut dyn Write, verbose: bool) -> io::Result<()> {
     let (style, cause) = (if answer.diagnosis.works { GOOD } else { BAD }, answer.cause());
     writeln!(out, "{BOLD}{}{BOLD:#}", answer.naming().flow(&answer.scene.followed.flow))?;

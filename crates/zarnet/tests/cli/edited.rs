@@ -93,14 +93,34 @@ fn what_cannot_be_is_refused_and_nothing_is_written() {
 fn access_is_opened_where_the_policy_looks() {
     let plan = |policy: &str, default: &str| {
         format!(
-            "[[segment]]\nname = \"internet\"\ninternet = true\n[[host]]\nname = \"web\"\naddress = \
-             \"10.0.0.10/24\"\ngateway = \"10.0.0.1\"\n[[device]]\nname = \"edge\"\ndefault-policy = \
-             \"{default}\"\nbehaviour = {{ policy-sees = \"{policy}\" }}\n  [[device.interface]]\n  \
-             name = \"in\"\n  realm = \"internal\"\n  address = \"10.0.0.1/24\"\n  \
-             [[device.interface]]\n  name = \"out\"\n  realm = \"external\"\n  segment = \
-             \"internet\"\n  address = \"203.0.113.2/28\"\n  ingress-acl = \"door\"\n  \
-             [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"203.0.113.1\"\n  [[device.acl]]\n  \
-             name = \"door\"\n  entries = [{{ accept = \"any\", answers = true }}]\n"
+            r#"[[segment]]
+name = "internet"
+internet = true
+[[host]]
+name = "web"
+address = "10.0.0.10/24"
+gateway = "10.0.0.1"
+[[device]]
+name = "edge"
+default-policy = "{default}"
+behaviour = {{ policy-sees = "{policy}" }}
+  [[device.interface]]
+  name = "in"
+  realm = "internal"
+  address = "10.0.0.1/24"
+  [[device.interface]]
+  name = "out"
+  realm = "external"
+  segment = "internet"
+  address = "203.0.113.2/28"
+  ingress-acl = "door"
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "203.0.113.1"
+  [[device.acl]]
+  name = "door"
+  entries = [{{ accept = "any", answers = true }}]
+"#
         )
     };
     let flow = "198.51.100.80 -> 203.0.113.2:443/tcp";

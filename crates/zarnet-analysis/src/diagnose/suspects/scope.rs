@@ -91,7 +91,8 @@ impl<'a> Case<'a> {
         let (x, y) = (&device.interfaces[ingress.index()], &device.interfaces[egress.index()]);
         for (a, b) in pairs {
             let verdict = format!(
-                "interfaces {} and {} of {} have no realm: no rule concerns what passes between them",
+                "interfaces {} and {} of {} have no realm: no rule concerns what passes between \
+                 them",
                 x.name, y.name, device.name
             );
             let title =

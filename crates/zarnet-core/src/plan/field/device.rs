@@ -11,7 +11,7 @@ const DEPENDENCE: &[&str] =
     &["endpoint-independent", "address-dependent", "address-and-port-dependent"];
 
 fields! {
-    /// Keys of `[[device]]`.
+    /// Keys of `[[device]]`, one row each.
     DEVICE {
         "name" needed: Text, "", "name of the device", "";
         "note": Prose, "", "for people", "";
@@ -31,7 +31,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `behaviour`.
+    /// Keys of `behaviour`, one row each.
     BEHAVIOUR {
         "preset": OneOf(PRESETS), "bcp", "what the other keys are if left out", "";
         "mapping": OneOf(DEPENDENCE), "endpoint-independent",
@@ -72,7 +72,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `timers`.
+    /// Keys of `timers`, one row each.
     TIMERS {
         "udp-timeout": Time, "300", "UDP without traffic", "RFC 4787 REQ-5";
         "tcp-idle-timeout": Time, "7440", "TCP, established, without traffic", "RFC 5382 REQ-5";
@@ -90,7 +90,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[device.interface]]`.
+    /// Keys of `[[device.interface]]`, one row each.
     INTERFACE,
     /// An interface as written.
     DraftInterface: "an interface" {
@@ -113,7 +113,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[device.route]]`.
+    /// Keys of `[[device.route]]`, one row each.
     ROUTE,
     /// A static route as written.
     DraftRoute: "a route" {
@@ -127,7 +127,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[device.acl]]`.
+    /// Keys of `[[device.acl]]`, one row each.
     ACL,
     /// A filter as written.
     DraftAcl: "a filter" {
@@ -158,7 +158,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[device.policy]]`.
+    /// Keys of `[[device.policy]]`, one row each.
     POLICY,
     /// A policy entry as written.
     DraftPolicy: "a policy entry" {
@@ -176,7 +176,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[device.pool]]`.
+    /// Keys of `[[device.pool]]`, one row each.
     POOL,
     /// A pool as written.
     DraftPool: "a pool" {
@@ -190,7 +190,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[device.rule]]`.
+    /// Keys of `[[device.rule]]`, one row each.
     RULE,
     /// A rule as written; which keys are allowed depends on its type.
     DraftRule: "a rule" {
@@ -211,13 +211,18 @@ fields! {
             "services: 443/tcp, 8000-8010/udp, icmp, any, names of [services]", "";
         "direction" direction: OneOf(&["both", "outbound", "inbound"]), "both",
             "of a static: in which directions it translates", "";
-        "limit" limit: Number, "", "most dynamic mappings, or sessions of a fixed rule", "RFC 6888 REQ-4";
-        "internal" internal: Texts, "", "of a static: addresses; of a forward: ADDRESS:PORT, or several", "";
-        "external" external: Text, "", "of a static: addresses; of a forward: END:PORT/PROTOCOL", "";
+        "limit" limit: Number, "",
+            "most dynamic mappings, or sessions of a fixed rule", "RFC 6888 REQ-4";
+        "internal" internal: Texts, "",
+            "of a static: addresses; of a forward: ADDRESS:PORT, or several", "";
+        "external" external: Text, "",
+            "of a static: addresses; of a forward: END:PORT/PROTOCOL", "";
         "as" translate_as: Text, "", "an interface, a pool or an address that senders become", "";
-        "when-exhausted" when_exhausted: Text, "drop", "drop, pass, or what to overload instead", "";
+        "when-exhausted" when_exhausted: Text, "drop",
+            "drop, pass, or what to overload instead", "";
         "spread" spread: OneOf(&["in-turn", "by-source"]), "in-turn",
             "how sessions are spread over several servers", "";
-        "hairpin" hairpin: Texts, "", "realms whose hosts may use the external end", "RFC 4787 REQ-9";
+        "hairpin" hairpin: Texts, "",
+            "realms whose hosts may use the external end", "RFC 4787 REQ-9";
     }
 }

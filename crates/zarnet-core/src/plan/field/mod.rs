@@ -38,7 +38,7 @@ pub struct Field {
 /// What may stand behind a key.
 #[derive(Debug, Clone, Copy)]
 pub enum FieldValue {
-    /// Text.
+    /// Text in one line.
     Text,
     /// Text for people, which may have several lines.
     Prose,
@@ -46,13 +46,13 @@ pub enum FieldValue {
     Texts,
     /// A list of texts.
     TextList,
-    /// `true` or `false`.
+    /// A flag: `true` or `false`.
     Flag,
     /// A whole number, not negative.
     Number,
     /// A length of time: seconds, or 90s, 5m, 2h4m.
     Time,
-    /// One of these.
+    /// One of these words.
     OneOf(&'static [&'static str]),
     /// `true`, `false`, or one of these.
     FlagOrOneOf(&'static [&'static str]),

@@ -21,7 +21,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[segment]]`.
+    /// Keys of `[[segment]]`, one row each.
     SEGMENT,
     /// A segment as written.
     DraftSegment: "a segment" {
@@ -31,7 +31,8 @@ fields! {
             "whether the provider drops packets from a source that is not of the line they came \
              by", "RFC 2827";
         "note" note: Prose, "", "for people", "";
-        "routed" routed: Tables(ROUTED) of DraftRouted, "", "blocks that the provider routes to an address on it", "";
+        "routed" routed: Tables(ROUTED) of DraftRouted, "",
+            "blocks that the provider routes to an address on it", "";
     }
 }
 
@@ -46,7 +47,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[host]]`.
+    /// Keys of `[[host]]`, one row each.
     HOST,
     /// A host as written.
     DraftHost: "a host" {
@@ -61,7 +62,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[[expect]]`.
+    /// Keys of `[[expect]]`, one row each.
     EXPECT,
     /// An expectation as written.
     DraftExpect: "an expectation" {
@@ -72,7 +73,8 @@ fields! {
         "unreachable" unreachable: Flag, "", "whether it comes to no answer", "";
         "reason" reason: Text, "", "reason for which it is not delivered", "";
         "note" note: Prose, "", "for people", "";
-        "seen-by" seen_by: TableOrTables(SEEN_BY) of DraftSeenBy, "", "how places on the way see it", "";
+        "seen-by" seen_by: TableOrTables(SEEN_BY) of DraftSeenBy, "",
+            "how places on the way see it", "";
     }
 }
 
@@ -88,7 +90,7 @@ fields! {
 }
 
 fields! {
-    /// Keys of `[check]`.
+    /// Keys of `[check]`, one row each.
     CHECK {
         "allow": Texts, "", "findings that are not reported", "";
         "deny": Texts, "", "findings that count as errors", "";

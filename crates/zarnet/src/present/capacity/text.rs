@@ -16,7 +16,7 @@ use crate::args::Capacity;
 use crate::present::change;
 use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
 
-/// Writes the answer.
+/// Writes the answer for people.
 pub fn text(
     answer: CapacityAnswer<'_>,
     args: &Capacity,
