@@ -115,3 +115,25 @@ fn settings_read_back_as_they_are_shown() {
         assert_eq!(load(&format!("{{ {} }}", table.join(", "))), behaviour, "{start}");
     }
 }
+
+/// A named service stands for port and protocol of a forward, if it is of one protocol and one
+/// range.
+#[test]
+fn a_named_service_is_a_forwards_port() {
+    let plan = |services: &str| {
+        let text = format!(
+            "[services]\n{services}\n[[device]]\nname = \"edge\"\n  [[device.interface]]\n  name = \
+             \"in\"\n  realm = \"internal\"\n  address = \"10.0.0.1/24\"\n  [[device.interface]]\n  \
+             name = \"out\"\n  realm = \"external\"\n  address = \"192.0.2.1/24\"\n  \
+             [[device.rule]]\n  name = \"r\"\n  type = \"forward\"\n  external = \
+             \"out:cameras\"\n  internal = \"10.0.0.9:443\"\n"
+        );
+        zarnet_formats::plan::from_text(Path::new("p.toml"), text)
+    };
+    let loaded = plan("cameras = \"8443-8444/tcp\"").unwrap();
+    let kind = &loaded.plan.devices[0].rules[0].kind;
+    let zarnet_core::plan::RuleKind::Forward(f) = kind else { panic!() };
+    assert_eq!((f.ports.first, f.ports.last, f.protocol.0), (8443, 8444, 6));
+    assert!(plan("cameras = [\"8443/tcp\", \"53/udp\"]").is_err());
+    assert!(plan("other = \"8443/tcp\"").is_err());
+}

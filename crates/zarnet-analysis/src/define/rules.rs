@@ -90,6 +90,11 @@ impl PlanEditor<'_> {
             Some(("next", rest)) => format!("{}:{rest}", self.external("next", "")?),
             _ => external.to_owned(),
         };
+        if options.with_access && !external.contains('/') {
+            let help = "write it as END:PORT/PROTOCOL".to_owned();
+            let message = "--with-access needs the port and protocol, not the name of a service";
+            return Err(AskError::new("options-contradict", message, help));
+        }
         self.check_port(&external, options.source.is_empty())?;
         let fields = vec![
             ("external", Some(external.as_str().into())),

@@ -84,6 +84,11 @@ impl Groups {
         if self.budget.spend(parts.len(), text, problems) { parts } else { Arc::new([]) }
     }
 
+    /// What a name of `[services]` stands for.
+    pub(super) fn named_services(&self, name: &str) -> Option<&[Service]> {
+        self.services.get(name).map(|s| &**s)
+    }
+
     /// The services that a notation or a group name stands for.
     pub(super) fn services(&mut self, text: &Text, problems: &mut Problems) -> Arc<[Service]> {
         let services = SERVICES.resolve(text, &self.services, problems);

@@ -1,7 +1,7 @@
 //! The internal and external ends of `static` and `forward` rules.
 
 use super::{Builder, PlanError, Text};
-use crate::net::{AddressRange, NotationError, PortRange, Protocol};
+use crate::net::{AddressRange, NotationError, PortRange, Protocol, Service};
 use crate::plan::{DevicePlan, Direction, DraftRule, External, Forward, Server, Spread, Static};
 
 impl Builder {
@@ -129,9 +129,12 @@ impl Builder {
         Some(Forward { external, protocol, ports, servers, spread, translate_as })
     }
 
-    /// `uplink:24011/tcp`, `203.0.113.5:20000-20009/udp`, `[2001:db8::5]:443/tcp`.
-    fn external_ports(&mut self, text: &Text) -> Option<(External, PortRange, Protocol)> {
-        let value = text.value.trim();
+    /// An end, its ports and their protocol as they are written.
+    fn written_ports<'t>(
+        &mut self,
+        value: &'t str,
+        text: &Text,
+    ) -> Option<(&'t str, PortRange, Protocol)> {
         let Some((end, protocol)) = value.rsplit_once('/') else {
             self.report(NotationError::ProtocolMissing(value.into()), text.place);
             return None;
@@ -146,6 +149,23 @@ impl Builder {
             return None;
         };
         let ports: PortRange = self.take(ports.trim().parse(), text.place)?;
+        Some((who, ports, protocol))
+    }
+
+    /// `uplink:24011/tcp`, `203.0.113.5:20000-20009/udp`, `[2001:db8::5]:443/tcp`; a named service
+    /// of one protocol and one range stands for both: `uplink:cameras`.
+    fn external_ports(&mut self, text: &Text) -> Option<(External, PortRange, Protocol)> {
+        let value = text.value.trim();
+        let named = value.rsplit_once(':').and_then(|(who, name)| {
+            match self.groups.named_services(name.trim())? {
+                [Service { protocol: Some(p), ports }] if p.has_ports() => Some((who, *ports, *p)),
+                _ => None,
+            }
+        });
+        let (who, ports, protocol) = match named {
+            Some(named) => named,
+            None => self.written_ports(value, text)?,
+        };
         let who = who.trim().trim_start_matches('[').trim_end_matches(']');
         let external = self.external(&Text::new(who.into(), text.place))?;
         match external {

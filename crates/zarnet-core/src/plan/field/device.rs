@@ -216,7 +216,7 @@ fields! {
         "internal" internal: Texts, "",
             "of a static: addresses; of a forward: ADDRESS:PORT, or several", "";
         "external" external: Text, "",
-            "of a static: addresses; of a forward: END:PORT/PROTOCOL", "";
+            "of a static: addresses; of a forward: END:PORT/PROTOCOL, or END:SERVICE", "";
         "as" translate_as: Text, "", "an interface, a pool or an address that senders become", "";
         "when-exhausted" when_exhausted: Text, "drop",
             "drop, pass, or what to overload instead", "";
