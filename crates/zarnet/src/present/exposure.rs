@@ -8,7 +8,8 @@ use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, count};
 
 /// Writes the answer as a table.
 pub fn text(answer: &ExposureAnswer, out: &mut dyn Write, width: usize) -> io::Result<()> {
-    writeln!(out, "{BOLD}What can be reached from {}{BOLD:#}", answer.from)?;
+    let from = if answer.from == "internet" { "the internet" } else { &answer.from };
+    writeln!(out, "{BOLD}What can be reached from {from}{BOLD:#}")?;
     let columns = [
         Column::text("CONNECT TO"),
         Column::text("SERVER"),

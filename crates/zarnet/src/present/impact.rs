@@ -69,8 +69,13 @@ pub fn text(
         let classes = count(told.len() as u64, "class", "classes");
         writeln!(
             out,
-            "{BOLD}{classes}{BOLD:#} of first packets ({}); all others are unaffected",
-            effects(&told)
+            "{BOLD}{classes}{BOLD:#} of first packets ({}); {}",
+            effects(&told),
+            if unlikely.is_empty() && still.is_empty() {
+                "all others are unaffected"
+            } else {
+                "but for the following, all others are unaffected"
+            }
         )?;
     }
     if !unlikely.is_empty() {
@@ -79,7 +84,7 @@ pub fn text(
             out,
             "{DIM}{classes} of senders that do not lie behind the interface they come in by ({}); \
              -v shows them{DIM:#}",
-            effects(&unlikely)
+            anstream::adapter::strip_str(&effects(&unlikely))
         )?;
     }
     if !still.is_empty() {
