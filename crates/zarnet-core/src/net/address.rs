@@ -118,8 +118,10 @@ impl Prefix {
     /// Parses `ADDRESS/LENGTH`, keeping the address as written: what stands on an interface or a
     /// host.
     pub fn parse_with_address(text: &str) -> Result<(IpAddr, Self), NotationError> {
-        let (address, length) =
-            text.split_once('/').ok_or_else(|| NotationError::Address(text.into()))?;
+        let Some((address, length)) = text.split_once('/') else {
+            parse_address(text.trim())?;
+            return Err(NotationError::LengthMissing(text.into()));
+        };
         let address = parse_address(address.trim())?;
         let length = parse_length(length.trim(), Family::of(address))?;
         let prefix =

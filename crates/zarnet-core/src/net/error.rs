@@ -9,6 +9,9 @@ pub enum NotationError {
     /// The text is not an IP address.
     #[error("`{0}` is not an address")]
     Address(String),
+    /// An address whose link cannot be told, because its prefix length is left out.
+    #[error("`{0}` has no prefix length")]
+    LengthMissing(String),
     /// A prefix length that the family does not have.
     #[error("a prefix length of `{0}` does not exist for {1}; it goes from 0 to {2}")]
     PrefixLength(String, &'static str, u8),
@@ -75,6 +78,9 @@ impl NotationError {
             Self::Address(_) => "write an address (10.1.2.3), a prefix (10.1.2.0/24), a range \
                  (10.1.2.3-10.1.2.9), a mask (10.1.2.0/255.255.255.0) or the name of a group"
                 .into(),
+            Self::LengthMissing(t) => {
+                format!("write the length of its link behind it, as `{t}/24`")
+            }
             Self::RangeLeavesPrefix { .. } => "write the length of a prefix that holds both ends, \
                                                or none"
                 .into(),

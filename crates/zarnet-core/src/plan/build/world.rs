@@ -89,7 +89,7 @@ impl Builder {
                 [] => Self::new_segment(plan, &draft.name),
                 [first, others @ ..] if others.iter().all(|o| o == first) => *first,
                 _ => {
-                    let reason = "several segments have an interface with this prefix".into();
+                    let reason = format!("{} have its prefix", holders(plan, address).join(", "));
                     let error = PlanError::SegmentAmbiguous {
                         what: "host",
                         name: draft.name.value.clone(),
@@ -106,16 +106,15 @@ impl Builder {
 
     /// Interfaces with one prefix may be on one wire or on two: without names nobody can tell.
     fn equal_prefixes(&mut self, draft: &Draft) {
-        let mut seen: HashMap<Prefix, (&Text, &str)> = HashMap::new();
+        let mut seen: HashMap<Prefix, (&Text, String)> = HashMap::new();
         for device in &draft.devices {
             for interface in device.interfaces.iter().filter(|i| i.segment.is_none()) {
                 for text in &interface.address {
                     let Ok((_, prefix)) = Prefix::parse_with_address(text.value.trim()) else {
                         continue;
                     };
-                    if let Some((first, name)) = seen.insert(prefix, (text, &interface.name.value))
-                    {
-                        let name = name.to_owned();
+                    let whole = format!("{}/{}", device.name.value, interface.name.value);
+                    if let Some((first, name)) = seen.insert(prefix, (text, whole)) {
                         let reason = format!("`{name}` has the prefix {prefix} too");
                         let what = "interface";
                         let error = PlanError::SegmentAmbiguous {
@@ -138,4 +137,12 @@ impl Builder {
     pub(super) fn address(&mut self, text: &Text) -> Option<IpAddr> {
         self.take(crate::net::parse_address(text.value.trim()), text.place)
     }
+}
+
+/// The interfaces in whose prefix an address lies, as DEVICE/INTERFACE.
+fn holders(plan: &Plan, address: IpAddr) -> Vec<String> {
+    let devices = plan.devices.iter();
+    let all = devices.flat_map(|d| d.interfaces.iter().map(move |i| (d, i)));
+    let near = all.filter(|(_, i)| i.addresses.iter().any(|a| a.1.contains(address)));
+    near.map(|(d, i)| format!("`{}/{}`", d.name, i.name)).collect()
 }
