@@ -8,7 +8,7 @@
 use std::sync::Arc;
 
 use zarnet_core::device::{Device, Judged};
-use zarnet_core::net::{Endpoint, Packet, Protocol};
+use zarnet_core::net::{AddressSet, Endpoint, Packet, Protocol};
 use zarnet_core::network::{Receiver, Trace};
 use zarnet_core::observe::{By, Stage, StageResult};
 use zarnet_core::plan::{DeviceId, InterfaceId, Place, Plan, RuleId};
@@ -16,7 +16,7 @@ use zarnet_core::predict::Rehearsal;
 use zarnet_core::traffic::{Flow, Party};
 
 use crate::impact::likely;
-use crate::senders::senders;
+use crate::senders::{could_send, senders};
 use crate::space::{Area, Conditions, Cuts, Field, Intervals, Steps, decide, packet};
 
 /// What can be reached from somewhere.
@@ -94,14 +94,17 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
                 continue;
             }
             let ingress = InterfaceId(i as u16);
-            let ways = of_interface(plan, &device, ingress, &mut steps);
+            let senders = senders(plan, own, ingress);
+            let ways = of_interface(plan, &device, ingress, &senders, &mut steps);
             let Some(ways) = ways else {
                 found.unknown.push(own.name.clone());
                 break;
             };
+            let everybody = Intervals::addresses(&senders).intersection(&Intervals::ipv4());
             let ways = ways.into_iter().flat_map(|(way, area)| {
                 let each = pieces(area).into_iter();
-                let follow = |piece| exposed(plan, (id, ingress), way, piece, &mut rehearsal);
+                let follow =
+                    |piece| exposed(plan, (id, ingress), way, piece, &everybody, &mut rehearsal);
                 joined(each.filter_map(follow).collect())
             });
             for way in ways {
@@ -177,22 +180,21 @@ fn of_interface(
     plan: &Plan,
     device: &Device,
     ingress: InterfaceId,
+    senders: &AddressSet,
     steps: &mut Steps,
 ) -> Option<Vec<(Way, Area)>> {
     let own = device.plan();
-    let senders = senders(plan, own, ingress);
     let mut conditions = Conditions::default();
     conditions.add(device, ingress);
-    conditions.add_senders(&senders);
+    conditions.add_senders(senders);
     let mut known: Vec<Way> = Vec::new();
     let outside = plan.segments[own.interfaces[ingress.index()].segment.index()].internet;
     let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
         let Some(sent) = packet(cuts.point) else { return 0 };
-        let may_be = senders.contains(sent.source().address)
-            && (!sent.protocol.has_ports() || sent.source().port != 0);
-        let Some(way) = way_of(plan, device, ingress, sent, outside).filter(|_| may_be) else {
+        if !could_send(senders, sent) {
             return 0;
-        };
+        }
+        let Some(way) = way_of(plan, device, ingress, sent, outside) else { return 0 };
         let position = known.iter().position(|w| *w == way).unwrap_or_else(|| {
             known.push(way);
             known.len() - 1
@@ -217,7 +219,8 @@ fn way_of(
     sent: Packet,
     outside: bool,
 ) -> Option<Way> {
-    match device.judge(ingress, sent) {
+    let mut entry = PolicyEntry::default();
+    match device.judge_watched(ingress, sent, &mut entry) {
         // that a device answers echo requests says nothing of its services
         Judged::ToDevice if sent.protocol.has_ports() => {
             Some(Way { rule: None, own: true, policy: None })
@@ -229,8 +232,6 @@ fn way_of(
             let to = sent.destination().address;
             let reaches =
                 v.entry.is_some() || !outside || !zarnet_core::network::special().contains(to);
-            let mut entry = PolicyEntry::default();
-            device.judge_watched(ingress, sent, &mut entry);
             (inside && reaches && v.egress != ingress).then_some(Way {
                 rule: v.entry,
                 own: false,
@@ -263,11 +264,13 @@ impl zarnet_core::observe::Observer for PolicyEntry {
 }
 
 /// Follows an example of a way in to where it ends; `None` where it is refused further on.
+/// `everybody`: who can come in by the interface.
 fn exposed(
     plan: &Plan,
     (id, ingress): (DeviceId, InterfaceId),
     way: Way,
     area: Area,
+    everybody: &Intervals,
     rehearsal: &mut Rehearsal,
 ) -> Option<Exposed> {
     let device = &plan.devices[id.index()];
@@ -291,8 +294,6 @@ fn exposed(
         // it went through, and out to the internet
         Receiver::Peer => return None,
     };
-    let all =
-        Intervals::addresses(&senders(plan, device, ingress)).intersection(&Intervals::ipv4());
     let passed = |trace: &Trace| trace.hops.iter().map(|h| h.device).collect::<Vec<_>>();
     let protocols = area.of(Field::Protocol);
     let rule = way.rule.map(|r| &device.rules[r.index()]);
@@ -306,7 +307,7 @@ fn exposed(
         device: id,
         own,
         through: passed(&followed.forth),
-        everybody: all.difference(area.of(Field::Source)).is_empty(),
+        everybody: everybody.difference(area.of(Field::Source)).is_empty(),
         sources: area.of(Field::Source).clone(),
         rule: rule.map(|r| r.name.clone()),
         policy: way.policy,

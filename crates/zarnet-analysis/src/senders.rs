@@ -1,8 +1,14 @@
 //! Who could send what comes in by an interface: examples that nobody sends convince nobody.
 
-use zarnet_core::net::{AddressRange, AddressSet};
+use zarnet_core::net::{AddressRange, AddressSet, Packet};
 use zarnet_core::network::special;
 use zarnet_core::plan::{DevicePlan, Interface, InterfaceId, Plan};
+
+/// Whether one of `senders` could send a packet: none with ports comes from port 0.
+pub(crate) fn could_send(senders: &AddressSet, sent: Packet) -> bool {
+    let is_real = !sent.protocol.has_ports() || sent.source().port != 0;
+    is_real && senders.contains(sent.source().address)
+}
 
 /// Addresses that may send what comes in by an interface: those behind it, and no others.
 pub(crate) fn senders(whole: &Plan, device: &DevicePlan, ingress: InterfaceId) -> AddressSet {

@@ -5,7 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{Finding, finding};
-use crate::senders::senders;
+use crate::senders::{could_send, senders};
 use crate::space::{Conditions, Cuts, Steps, decide, packet};
 use zarnet_core::Reason;
 use zarnet_core::device::{Device, Judged};
@@ -121,10 +121,7 @@ impl Proof<'_> {
         conditions.add_senders(senders);
         let gone_through = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
             if let Some(sent) = packet(cuts.point) {
-                // no packet with ports comes from port 0
-                let is_real = !sent.protocol.has_ports() || sent.source().port != 0;
-                let may_be = is_real && senders.contains(sent.source().address);
-                self.look(ingress, sent, may_be);
+                self.look(ingress, sent, could_send(senders, sent));
             }
             0
         });
