@@ -1,13 +1,13 @@
 //! What two plans say otherwise, key by key: what no first packet shows, and what only looks
 //! different.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use zarnet_core::plan::field::{
-    BEHAVIOUR, DraftAcl, DraftHost, DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule,
-    DraftSegment, Field, TIMERS,
+    DraftAcl, DraftHost, DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule,
+    DraftSegment, Field,
 };
-use zarnet_core::plan::{Draft, DraftDevice, Plan};
+use zarnet_core::plan::{Described, DevicePlan, Draft, DraftDevice, Plan};
 
 /// A key that the plans say otherwise.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -87,16 +87,16 @@ pub(super) fn behaviour(old: &Plan, new: &Plan) -> Vec<ChangedSetting> {
     let mut list = Vec::new();
     for before in &old.devices {
         let Some(after) = new.devices.iter().find(|d| d.name == before.name) else { continue };
-        let all = |d: &zarnet_core::plan::DevicePlan| -> Vec<(String, String)> {
-            let described = d.behaviour.settings().into_iter().chain(d.timers.settings());
-            described.map(|s| (s.key, s.value)).collect()
+        let all = |d: &DevicePlan| -> Vec<Described> {
+            d.behaviour.settings().into_iter().chain(d.timers.settings()).collect()
         };
         let (was, is) = (all(before), all(after));
-        let keys: BTreeSet<&String> = was.iter().chain(&is).map(|s| &s.0).collect();
-        let value = |of: &[(String, String)], key: &str| {
-            of.iter().find(|s| s.0 == *key).map_or(String::new(), |s| s.1.clone())
+        let meanings: BTreeMap<&String, &'static str> =
+            was.iter().chain(&is).map(|s| (&s.key, s.meaning)).collect();
+        let value = |of: &[Described], key: &str| {
+            of.iter().find(|s| s.key == *key).map_or(String::new(), |s| s.value.clone())
         };
-        for key in keys {
+        for (key, meaning) in meanings {
             let (before_value, after_value) = (value(&was, key), value(&is, key));
             if before_value != after_value {
                 list.push(ChangedSetting {
@@ -105,18 +105,12 @@ pub(super) fn behaviour(old: &Plan, new: &Plan) -> Vec<ChangedSetting> {
                     key: key.clone(),
                     before: before_value,
                     after: after_value,
-                    meaning: meaning_of(key),
+                    meaning,
                 });
             }
         }
     }
     list
-}
-
-fn meaning_of(key: &str) -> &'static str {
-    let rows = BEHAVIOUR.iter().chain(TIMERS);
-    let whole = key.split('.').next().unwrap_or(key);
-    rows.clone().find(|f| f.key == whole).map_or("", |f| f.meaning)
 }
 
 #[derive(Default)]
@@ -186,18 +180,8 @@ impl Compared {
             (old.iter().map(text).collect(), new.iter().map(text).collect());
         let (were, are): (HashSet<&String>, HashSet<&String>) =
             (old.iter().collect(), new.iter().collect());
-        let mut change = |before: &str, after: &str| {
-            self.list.push(ChangedSetting {
-                device: self.device.clone(),
-                item: kind.to_owned(),
-                key: String::new(),
-                before: before.to_owned(),
-                after: after.to_owned(),
-                meaning: "",
-            });
-        };
-        old.iter().filter(|t| !are.contains(t)).for_each(|t| change(t, ""));
-        new.iter().filter(|t| !were.contains(t)).for_each(|t| change("", t));
+        old.iter().filter(|t| !are.contains(t)).for_each(|t| self.whole(kind, t, ""));
+        new.iter().filter(|t| !were.contains(t)).for_each(|t| self.whole(kind, "", t));
     }
 
     fn whole(&mut self, item: &str, before: &str, after: &str) {
