@@ -26,15 +26,12 @@ macro_rules! fields {
             $(of $item:ident)?, $default:tt, $meaning:literal, $source:literal;
         )*
     }) => {
-        $(#[$doc])*
-        pub const $name: &[Field] = &[$(Field {
-            key: $key,
-            value: FieldValue::$kind $(($($arg)*))?,
-            needed: fields!(@is $($needed)?),
-            default: $default,
-            meaning: $meaning,
-            source: $source,
-        }),*];
+        fields! {
+            $(#[$doc])*
+            $name {
+                $($key $($needed)?: $kind $(($($arg)*))?, $default, $meaning, $source;)*
+            }
+        }
 
         $(#[$of])*
         #[derive(Debug)]
