@@ -59,12 +59,8 @@ const MOST_BRANCHES: usize = 8;
 
 /// Whether a flow does what is expected of it, or works where nothing is.
 pub fn satisfied(followed: &Followed) -> bool {
-    let same = |e: &&zarnet_core::plan::Expectation| {
-        let (a, b) = (&e.flow, &followed.flow);
-        (a.source, a.source_port, a.destination, a.destination_port, a.protocol)
-            == (b.source, b.source_port, b.destination, b.destination_port, b.protocol)
-    };
-    let mut expected = followed.plan.expectations.iter().filter(same).peekable();
+    let own = followed.plan.expectations.iter().filter(|e| e.is_of(&followed.flow));
+    let mut expected = own.peekable();
     match expected.peek() {
         Some(_) => expected.all(|e| failures(followed, e).is_empty()),
         None => !followed.negative && followed.loss.map(|l| l.reason) != Some(Reason::FromDevice),

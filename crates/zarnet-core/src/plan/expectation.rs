@@ -29,6 +29,15 @@ pub struct Expectation {
     pub place: Place,
 }
 
+impl Expectation {
+    /// Whether it speaks of a flow: of the same ends, whenever the flow starts and however it goes.
+    pub fn is_of(&self, flow: &Flow) -> bool {
+        let ends =
+            |f: &Flow| (f.source, f.source_port, f.destination, f.destination_port, f.protocol);
+        ends(&self.flow) == ends(flow)
+    }
+}
+
 /// What must be seen at a place.
 #[derive(Debug, Clone)]
 pub struct SeenBy {

@@ -15,19 +15,7 @@ use zarnet_core::predict::{Failed, failures};
 impl Case<'_> {
     /// The expectations of this flow that do not hold.
     fn disappointed(&self) -> Vec<(Expectation, Vec<Failed>)> {
-        let flow = &self.followed.flow;
-        let same = |e: &&Expectation| {
-            let e = &e.flow;
-            (e.source, e.source_port, e.destination, e.destination_port, e.protocol)
-                == (
-                    flow.source,
-                    flow.source_port,
-                    flow.destination,
-                    flow.destination_port,
-                    flow.protocol,
-                )
-        };
-        let own = self.plan.expectations.iter().filter(same);
+        let own = self.plan.expectations.iter().filter(|e| e.is_of(&self.followed.flow));
         own.map(|e| (e.clone(), failures(self.followed, e))).filter(|f| !f.1.is_empty()).collect()
     }
 
@@ -315,10 +303,7 @@ impl Case<'_> {
         } else {
             hop.packet
         };
-        let side = |i: zarnet_core::plan::InterfaceId| {
-            let interface = &device.interfaces[i.index()];
-            interface.realm.clone().unwrap_or_else(|| interface.name.clone())
-        };
+        let side = |i: zarnet_core::plan::InterfaceId| device.interfaces[i.index()].side();
         let from = hop.packet.source().address;
         let what = format!("{} from {from} to {}", service(seen), seen.destination().address);
         let place = step.place.unwrap_or(device.place);

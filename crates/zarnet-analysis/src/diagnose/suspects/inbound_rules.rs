@@ -62,7 +62,7 @@ impl Case<'_> {
             names.join(", "),
             interface.name
         );
-        let realm = interface.realm.clone().unwrap_or_else(|| interface.name.clone());
+        let realm = interface.side();
         let title = format!("let rule {} be `into` {realm}", rule.name);
         let (table, at) = (Table::Rule(hop.device, id), self.at_rule(hop.device, id));
         let edit = set(table, "into", realm);

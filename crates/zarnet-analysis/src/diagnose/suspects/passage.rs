@@ -185,10 +185,7 @@ impl Case<'_> {
         let (seen, other) =
             if sees_translated { (inside, hop.packet) } else { (hop.packet, inside) };
         let at = At::device(hop.device, step.place.unwrap_or(device.place));
-        let side = |i: InterfaceId| {
-            let interface = &device.interfaces[i.index()];
-            interface.realm.clone().unwrap_or_else(|| interface.name.clone())
-        };
+        let side = |i: InterfaceId| device.interfaces[i.index()].side();
         let (from, into) = (side(ingress), side(egress));
         let names = |p: &zarnet_core::plan::Policy, packet: Packet| {
             p.verdict == Verdict::Accept
@@ -217,11 +214,8 @@ impl Case<'_> {
                 format!("no policy entry lets {what} pass from {from} into {into}"),
             ),
         };
-        let mut fields = vec![
-            ("from", from.clone().into()),
-            ("into", into.clone().into()),
-            ("accept", service(seen).into()),
-        ];
+        let mut fields =
+            vec![("from", from.into()), ("into", into.into()), ("accept", service(seen).into())];
         let (own_source, packet_protocol) = (hop.packet.source().address, hop.packet.protocol);
         fields.extend([
             ("source", own_source.to_string().into()),
@@ -301,8 +295,7 @@ impl Case<'_> {
         key: &str,
         interface: InterfaceId,
     ) -> (String, Edit) {
-        let interface = &self.device(device).interfaces[interface.index()];
-        let name = interface.realm.clone().unwrap_or_else(|| interface.name.clone());
+        let name = self.device(device).interfaces[interface.index()].side().to_owned();
         (name.clone(), append(Table::Rule(device, rule), key, name))
     }
 }

@@ -196,10 +196,7 @@ impl<'a> Case<'a> {
     ) {
         let (id, rule) = (miss.device, self.rule(miss.device, miss.rule));
         let (table, at) = (Table::Rule(id, miss.rule), self.at_rule(id, miss.rule));
-        let side = |i: InterfaceId| {
-            let interface = &self.device(id).interfaces[i.index()];
-            interface.realm.clone().unwrap_or_else(|| interface.name.clone())
-        };
+        let side = |i: InterfaceId| self.device(id).interfaces[i.index()].side();
         let mut edits = Vec::new();
         let mut parts = Vec::new();
         for condition in &miss.unmet {
@@ -251,10 +248,7 @@ impl<'a> Case<'a> {
         is_for: impl Fn(&Policy) -> bool,
     ) {
         let device = self.device(id);
-        let side = |i: InterfaceId| {
-            let interface = &device.interfaces[i.index()];
-            interface.realm.clone().unwrap_or_else(|| interface.name.clone())
-        };
+        let side = |i: InterfaceId| device.interfaces[i.index()].side();
         let found: Vec<usize> = device
             .policies
             .iter()

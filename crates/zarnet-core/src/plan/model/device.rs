@@ -69,6 +69,11 @@ pub struct Interface {
 }
 
 impl Interface {
+    /// What rules and policies call its side of the device: its realm, or its name without one.
+    pub fn side(&self) -> &str {
+        self.realm.as_deref().unwrap_or(&self.name)
+    }
+
     /// Its first IPv4 address, which overloads onto it use.
     pub fn primary(&self) -> Option<IpAddr> {
         self.addresses.iter().map(|a| a.0).find(IpAddr::is_ipv4)
