@@ -122,11 +122,13 @@ fn settings_read_back_as_they_are_shown() {
 fn a_named_service_is_a_forwards_port() {
     let plan = |services: &str| {
         let text = format!(
-            "[services]\n{services}\n[[device]]\nname = \"edge\"\n  [[device.interface]]\n  name = \
-             \"in\"\n  realm = \"internal\"\n  address = \"10.0.0.1/24\"\n  [[device.interface]]\n  \
-             name = \"out\"\n  realm = \"external\"\n  address = \"192.0.2.1/24\"\n  \
-             [[device.rule]]\n  name = \"r\"\n  type = \"forward\"\n  external = \
-             \"out:cameras\"\n  internal = \"10.0.0.9:443\"\n"
+            "[services]\n{services}\n[[device]]\nname = \"edge\"\n  \
+             [[device.interface]]\n  name = \"in\"\n  realm = \"internal\"\n  \
+             address = \"10.0.0.1/24\"\n  \
+             [[device.interface]]\n  name = \"out\"\n  realm = \"external\"\n  \
+             address = \"192.0.2.1/24\"\n  \
+             [[device.rule]]\n  name = \"r\"\n  type = \"forward\"\n  \
+             external = \"out:cameras\"\n  internal = \"10.0.0.9:443\"\n"
         );
         zarnet_formats::plan::from_text(Path::new("p.toml"), text)
     };
