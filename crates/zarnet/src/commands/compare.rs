@@ -16,7 +16,7 @@ use zarnet_formats::traffic::Begun;
 use zarnet_formats::traffic::Traffic;
 
 use super::plan;
-use super::traffic::{attempts, device, given, moment, open, tell_elsewhere, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open, tell_elsewhere};
 use crate::args::{Common, Compare, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::compare::text;
@@ -30,12 +30,11 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     let options = Options { seed: common.seed, sessions: false, ..Options::default() };
     let moment = moment(&args.at, &shared, &traffic, common)?;
     let begun = RefCell::new(Begun::default());
-    let (mut prediction, skipped) =
+    let mut prediction =
         attempts(&traffic, Options { moment, ..options }, common.quiet, |items, options| {
             let noted = Noted { items, traffic: &traffic, begun: &begun };
             predict(shared.clone(), noted, traffic.events(), options)
         })?;
-    tell_skipped(skipped, common.quiet);
     tell_elsewhere(&prediction, common.quiet);
     // a table that is one device's says nothing of the others
     if let Some(name) = &args.table.device {

@@ -14,7 +14,7 @@ use zarnet_formats::source::Sources;
 use zarnet_formats::traffic::Names;
 
 use super::plan;
-use super::traffic::{attempts, given, moment, open, tell_skipped};
+use super::traffic::{attempts, given, moment, open};
 use crate::args::{Common, Day, Follow};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
@@ -63,9 +63,8 @@ pub(super) fn on_the_day(
     let traffic = open(&given(&day.during)?, loaded, &day.reader, common)?;
     let moment = moment(&day.at, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, sessions: false, ..Options::default() };
-    let (scene, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
+    let scene = attempts(&traffic, options, common.quiet, |items, options| {
         follow_during(shared.clone(), items, traffic.events(), options, flow)
     })?;
-    tell_skipped(skipped, common.quiet);
     Ok((scene.followed, traffic.plan_files().clone()))
 }

@@ -9,7 +9,7 @@ use zarnet_core::predict::{Options, predict};
 use zarnet_formats::plan::Loaded;
 
 use super::plan;
-use super::traffic::{attempts, device, given, moment, open, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open};
 use crate::args::{Common, Impact};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::impact::text;
@@ -45,9 +45,8 @@ fn lingering(
     let shared = Arc::new(old.plan.clone());
     let moment = moment(&args.at, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, ..Options::default() };
-    let (prediction, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
+    let prediction = attempts(&traffic, options, common.quiet, |items, options| {
         predict(shared.clone(), items, traffic.events(), options)
     })?;
-    tell_skipped(skipped, common.quiet);
     Ok(live_sessions(&prediction, new, common.seed))
 }

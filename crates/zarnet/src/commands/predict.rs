@@ -6,7 +6,7 @@ use zarnet_analysis::answer::predict::PredictAnswer;
 use zarnet_core::predict::{Options, predict};
 
 use super::plan;
-use super::traffic::{attempts, device, given, moment, open, tell_elsewhere, tell_skipped};
+use super::traffic::{attempts, device, given, moment, open, tell_elsewhere};
 use crate::args::{Common, Format, Predict};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::predict::text;
@@ -20,10 +20,9 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let shared = Arc::new(loaded.plan.clone());
     let moment = moment(&args.at, &shared, &traffic, common)?;
     let options = Options { moment, seed: common.seed, sessions, ..Options::default() };
-    let (prediction, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
+    let prediction = attempts(&traffic, options, common.quiet, |items, options| {
         predict(shared.clone(), items, traffic.events(), options)
     })?;
-    tell_skipped(skipped, common.quiet);
     tell_elsewhere(&prediction, common.quiet);
     let answer = PredictAnswer {
         plan: &prediction.plan,

@@ -7,7 +7,7 @@ use zarnet_analysis::answer::rules::RulesAnswer;
 use zarnet_core::predict::{Moment, Options, predict};
 
 use super::plan;
-use super::traffic::{attempts, device, given, open, tell_skipped};
+use super::traffic::{attempts, device, given, open};
 use crate::args::{Common, Rules};
 use crate::exit::{FINE, Failure};
 use crate::present::{present, rules};
@@ -26,10 +26,9 @@ pub fn run(args: &Rules, common: &Common) -> Result<u8, Failure> {
             sessions: false,
             ..Options::default()
         };
-        let (prediction, skipped) = attempts(&traffic, options, common.quiet, |items, options| {
+        let prediction = attempts(&traffic, options, common.quiet, |items, options| {
             predict(shared.clone(), items, traffic.events(), options)
         })?;
-        tell_skipped(skipped, common.quiet);
         let counted = PredictAnswer {
             plan: &prediction.plan,
             sources: traffic.plan_files(),

@@ -56,14 +56,16 @@ fn available_memory() -> Option<f64> {
     line.split_whitespace().next()?.parse::<f64>().ok().map(|kilobytes| kilobytes * 1024.0)
 }
 
-/// Plays traffic, and shows on a terminal how far it is.
+/// Plays traffic, shows on a terminal how far it is, and tells what was passed over.
 pub(super) fn attempts<T>(
     traffic: &Traffic,
     options: Options,
     quiet: bool,
     run: impl Fn(Watched<'_, '_, Progress>, Options) -> Result<T, Halt<TrafficError>>,
-) -> Result<(T, Skipped), Failure> {
-    Ok(play(traffic, options, &Progress::new(quiet), run)?)
+) -> Result<T, Failure> {
+    let (outcome, skipped) = play(traffic, options, &Progress::new(quiet), run)?;
+    tell_skipped(skipped, quiet);
+    Ok(outcome)
 }
 
 impl From<AnalysisError> for Failure {
