@@ -13,6 +13,18 @@ pub enum Class {
     Undelivered,
 }
 
+impl Class {
+    /// The stable name, as JSON and CSV have it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Translated => "translated",
+            Self::Untranslated => "untranslated",
+            Self::Refused => "refused",
+            Self::Undelivered => "undelivered",
+        }
+    }
+}
+
 macro_rules! reasons {
     ($(
         $variant:ident, $name:literal, $class:ident,

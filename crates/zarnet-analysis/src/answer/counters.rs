@@ -14,6 +14,8 @@ use zarnet_core::net::Instant;
 pub struct RuleCount<'a> {
     pub device: &'a str,
     pub rule: &'a str,
+    /// Whether it translates anything new at the moment.
+    pub enabled: bool,
     pub opened: u64,
     pub open: u64,
     pub most: u64,
@@ -104,11 +106,13 @@ impl<'a> PredictAnswer<'a> {
                     by_rule[rule.index()].insert(reason.name(), *n);
                 }
             }
-            let rules = plan.rules.iter().zip(&totals.rules).zip(&table.active).zip(by_rule);
-            for (((rule, count), active), refused_by) in rules {
+            let rules = plan.rules.iter().zip(&totals.rules).zip(&table.active);
+            let rules = rules.zip(&table.enabled).zip(by_rule);
+            for ((((rule, count), active), enabled), refused_by) in rules {
                 counters.rules.push(RuleCount {
                     device,
                     rule: &rule.name,
+                    enabled: *enabled,
                     opened: count.hits,
                     open: *active,
                     most: count.peak.count,

@@ -9,7 +9,7 @@ use zarnet_core::plan::{Expectation, Plan};
 use zarnet_core::predict::{Failed, Tried};
 use zarnet_formats::source::Sources;
 
-use super::follow::{FollowAnswer, class_name};
+use super::follow::FollowAnswer;
 use super::naming::{Naming, Position};
 use super::{Answer, Row, SHAPE};
 
@@ -59,7 +59,7 @@ impl ExpectAnswer {
 
 fn entry(naming: Naming<'_>, expectation: &Expectation, tried: &Tried) -> ExpectEntry {
     let holds = tried.failed.is_empty();
-    let story = FollowAnswer { naming, followed: &tried.followed };
+    let story = FollowAnswer { naming, followed: &tried.followed, network: None };
     ExpectEntry {
         flow: naming.flow(&expectation.flow),
         holds,
@@ -102,7 +102,7 @@ fn got(e: &Expectation, tried: &Tried) -> String {
     let fate = || {
         let reason = f.loss.map(|l| l.reason);
         let why = reason.map(|r: Reason| format!(" ({r})")).unwrap_or_default();
-        let class = class_name(f.class);
+        let class = f.class.name();
         if f.delivered() && !f.answered() {
             format!("answer {class}{why}")
         } else {

@@ -21,6 +21,7 @@ pub mod predict;
 mod row;
 pub mod rules;
 pub mod sheet;
+mod timeline;
 pub mod why;
 
 use std::io::{self, Write};
@@ -32,6 +33,7 @@ pub use counters::{AddressCount, CounterShape, DeviceCount, PoolCount, RuleCount
 pub use ends::{End, Pair, ProtocolName};
 pub use naming::{Naming, Position};
 pub use row::Row;
+pub use timeline::Fared;
 
 /// The version of every shape; it changes when a key goes or means something else.
 pub const SHAPE: u32 = 1;

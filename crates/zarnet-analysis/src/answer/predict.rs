@@ -13,6 +13,7 @@ use zarnet_formats::source::Sources;
 
 use super::ends::{End, Pair, ProtocolName};
 use super::naming::{Naming, Position};
+use super::timeline::TIMELINE_COLUMNS;
 use super::{Answer, Row, SHAPE};
 
 /// A prediction with the names of its plan.
@@ -26,7 +27,8 @@ pub struct PredictAnswer<'a> {
     pub prediction: &'a Prediction,
     /// The only device to show.
     pub only: Option<DeviceId>,
-    /// Whether CSV has the sessions instead of the mappings.
+    /// Whether CSV has the sessions instead of the mappings. It has the timeline instead of both
+    /// if the prediction has one.
     pub sessions: bool,
 }
 
@@ -202,7 +204,9 @@ impl<T: Serialize, I: Iterator<Item = T>, F: Fn() -> I> Serialize for Rows<F> {
 impl Serialize for PredictAnswer<'_> {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         let a = *self;
-        let mut o = s.serialize_struct("prediction", 8)?;
+        let timeline = a.prediction.timeline.as_deref();
+        let keys = 8 + usize::from(timeline.is_some());
+        let mut o = s.serialize_struct("prediction", keys)?;
         o.serialize_field("shape", &SHAPE)?;
         o.serialize_field("at", &a.prediction.at.seconds())?;
         o.serialize_field(
@@ -220,6 +224,9 @@ impl Serialize for PredictAnswer<'_> {
         )?;
         o.serialize_field("counters", &a.counters())?;
         o.serialize_field("icmp-errors", &a.icmp_errors())?;
+        if let Some(rows) = timeline {
+            o.serialize_field("timeline", &Rows(|| rows.iter().map(move |r| a.fared(r))))?;
+        }
         o.end()
     }
 }
@@ -254,11 +261,19 @@ impl Answer for PredictAnswer<'_> {
     }
 
     fn columns(&self) -> &'static [&'static str] {
-        if self.sessions { SESSION_COLUMNS } else { &MAPPING_COLUMNS }
+        match self.prediction.timeline {
+            Some(_) => TIMELINE_COLUMNS,
+            None if self.sessions => SESSION_COLUMNS,
+            None => &MAPPING_COLUMNS,
+        }
     }
 
     fn rows(&self, out: &mut dyn Write) -> io::Result<()> {
-        if self.sessions { self.session_lines(out) } else { self.mapping_lines(out) }
+        match &self.prediction.timeline {
+            Some(rows) => self.timeline_lines(rows, out),
+            None if self.sessions => self.session_lines(out),
+            None => self.mapping_lines(out),
+        }
     }
 }
 

@@ -12,7 +12,7 @@ use zarnet_formats::observed::Observed;
 use zarnet_formats::source::Sources;
 
 use super::change::diff;
-use super::follow::{FollowAnswer, class_name};
+use super::follow::FollowAnswer;
 use super::naming::{Naming, Position};
 use super::{Answer, Row, SHAPE, count};
 
@@ -120,7 +120,7 @@ impl<'a> WhyAnswer<'a> {
     }
 
     fn story(self) -> FollowAnswer<'a> {
-        FollowAnswer { naming: self.naming(), followed: &self.scene.followed }
+        FollowAnswer { naming: self.naming(), followed: &self.scene.followed, network: None }
     }
 
     /// The sentence that everything comes down to.
@@ -259,7 +259,7 @@ impl<'a> WhyAnswer<'a> {
         let all = self.diagnosis.repairs.iter().zip(self.tried);
         all.map(|(repair, tried)| {
             let f = &repair.scene.followed;
-            let becomes = f.arrived.map(|a| format!("{} as {}", class_name(f.class), a.1.ends));
+            let becomes = f.arrived.map(|a| format!("{} as {}", f.class.name(), a.1.ends));
             let changes = tried.changed.iter().map(|c| self.change(*c)).collect();
             let diff = diff(self.sources, &tried.sources);
             RepairShape { title: repair.title.clone(), diff, works: true, becomes, changes }

@@ -97,6 +97,11 @@ named! {
             "The rule that was meant was disabled in the course of the day.",
             "The plan has it enabled; an event of the traffic switched it off.",
             "nothing in the plan: the rule enabled on the device again";
+        MappingEnded, "mapping-ended",
+            "The mapping that let the packet in has ended by then.",
+            "Its timer was up, or an event of the day ended it; from outside only the inside can \
+             be answered.",
+            "a longer timer; the connection opened from inside again";
         EarlierRule, "earlier-rule",
             "Another rule, listed earlier, takes the packet.",
             "A rule above matches too, and wins.",

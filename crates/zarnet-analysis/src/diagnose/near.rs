@@ -3,8 +3,8 @@
 use zarnet_core::device::Condition;
 use zarnet_core::net::Packet;
 use zarnet_core::network::{Hop, Network};
-use zarnet_core::observe::{Stage, StageResult};
-use zarnet_core::plan::{DeviceId, InterfaceId, Rule, RuleId, RuleKind};
+use zarnet_core::observe::{By, Stage, StageResult};
+use zarnet_core::plan::{DeviceId, DevicePlan, InterfaceId, Rule, RuleId, RuleKind};
 use zarnet_core::predict::Scene;
 
 /// A rule that did not match, and why not.
@@ -83,6 +83,42 @@ pub(super) fn inbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
         .collect()
 }
 
+/// Rules of the hop's device that would translate a first packet if they were enabled: those that
+/// match it, and are looked at before the one that did.
+pub fn disabled_matches(network: &Network, hop: &Hop) -> Vec<RuleId> {
+    let device = &network.devices()[hop.device.index()];
+    let is_new =
+        hop.steps.iter().any(|s| s.stage == Stage::Session && s.result == StageResult::New);
+    let Some(ingress) = hop.ingress.filter(|_| is_new) else { return Vec::new() };
+    let taken_by = |stage: Stage| {
+        let mut taken = hop.steps.iter().filter(|s| s.stage == stage);
+        taken.find_map(|s| if let By::Rule(id) = s.by { Some(id) } else { None })
+    };
+    let (entered, left) = (taken_by(Stage::Destination), taken_by(Stage::Source));
+    let source = hop.steps.iter().any(|s| s.stage == Stage::Source);
+    let egress = egress(hop).filter(|_| source);
+    let disabled = |unmet: Vec<Condition>| unmet == [Condition::Enabled];
+    let rules = (0..device.plan().rules.len() as u16).map(RuleId);
+    let would_match = |id: &RuleId| {
+        let inbound = device.unmet_inbound(*id, ingress, hop.packet).is_some_and(disabled)
+            && is_before(device.plan(), *id, entered);
+        let outbound = egress.is_some_and(|e| {
+            disabled(device.unmet_outbound(*id, ingress, e, hop.packet))
+                && is_before(device.plan(), *id, left)
+        });
+        inbound || outbound
+    };
+    rules.filter(would_match).collect()
+}
+
+/// Whether a rule is looked at before another one, if there is another.
+fn is_before(device: &DevicePlan, rule: RuleId, other: Option<RuleId>) -> bool {
+    let Some(other) = other else { return true };
+    let mut order = [rule.min(other), rule.max(other)];
+    device.put_in_order(&mut order);
+    order[0] == rule && rule != other
+}
+
 /// The interface that a packet left by, or was to leave by.
 pub(super) fn egress(hop: &Hop) -> Option<InterfaceId> {
     hop.steps.iter().find_map(|s| {
@@ -90,7 +126,7 @@ pub(super) fn egress(hop: &Hop) -> Option<InterfaceId> {
     })
 }
 
-fn realm(device: &zarnet_core::plan::DevicePlan, id: InterfaceId) -> String {
+fn realm(device: &DevicePlan, id: InterfaceId) -> String {
     device.interfaces[id.index()].realm.clone().unwrap_or_else(|| "none".into())
 }
 
@@ -104,7 +140,7 @@ fn list(written: &[zarnet_core::plan::Placed<String>], otherwise: &str) -> Strin
 }
 
 fn outbound(
-    device: &zarnet_core::plan::DevicePlan,
+    device: &DevicePlan,
     rule: &Rule,
     condition: Condition,
     (ingress, egress): (InterfaceId, InterfaceId),
@@ -131,7 +167,7 @@ fn outbound(
 }
 
 fn inbound(
-    device: &zarnet_core::plan::DevicePlan,
+    device: &DevicePlan,
     rule: &Rule,
     condition: Condition,
     ingress: InterfaceId,

@@ -95,12 +95,12 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
             break;
         }
     }
-    if let Some(found) = found {
+    let list = suspects(scene);
+    if let Some(found) = found.filter(|f| !is_better_known(f, &list, scene)) {
         diagnosis.causes = told(found.causes, &scene.followed.plan);
         diagnosis.repairs = found.repairs;
         return diagnosis;
     }
-    let list = suspects(scene);
     diagnosis.advice =
         list.iter().filter(|s| s.edits.is_empty()).map(|s| s.title.clone()).collect();
     let nobody = Suspect {
@@ -118,6 +118,14 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
     let advised = list.iter().find(|s| s.edits.is_empty()).or(list.first()).cloned();
     diagnosis.causes.push(advised.unwrap_or(nobody));
     diagnosis
+}
+
+/// Whether the day tells what happened, so that a change of rules which would help is no answer:
+/// the mapping that the packet is for was there, and nothing of the plan asks for another way in.
+fn is_better_known(found: &Found, list: &[Suspect], scene: &Scene) -> bool {
+    let expected = scene.followed.plan.expectations.iter().any(|e| e.is_of(&scene.followed.flow));
+    let ended = |s: &Suspect| s.cause == Cause::MappingEnded;
+    !expected && list.iter().any(ended) && !found.causes.first().is_some_and(ended)
 }
 
 /// Causes one by one, with the places that they have in the plan as it is: what is suspected after

@@ -7,7 +7,9 @@ use super::fast_path::{FastPath, FlowKey};
 use super::key::{EndKey, Key};
 use super::outcome::SessionRef;
 use super::pipeline::{Condition, Judged, Verdicts};
-use super::sinks::{AddressUse, Counters, History, PoolUse, RefusedFlow, Supply, usable_ports};
+use super::sinks::{
+    AddressUse, Counters, EndedMapping, History, PoolUse, RefusedFlow, Supply, usable_ports,
+};
 use super::view::{MappingRow, SessionRow};
 use crate::net::{AddressRange, AddressSet, Endpoint, Instant, Packet, Protocol};
 use crate::observe::Observer;
@@ -234,6 +236,15 @@ impl Device {
         self.context().fixed_mappings(now)
     }
 
+    /// Rules of steps 4 and 8 that a session was made by; none once it has ended.
+    pub fn rules_of(&self, session: SessionRef) -> [Option<RuleId>; 2] {
+        if !self.is_alive(session) {
+            return [None; 2];
+        }
+        let (inbound, outbound) = self.bindings.rules_of(self.bindings.table.session(session.id));
+        [inbound, outbound]
+    }
+
     /// Whether a session still lives.
     pub fn is_alive(&self, session: SessionRef) -> bool {
         self.bindings.is_alive(session)
@@ -252,6 +263,17 @@ impl Device {
     /// From now on, notes what is in use over time.
     pub fn keep_history(&mut self) {
         self.recorder.history = Some(Box::new(History::new(self.compiled.clone())));
+    }
+
+    /// From now on keeps mappings that end.
+    pub(crate) fn keep_ended(&mut self) {
+        self.recorder.ended = Some(Box::default());
+    }
+
+    /// The last dynamic mapping that let packets of a protocol in to an external end, if it has
+    /// ended and that was noted.
+    pub fn ended_at(&self, protocol: Protocol, external: Endpoint) -> Option<&EndedMapping> {
+        self.recorder.ended.as_ref()?.at(protocol, external)
     }
 
     /// What was in use over time, if it was noted.

@@ -36,12 +36,16 @@ use bindings::{Bindings, Context, Engine};
 use compiled::{ActiveRules, Compiled};
 use sinks::Recorder;
 
+pub use bindings::Cause as EndCause;
 pub(crate) use fast_path::{FastOutcome, FastPacket, FastPath, FlowKey, FlowSchedule};
 pub(crate) use key::Key;
 pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};
 pub use session_state::State;
-pub use sinks::{AddressUse, Counters, History, Peak, PoolUse, RuleCounters, Series, Span, Supply};
+pub use sinks::{
+    AddressUse, Counters, EndedMapping, EndedMappings, History, Peak, PoolUse, RuleCounters,
+    Series, Span, Supply,
+};
 pub use view::{MappingRow, SessionRow};
 
 /// A device and its state.

@@ -30,7 +30,7 @@ pub struct MappingRow {
     pub freely: bool,
     /// When it was made; `None` for a fixed one.
     pub created: Option<Instant>,
-    /// When it ends if nothing more comes; `None` for a fixed one.
+    /// When it ends if nothing more comes; `None` for a fixed one whose rule is enabled.
     pub expires: Option<Instant>,
     /// Number of living sessions under the mapping.
     pub sessions: u32,
@@ -315,17 +315,24 @@ impl<'a> Context<'a> {
                 RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => continue,
             };
             let in_use = used.remove(&id).unwrap_or_default();
-            if !self.active.has(i as u16) {
+            // what a disabled rule, or a lease that moved, has left lives as long as its sessions
+            let is_whole = !pairs.is_empty();
+            let is_enabled = self.active.has(i as u16);
+            if !is_enabled {
                 pairs.clear();
             }
+            let permanent = if is_enabled && is_whole { pairs.len() } else { 0 };
+            let ends = !is_enabled || is_whole;
             let mut unlisted =
                 in_use.keys().filter(|p| !pairs.contains(p)).copied().collect::<Vec<_>>();
             unlisted.sort_unstable();
             pairs.extend(unlisted);
-            rows.extend(pairs.into_iter().map(|pair| {
-                let Use { sessions, state, last_active, .. } =
+            rows.extend(pairs.into_iter().enumerate().map(|(n, pair)| {
+                let Use { sessions, state, last_active, expires } =
                     in_use.get(&pair).copied().unwrap_or_default();
-                MappingRow { sessions, state, last_active, ..row(kind, protocol, pair.0, pair.1) }
+                let expires = (ends && n >= permanent).then_some(Instant(expires));
+                let row = row(kind, protocol, pair.0, pair.1);
+                MappingRow { sessions, state, last_active, expires, ..row }
             }));
         }
         rows

@@ -159,6 +159,11 @@ impl Network {
         self.devices.iter_mut().for_each(Device::keep_history);
     }
 
+    /// From now on keeps mappings that end.
+    pub(crate) fn keep_ended(&mut self) {
+        self.devices.iter_mut().for_each(Device::keep_ended);
+    }
+
     /// Gives back the memory of everything that is only needed for packets still to come.
     pub(crate) fn release(&mut self) {
         self.devices.iter_mut().for_each(Device::release);

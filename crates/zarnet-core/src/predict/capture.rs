@@ -14,7 +14,7 @@ impl Run {
         let at = seen.at;
         self.seen += 1;
         self.end = self.end.max(at);
-        if let Some(fast) = fast.filter(|_| !self.is_stepwise()) {
+        if let Some(fast) = fast.filter(|_| !self.is_stepwise() && self.timeline.is_none()) {
             let taken = self.network.enter_packet(at, fast, seen.packet.signal);
             self.fast_path += u64::from(taken != FastPacket::SlowPath);
             match taken {
@@ -100,6 +100,7 @@ impl Run {
                     return;
                 }
                 if out.packet.ends != packet.ends {
+                    self.note_translation(&flow, out.packet.ends, Some((seen.device, out.session)));
                     return self.tally.count(Class::Translated);
                 }
                 let (reason, rule) = out.unchanged.unwrap_or((Reason::NoRule, None));

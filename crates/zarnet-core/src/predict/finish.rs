@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 
 use super::run::Run;
+use super::timeline::Timeline;
 use super::{DeviceTable, Moment, Prediction};
 use crate::net::{Endpoint, Instant};
 use crate::plan::DeviceId;
@@ -62,6 +63,7 @@ impl Run {
             }
             // a moment before another plan took over knows fewer
             table.active.resize(table.totals.rules.len(), 0);
+            table.enabled.resize(table.totals.rules.len(), false);
             let pools = device.pools();
             table.pools.resize(pools.len(), Default::default());
             for (pool, total) in table.pools.iter_mut().zip(pools) {
@@ -86,6 +88,7 @@ impl Run {
             fast_path: self.fast_path,
             elsewhere: self.strangers.most(self.seen - self.link_only, &self.network),
             recording: self.recording,
+            timeline: self.timeline.map(Timeline::rows),
         })
     }
 
@@ -109,6 +112,7 @@ impl Run {
                 session_count: device.session_count(),
                 mapping_count: device.mapping_count(),
                 active: counters.rules.iter().map(|r| r.active).collect(),
+                enabled: device.enabled().to_vec(),
                 totals: counters,
                 addresses: device.addresses(),
                 pools: device.pools(),

@@ -19,6 +19,7 @@ impl Run {
         self.end = self.end.max(now);
         let answer = flow.answered_at();
         if let Some(fast) = fast
+            && self.timeline.is_none()
             && self.is_unwatched_until(answer)
         {
             let end = flow.ends_at();
@@ -74,6 +75,9 @@ impl Run {
                         passages: forth,
                     };
                     self.answers.push(Reverse((at, self.sequence)));
+                    if let Some(timeline) = &mut self.timeline {
+                        timeline.wait_for(self.sequence);
+                    }
                     self.underway.insert(self.sequence, answer);
                 }
             }
@@ -143,7 +147,10 @@ impl Run {
 
     fn classify(&mut self, flow: &Flow, answer: &Answer, forth: usize) {
         match answer.unchanged(forth) {
-            None => self.tally.count(Class::Translated),
+            None => {
+                self.tally.count(Class::Translated);
+                self.note_translated(flow, answer);
+            }
             Some((reason, device, rule)) => {
                 self.unchanged(flow, reason, device, rule, &answer.passages[..forth])
             }
@@ -159,17 +166,8 @@ impl Run {
         passages: &[Passage],
     ) {
         self.negative |= self.is_passed_by(reason, passages);
-        self.tally.count(Class::Untranslated);
-        self.record_shortage(flow, reason, device, rule, passages);
         let place = self.rule_place(device, rule);
-        self.not_translated.push(NotTranslated {
-            flow: *flow,
-            order: self.judged,
-            reason,
-            device,
-            rule,
-            place,
-        });
+        self.note_not_translated(flow, Loss { reason, device, rule, place }, passages);
     }
 
     /// Whether a rule was meant for a flow that none translated.
@@ -188,9 +186,14 @@ impl Run {
 
     pub(super) fn lost(&mut self, flow: &Flow, loss: Loss, passages: &[Passage]) {
         self.negative = true;
-        self.tally.count(loss.reason.class());
+        self.note_not_translated(flow, loss, passages);
+    }
+
+    fn note_not_translated(&mut self, flow: &Flow, loss: Loss, passages: &[Passage]) {
         let Loss { reason, device, rule, place } = loss;
+        self.tally.count(reason.class());
         self.record_shortage(flow, reason, device, rule, passages);
+        self.note_loss(flow, loss);
         self.not_translated.push(NotTranslated {
             flow: *flow,
             order: self.judged,

@@ -58,6 +58,7 @@ impl Scene {
     /// A flow on a network at rest.
     pub fn at_rest(plan: Arc<Plan>, seed: u64, flow: &Flow) -> Self {
         let mut run = Run::at_rest(Network::new(plan, seed, None));
+        run.network.keep_ended();
         let followed = run.follow(Instant::ZERO, flow);
         Self { followed, network: run.network, events: Vec::new() }
     }
@@ -190,6 +191,7 @@ pub fn follow_during<B: Batches>(
 ) -> Result<Scene, Halt<B::Error>> {
     let moment = options.moment;
     let mut run = Run::new(plan, events, options);
+    run.network.keep_ended();
     if let Moment::At(at) = moment {
         run.until = at;
     }

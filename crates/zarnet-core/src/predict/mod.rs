@@ -15,6 +15,7 @@ mod run;
 mod shortage;
 mod strangers;
 mod tally;
+mod timeline;
 
 use std::collections::HashSet;
 use std::net::IpAddr;
@@ -39,6 +40,7 @@ pub use play::predict;
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, Shortage};
 pub use strangers::Elsewhere;
 pub use tally::Tally;
+pub use timeline::TimelineRow;
 
 /// Addresses that send somewhere in the traffic.
 pub type Sources = HashSet<IpAddr, RandomState>;
@@ -68,6 +70,8 @@ pub struct Options {
     pub stepwise: bool,
     /// Whether it is kept what was in use over time, and what ran out.
     pub record: bool,
+    /// Whether it is told what became of each flow. Each goes step by step then.
+    pub timeline: bool,
 }
 
 impl Default for Options {
@@ -79,6 +83,7 @@ impl Default for Options {
             sessions: true,
             stepwise: false,
             record: false,
+            timeline: false,
         }
     }
 }
@@ -138,6 +143,8 @@ pub struct Prediction {
     pub elsewhere: Option<Elsewhere>,
     /// What ran out, if that was wanted.
     pub recording: Option<Recording>,
+    /// What became of each flow, in the order of their start, if that was wanted.
+    pub timeline: Option<Vec<TimelineRow>>,
 }
 
 /// ICMP errors that came in where a capture was made. None of them changes a table (RFC 4787 §10
@@ -167,6 +174,8 @@ pub struct DeviceTable {
     pub mapping_count: u64,
     /// Sessions of each rule.
     pub active: Vec<u64>,
+    /// Whether each rule is enabled.
+    pub enabled: Vec<bool>,
     /// What it counted over all the traffic.
     pub totals: Counters,
     /// External addresses that dynamic mappings have used: mappings at the moment, the rest over
@@ -190,6 +199,10 @@ impl DeviceTable {
         let (active, pools) = (std::mem::take(&mut self.active), std::mem::take(&mut self.pools));
         for (new, active) in renaming.rules.iter().zip(active) {
             put(&mut self.active, new.index(), active);
+        }
+        let enabled = std::mem::take(&mut self.enabled);
+        for (new, enabled) in renaming.rules.iter().zip(enabled) {
+            put(&mut self.enabled, new.index(), enabled);
         }
         for (new, pool) in renaming.pools.iter().zip(pools) {
             put(&mut self.pools, new.index(), pool);

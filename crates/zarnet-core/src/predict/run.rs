@@ -15,6 +15,7 @@ use foldhash::fast::RandomState;
 use super::answer::Answer;
 use super::recording::Recording;
 use super::strangers::Strangers;
+use super::timeline::Timeline;
 use super::{DeviceTable, IcmpErrors, Moment, NotTranslated, Options, Tally};
 use crate::device::SessionRef;
 use crate::event::{Action, Event};
@@ -60,6 +61,8 @@ pub(super) struct Run {
     pub(super) fast_path: u64,
     pub(super) strangers: Strangers,
     pub(super) recording: Option<Recording>,
+    /// What became of each flow, if that is wanted.
+    pub(super) timeline: Option<Timeline>,
     /// Flows that run through several devices, where events are still to come.
     pub(super) running: Vec<Running>,
     /// Of devices that another plan has taken over: where the interfaces that traffic names are
@@ -81,7 +84,9 @@ impl Run {
             network.keep_history();
         }
         let recording = options.record.then(Recording::default);
-        Self { recording, options, events: events.into(), ..Self::at_rest(network) }
+        let timeline = options.timeline.then(Timeline::default);
+        let events = events.into();
+        Self { recording, timeline, options, events, ..Self::at_rest(network) }
     }
 
     /// A run on a network, with nothing to play.
@@ -114,6 +119,7 @@ impl Run {
             fast_path: 0,
             strangers: Strangers::default(),
             recording: None,
+            timeline: None,
             running: Vec::new(),
             interfaces: HashMap::default(),
         }
@@ -196,6 +202,9 @@ impl Run {
         tables.for_each(|t| t.rename(renaming));
         if let Some(recording) = &mut self.recording {
             recording.rename(device, renaming);
+        }
+        if let Some(timeline) = &mut self.timeline {
+            timeline.rename(device, renaming);
         }
     }
 

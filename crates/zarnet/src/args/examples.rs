@@ -18,6 +18,7 @@ pub const BEHAVIOUR: &str = r#"Examples:
 
 pub const PREDICT: &str = r#"Examples:
   zarnet predict harbour.toml morning.csv --at peak
+  zarnet predict harbour.toml morning.csv --timeline --rows 0
   zarnet predict harbour.toml quay.pcap.gz --seen-at harbour-edge/quay"#;
 
 pub const FOLLOW: &str = r#"Examples:

@@ -163,6 +163,10 @@ pub struct Predict {
     /// Also show sessions; with `--format csv`, show them instead of mappings.
     #[arg(long)]
     pub sessions: bool,
+    /// Show what became of each flow instead of tables: a line for a flow, or for all that one
+    /// sender sent to one destination until one of them fared otherwise.
+    #[arg(long, conflicts_with = "sessions", requires = "traffic")]
+    pub timeline: bool,
     /// Show only this device.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,

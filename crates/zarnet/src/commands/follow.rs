@@ -6,7 +6,7 @@ use zarnet_analysis::answer::Naming;
 use zarnet_analysis::answer::follow::FollowAnswer;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
-use zarnet_core::predict::{Followed, Options, Scene, follow_during};
+use zarnet_core::predict::{Options, Scene, follow_during};
 use zarnet_core::traffic::Flow;
 use zarnet_formats::capture_of;
 use zarnet_formats::plan::Loaded;
@@ -25,12 +25,13 @@ use crate::present::{diagnostic, present};
 pub fn run(args: &Follow, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
     let flow = flow(&args.flow, &loaded.plan)?;
-    let (followed, sources) = on_the_day(&loaded, &flow, &args.day, common)?;
+    let (scene, sources) = on_the_day(&loaded, &flow, &args.day, common)?;
+    let followed = &scene.followed;
     let naming = Naming { plan: &followed.plan, sources: &sources };
-    let answer = FollowAnswer { naming, followed: &followed };
+    let answer = FollowAnswer { naming, followed, network: Some(&scene.network) };
     if let Some(path) = &args.capture_to {
         let arrived = followed.arrived.map(|a| a.1.ends);
-        let capture = capture_of(&followed, |at| answer.observation_point(at, arrived));
+        let capture = capture_of(followed, |at| answer.observation_point(at, arrived));
         files::write_new(path, &capture, args.force)?;
         let places = count(followed.views().len() as u64, "place", "places");
         diagnostic::note(
@@ -50,15 +51,15 @@ pub(super) fn flow(text: &str, plan: &Plan) -> Result<Flow, Failure> {
 }
 
 /// Follows a flow at the wanted moment of a day, or on a network at rest.
-pub(super) fn on_the_day(
+fn on_the_day(
     loaded: &Loaded,
     flow: &Flow,
     day: &Day,
     common: &Common,
-) -> Result<(Followed, Sources), Failure> {
+) -> Result<(Scene, Sources), Failure> {
     let shared = Arc::new(loaded.plan.clone());
     if day.during.is_empty() {
-        return Ok((Scene::at_rest(shared, common.seed, flow).followed, loaded.sources.clone()));
+        return Ok((Scene::at_rest(shared, common.seed, flow), loaded.sources.clone()));
     }
     let traffic = open(&given(&day.during)?, loaded, &day.reader, common)?;
     let moment = moment(&day.at, &shared, &traffic, common)?;
@@ -66,5 +67,5 @@ pub(super) fn on_the_day(
     let scene = attempts(&traffic, options, common.quiet, |items, options| {
         follow_during(shared.clone(), items, traffic.events(), options, flow)
     })?;
-    Ok((scene.followed, traffic.plan_files().clone()))
+    Ok((scene, traffic.plan_files().clone()))
 }

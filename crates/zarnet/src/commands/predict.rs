@@ -19,7 +19,8 @@ pub fn run(args: &Predict, common: &Common) -> Result<u8, Failure> {
     let sessions = args.sessions || common.format == Format::Json;
     let shared = Arc::new(loaded.plan.clone());
     let moment = moment(&args.at, &shared, &traffic, common)?;
-    let options = Options { moment, seed: common.seed, sessions, ..Options::default() };
+    let (seed, timeline) = (common.seed, args.timeline);
+    let options = Options { moment, seed, sessions, timeline, ..Options::default() };
     let prediction = attempts(&traffic, options, common.quiet, |items, options| {
         predict(shared.clone(), items, traffic.events(), options)
     })?;

@@ -102,6 +102,11 @@ fn hops(
         for step in hop.steps.iter().filter(|s| verbose || is_news(s)) {
             step_line(answer, out, hop.device, step)?;
         }
+        for rule in answer.disabled(hop) {
+            let place = rule.place.map(|p| format!("  {DIM}{p}{DIM:#}")).unwrap_or_default();
+            let text = format!("{} would match, but is disabled", rule.rule);
+            writeln!(out, "  {:15} {CAUTION}{text}{CAUTION:#}{place}", "disabled rule")?;
+        }
         if let Some(exit) = hop.exit {
             line(out, &answer.interface(hop.device, exit.interface), "out", exit.packet.ends)?;
             handovers(answer, out, &hop.handed)?;

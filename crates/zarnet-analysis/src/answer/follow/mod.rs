@@ -6,9 +6,8 @@ use std::io::{self, Write};
 use std::net::IpAddr;
 
 use serde::Serialize;
-use zarnet_core::Class;
 use zarnet_core::net::{Packet, Tuple};
-use zarnet_core::network::{Handover, Hop, Origin, Receiver, Trace};
+use zarnet_core::network::{Handover, Hop, Network, Origin, Receiver, Trace};
 use zarnet_core::observe::{By, NextHopOwner, StageResult, Step};
 use zarnet_core::plan::{DeviceId, Place};
 use zarnet_core::predict::{Followed, ObservationPoint, SeenEnds};
@@ -16,6 +15,7 @@ use zarnet_core::predict::{Followed, ObservationPoint, SeenEnds};
 use super::ends::End;
 use super::naming::{Naming, Position};
 use super::{Answer, Row, SHAPE};
+use crate::diagnose::disabled_matches;
 
 pub use words::{label, rounds, without_rounds};
 
@@ -26,6 +26,8 @@ pub struct FollowAnswer<'a> {
     pub naming: Naming<'a>,
     /// What became of the flow.
     pub followed: &'a Followed,
+    /// The network that it went through, where it is to be told which disabled rules match.
+    pub network: Option<&'a Network>,
 }
 
 /// The answer as a shape.
@@ -54,7 +56,19 @@ struct HopShape<'a> {
     device: &'a str,
     r#in: Option<Side<'a>>,
     steps: Vec<StepShape>,
+    /// Rules that would translate it here if they were enabled.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    disabled: Vec<DisabledRule<'a>>,
     out: Option<Side<'a>>,
+}
+
+/// A rule that is disabled, and would match.
+#[derive(Serialize)]
+pub struct DisabledRule<'a> {
+    /// Name of the rule.
+    pub rule: &'a str,
+    /// Where it is written.
+    pub place: Option<Position>,
 }
 
 #[derive(Serialize)]
@@ -103,16 +117,6 @@ struct View {
 struct Ends {
     source: End,
     destination: End,
-}
-
-/// The name of a class.
-pub fn class_name(class: Class) -> &'static str {
-    match class {
-        Class::Translated => "translated",
-        Class::Untranslated => "untranslated",
-        Class::Refused => "refused",
-        Class::Undelivered => "undelivered",
-    }
 }
 
 impl<'a> FollowAnswer<'a> {
@@ -195,11 +199,21 @@ impl<'a> FollowAnswer<'a> {
             device: self.naming.device(hop.device),
             r#in: hop.ingress.map(|i| side(i, hop.packet)),
             steps: hop.steps.iter().map(|s| self.step(hop.device, s)).collect(),
+            disabled: self.disabled(hop),
             out: hop.exit.map(|out| {
                 let (next_hop, handed) = (Some(out.next_hop), self.handed(&hop.handed));
                 Side { next_hop, handed, ..side(out.interface, out.packet) }
             }),
         }
+    }
+
+    /// Rules that would translate a packet at a hop if they were enabled.
+    pub fn disabled(self, hop: &Hop) -> Vec<DisabledRule<'a>> {
+        let rules = self.network.map(|n| disabled_matches(n, hop)).unwrap_or_default();
+        let device = &self.naming.plan.devices[hop.device.index()];
+        let rules = rules.into_iter().map(|id| &device.rules[id.index()]);
+        let place = |place| self.naming.position(place);
+        rules.map(|r| DisabledRule { rule: &r.name, place: place(r.place) }).collect()
     }
 
     fn handed(self, list: &[Handover]) -> Vec<Handed> {
@@ -252,7 +266,7 @@ impl<'a> FollowAnswer<'a> {
             shape: SHAPE,
             flow: self.naming.flow(&f.flow),
             at: f.at.seconds(),
-            class: class_name(f.class),
+            class: f.class.name(),
             delivered: f.delivered(),
             answered: f.answered(),
             reason: f.loss.map(|l| l.reason.name()),
@@ -292,15 +306,27 @@ impl Answer for FollowAnswer<'_> {
         let f = self.followed;
         for (way, trace) in [("forth", &f.forth), ("back", &f.back)] {
             for (number, hop) in trace.hops.iter().enumerate() {
-                for step in hop.steps.iter().map(|s| self.step(hop.device, s)) {
+                let lead = |row: &mut Row| {
                     row.text(way);
                     row.number(number as u64 + 1);
                     row.text(self.naming.device(hop.device));
+                };
+                for step in hop.steps.iter().map(|s| self.step(hop.device, s)) {
+                    lead(&mut row);
                     row.text(step.step);
                     row.text(step.result);
                     row.text(step.reason.unwrap_or(""));
                     row.text(step.by.as_deref().unwrap_or(""));
                     row.place(step.place.as_ref());
+                    row.write(out)?;
+                }
+                for rule in self.disabled(hop) {
+                    lead(&mut row);
+                    row.text("disabled");
+                    row.text("would-match");
+                    row.text("");
+                    row.text(rule.rule);
+                    row.place(rule.place.as_ref());
                     row.write(out)?;
                 }
             }

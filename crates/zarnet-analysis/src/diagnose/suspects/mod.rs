@@ -1,6 +1,7 @@
 //! What may be wrong, by how the flow ended, the most likely first.
 
 mod elsewhere;
+mod ended;
 mod hosts;
 mod inbound;
 mod inbound_rules;
@@ -79,6 +80,9 @@ impl<'a> Case<'a> {
                 | Reason::NoMapping
                 | Reason::Filtered
         );
+        if is_astray || loss.reason == Reason::NoListener {
+            self.mapping_ended();
+        }
         if is_astray {
             self.masks();
         }

@@ -250,7 +250,7 @@ impl Case<'_> {
             .iter()
             .rev()
             .find(disables)
-            .map_or(String::new(), |(e, place)| format!(" at {} s ({place})", e.at.seconds()));
+            .map_or(String::new(), |(e, place)| format!(" at {} ({place})", e.at));
         let verdict = format!("rule {name} would match, and was disabled{by}");
         let title = format!("enable rule {name} on {} again", self.device(device).name);
         let edit = Edit::Enable(device, id);

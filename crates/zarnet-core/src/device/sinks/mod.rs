@@ -2,6 +2,7 @@
 //! wanted.
 
 mod counters;
+mod ended;
 mod history;
 mod peak;
 mod series;
@@ -13,6 +14,7 @@ use super::compiled::Compiled;
 use crate::plan::{self, Renaming};
 
 pub use counters::{AddressUse, Counters, PoolUse, RuleCounters};
+pub use ended::{EndedMapping, EndedMappings};
 pub use history::{History, Supply};
 pub(super) use history::{RefusedFlow, usable_ports};
 pub use peak::Peak;
@@ -27,13 +29,16 @@ pub(super) struct Recorder {
     pub uses: UseCounters,
     /// What was in use over time, where that is wanted.
     pub history: Option<Box<History>>,
+    /// Mappings that have ended, where they are wanted.
+    pub ended: Option<Box<EndedMappings>>,
 }
 
 impl Recorder {
     /// Counters that stand at nothing, and no history.
     pub(super) fn new(compiled: &Compiled) -> Self {
         let events = EventCounters::new(compiled.plan.rules.len());
-        Self { events, uses: UseCounters::new(compiled.targets.list.len()), history: None }
+        let uses = UseCounters::new(compiled.targets.list.len());
+        Self { events, uses, history: None, ended: None }
     }
 
     /// The device is described anew: what is counted by rule, pool or target has other numbers.
@@ -47,6 +52,9 @@ impl Recorder {
         if let Some(history) = &mut self.history {
             history.rename(compiled, renaming, old);
         }
+        if let Some(ended) = &mut self.ended {
+            ended.rename(renaming);
+        }
         self.events.rename(renaming, compiled.plan.rules.len());
         self.uses.renumber(targets, compiled.targets.list.len());
     }
@@ -56,6 +64,7 @@ impl Sink for Recorder {
     #[inline(always)]
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         self.history.note(at, event, bindings);
+        self.ended.note(at, event, bindings);
         self.events.note(at, event, bindings);
         self.uses.note(at, event, bindings);
     }

@@ -2,11 +2,13 @@
 
 mod counters;
 mod tables;
+mod timeline;
 
 use counters::counters;
 use std::collections::BTreeMap;
 use std::io::{self, Write};
-use tables::{mappings, sessions};
+use tables::{disabled, mappings, sessions};
+use timeline::timeline;
 
 use zarnet_core::Class;
 use zarnet_core::predict::NotTranslated;
@@ -15,8 +17,13 @@ use super::View;
 use super::table::{BAD, BOLD, CAUTION, DIM, GOOD, count};
 use zarnet_analysis::answer::predict::PredictAnswer;
 
-/// Writes the whole answer.
+/// Writes the whole answer: tables at the moment or, if it was asked for, the timeline.
 pub fn text(out: &mut dyn Write, answer: PredictAnswer<'_>, view: View) -> io::Result<()> {
+    if let Some(rows) = &answer.prediction.timeline {
+        timeline(out, answer, rows, view)?;
+        flows(out, answer)?;
+        return missing(out, answer, view);
+    }
     let tables = answer
         .prediction
         .tables
@@ -25,6 +32,7 @@ pub fn text(out: &mut dyn Write, answer: PredictAnswer<'_>, view: View) -> io::R
         .peekable();
     for table in tables {
         mappings(out, answer, table.device, &table.mappings, view)?;
+        disabled(out, answer, table)?;
         if answer.sessions {
             writeln!(out)?;
             sessions(out, answer, table.device, &table.sessions, view)?;

@@ -7,6 +7,7 @@ use zarnet_analysis::answer::predict::PredictAnswer;
 use zarnet_core::device::{MappingRow, SessionRow, State};
 use zarnet_core::net::{Endpoint, Instant};
 use zarnet_core::plan::DeviceId;
+use zarnet_core::predict::DeviceTable;
 
 use super::super::View;
 use super::super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
@@ -122,6 +123,30 @@ pub(super) fn mappings(
         footer += "; --sessions shows the sessions under them";
     }
     writeln!(out, "{DIM}{footer}{DIM:#}")
+}
+
+/// Says which rules of a device are disabled at the moment.
+pub(super) fn disabled(
+    out: &mut dyn Write,
+    answer: PredictAnswer<'_>,
+    table: &DeviceTable,
+) -> io::Result<()> {
+    const MOST: usize = 6;
+    let rules = &answer.plan.devices[table.device.index()].rules;
+    let off = rules.iter().zip(&table.enabled).filter(|(r, enabled)| !**enabled && !r.retired);
+    let names: Vec<&str> = off.map(|(r, _)| r.name.as_str()).collect();
+    let more = match names.len().saturating_sub(MOST) {
+        0 => String::new(),
+        more => format!(" and {more} more"),
+    };
+    match names.as_slice() {
+        [] => Ok(()),
+        names => {
+            let takes = if names.len() == 1 { "takes" } else { "take" };
+            let names = names[..names.len().min(MOST)].join(", ");
+            writeln!(out, "{CAUTION}disabled{CAUTION:#} {names}{more}, which {takes} nothing new")
+        }
+    }
 }
 
 pub(super) fn sessions(
