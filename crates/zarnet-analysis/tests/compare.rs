@@ -88,7 +88,16 @@ fn every_difference_has_its_cause() {
     assert_eq!(with("10.0.0.9:9 192.0.2.1:9"), ["extra not-in-traffic"]);
     assert_eq!(with("10.0.0.9:9 192.0.2.9:9"), ["extra no-rule-explains"]);
     assert_eq!(one(&["10.0.0.5:1000 192.0.2.1:4000", both[1]]).1, ["different other-port-chosen"]);
-    assert_eq!(one(&["10.0.0.5:1000 192.0.2.9:1000", both[1]]).1, ["different other-rule"]);
+    let elsewhere = ["10.0.0.5:1000 192.0.2.9:1000", both[1]];
+    assert_eq!(one(&elsewhere).1, ["different no-rule-explains"]);
+    let other = |enabled: bool| {
+        let second = OVERLOAD.replace("\"all\"", "\"other\"");
+        let second = second.replace("as = \"uplink\"", "as = \"192.0.2.9\"");
+        let rules = format!("{OVERLOAD}{second}  enabled = {enabled}\n");
+        held("\"bcp\"", &rules, &[gone, idle, flow], &elsewhere).1
+    };
+    assert_eq!(other(true), ["different other-rule"]);
+    assert_eq!(other(false), ["different old-rule-alive"]);
     let off = format!("{OVERLOAD}  enabled = false\n");
     assert_eq!(held("\"bcp\"", &off, &[flow], &both[..1]).1, ["extra old-rule-alive"]);
 }

@@ -160,3 +160,100 @@ fn what_can_be_reached_leaves_out_what_the_policy_refuses() {
     let deaf = BASE.replace("internal = \"one:443\"", "internal = \"one:444\"");
     assert!(ways(&deaf).is_empty(), "{:?}", ways(&deaf));
 }
+
+/// A device behind the first one lets some senders, or some ports, through: each part is told for
+/// itself, and what is refused there is not told at all.
+#[test]
+fn a_device_further_on_may_let_a_part_of_them_pass() {
+    let chain = |policy: &str| {
+        format!(
+            r#"
+[[segment]]
+name = "internet"
+internet = true
+[[segment]]
+name = "between"
+[[host]]
+name = "mail"
+address = "10.2.0.10/24"
+gateway = "10.2.0.1"
+[[host]]
+name = "files"
+address = "10.2.0.11/24"
+gateway = "10.2.0.1"
+[[device]]
+name = "outer"
+  [[device.interface]]
+  name = "uplink"
+  realm = "external"
+  segment = "internet"
+  address = "203.0.113.2/28"
+  also = ["203.0.113.5"]
+  [[device.interface]]
+  name = "link"
+  realm = "internal"
+  address = "10.1.0.1/30"
+  segment = "between"
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "203.0.113.1"
+  [[device.rule]]
+  name = "whole"
+  type = "static"
+  internal = "10.1.0.2"
+  external = "203.0.113.5"
+[[device]]
+name = "inner"
+default-policy = "drop"
+  [[device.interface]]
+  name = "link"
+  realm = "external"
+  address = "10.1.0.2/30"
+  segment = "between"
+  [[device.interface]]
+  name = "floor"
+  realm = "internal"
+  address = "10.2.0.1/24"
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "10.1.0.1"
+  [[device.rule]]
+  name = "mail-in"
+  type = "forward"
+  external = "link:25/tcp"
+  internal = "mail:25"
+  [[device.rule]]
+  name = "files-in"
+  type = "forward"
+  external = "link:8443/tcp"
+  internal = "files:443"
+  [[device.policy]]
+  from = "external"
+  into = "internal"
+  {policy}
+"#
+        )
+    };
+    let ways = |policy: &str| -> Vec<String> {
+        let plan = loaded(&chain(policy)).plan;
+        let found = exposure(&plan, None, None, 0);
+        let one = |e: &zarnet_analysis::exposure::Exposed| {
+            let ports: Vec<_> = e.ports().list().to_vec();
+            let sources = e.sources().as_addresses().to_string();
+            let who = if e.everybody { "everybody" } else { &sources };
+            format!("{ports:?} to {} for {who}", e.server)
+        };
+        found.exposed.iter().map(one).collect()
+    };
+    assert_eq!(
+        ways("accept = \"any\""),
+        [
+            "[(25, 25)] to 10.2.0.10:25 for everybody",
+            "[(8443, 8443)] to 10.2.0.11:443 for everybody"
+        ]
+    );
+    assert_eq!(
+        ways("accept = \"25/tcp\"\n  source = \"192.0.2.0/24\""),
+        ["[(25, 25)] to 10.2.0.10:25 for 192.0.2.0-192.0.2.255"]
+    );
+}

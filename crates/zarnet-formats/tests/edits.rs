@@ -277,22 +277,6 @@ fn what_makes_no_plan_is_refused() {
     let gone =
         Edit::Replace(Table::Rule(EDGE, RuleId(0)), "source".into(), "other".into(), "till".into());
     assert_eq!(refused(gone), Some(false), "no such text");
-    // tables written in one line have no place to put another beside
-    let inline = PLAN.replace(
-        "  # the only way out\n  [[device.route]]\n  to = \"0.0.0.0/0\"\n  via = \"192.0.2.14\"\n",
-        "",
-    );
-    let inline = inline.replace(
-        "behaviour = \"bcp\"",
-        "route = [{ to = \"0.0.0.0/0\", via = \"192.0.2.14\" }]\nbehaviour = \"bcp\"",
-    );
-    let loaded = from_text(Path::new("shop.toml"), inline).unwrap();
-    let via = edited(&loaded, &[vec![set(Table::Route(EDGE, 0), "via", "192.0.2.13")]]).unwrap();
-    assert!(
-        via.sources.0[0].text().contains("route = [{ to = \"0.0.0.0/0\", via = \"192.0.2.13\" }]")
-    );
-    let route = vec![("to", Value::from("10.9.0.0/16")), ("via", "10.0.0.5".into())];
-    assert!(edited(&loaded, &[vec![Edit::Insert(EDGE, List::Routes, None, route)]]).is_err());
 }
 
 /// A change is made in the file that has the table, and in no other.

@@ -69,18 +69,18 @@ impl ExposureAnswer {
             let through: Vec<String> = e.through.iter().map(device).collect();
             let own = || e.own.map(|d| device(&d));
             ExposedShape {
-                protocol: e.protocol.map_or("any".to_owned(), |p| p.to_string()),
-                address: addresses(&e.address),
-                port: ports(&e.ports).filter(|_| e.protocol.is_none_or(Protocol::has_ports)),
+                protocol: e.protocol().map_or("any".to_owned(), |p| p.to_string()),
+                address: addresses(e.address()),
+                port: ports(e.ports()).filter(|_| e.protocol().is_none_or(Protocol::has_ports)),
                 server: ServerShape {
                     host: host.map(|h| h.name.clone()).or_else(own),
                     address: e.server.address.to_string(),
-                    port: e.protocol.filter(|p| p.has_ports()).map(|_| e.server.port),
+                    port: e.protocol().filter(|p| p.has_ports()).map(|_| e.server.port),
                 },
                 through,
                 sources: match e.everybody {
                     true => "everybody".to_owned(),
-                    false => addresses(&e.sources),
+                    false => addresses(e.sources()),
                 },
                 rule: e.rule.clone(),
                 policy: e.policy.map(|n| n + 1),

@@ -13,7 +13,6 @@ use zarnet_formats::source::Sources;
 
 use super::ends::{End, Pair, ProtocolName};
 use super::naming::{Naming, Position};
-use super::timeline::TIMELINE_COLUMNS;
 use super::{Answer, Row, SHAPE};
 
 /// A prediction with the names of its plan.
@@ -248,6 +247,24 @@ const SESSION_COLUMNS: &[&str] = &[
     "created",
     "last-active",
     "expires",
+];
+
+/// Columns of the timeline.
+const TIMELINE_COLUMNS: &[&str] = &[
+    "at",
+    "until",
+    "count",
+    "flow",
+    "class",
+    "reason",
+    "device",
+    "rule",
+    "translated-source",
+    "translated-source-port",
+    "translated-destination",
+    "translated-destination-port",
+    "file",
+    "line",
 ];
 
 impl Answer for PredictAnswer<'_> {

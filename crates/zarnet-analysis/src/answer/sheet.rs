@@ -76,16 +76,16 @@ impl Answer for SheetAnswer {
 fn entry(plan: &Plan, way: &Exposed) -> Option<SheetEntry> {
     let device = &plan.devices[way.device.index()];
     let rule = device.rules.iter().find(|r| Some(&r.name) == way.rule.as_ref())?;
-    let (service, port) = match (way.protocol, ports(&way.ports)) {
+    let (service, port) = match (way.protocol(), ports(way.ports())) {
         (Some(p), Some(ports)) if p.has_ports() => {
             let offset = way.server.port.wrapping_sub(way.sent.destination().port);
-            (format!(":{ports}/{p}"), moved(&way.ports, offset))
+            (format!(":{ports}/{p}"), moved(way.ports(), offset))
         }
         (Some(p), _) => (format!("/{p}"), String::new()),
         (None, _) => (String::new(), String::new()),
     };
     let host = plan.hosts.iter().find(|h| h.address == way.server.address);
-    let several = way.address.count() > 1;
+    let several = way.address().count() > 1;
     let who = match host {
         _ if several => format!("the address that belongs to it, as {}", way.server.address),
         Some(host) => format!("{} ({})", host.name, host.address),
@@ -93,16 +93,16 @@ fn entry(plan: &Plan, way: &Exposed) -> Option<SheetEntry> {
     };
     // the names that the rule has for them say more than their addresses
     let written: Vec<&str> = rule.written.source.iter().map(|s| s.value.as_str()).collect();
-    let all = Intervals::addresses(&rule.parties.source).difference(&way.sources).is_empty();
+    let all = Intervals::addresses(&rule.parties.source).difference(way.sources()).is_empty();
     let who_may = match (way.everybody, written.is_empty() || !all) {
         (true, _) => "everybody".to_owned(),
         (false, false) => written.join(", "),
-        (false, true) => addresses(&way.sources),
+        (false, true) => addresses(way.sources()),
     };
     Some(SheetEntry {
         device: device.name.clone(),
         rule: rule.name.clone(),
-        connect_to: format!("{}{service}", addresses(&way.address)),
+        connect_to: format!("{}{service}", addresses(way.address())),
         ends_up_at: format!("{who}{port}"),
         who_may,
         note: rule.note.clone().unwrap_or_default(),

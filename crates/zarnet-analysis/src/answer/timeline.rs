@@ -11,24 +11,6 @@ use super::ends::Pair;
 use super::naming::Position;
 use super::predict::PredictAnswer;
 
-/// Columns of the timeline.
-pub(super) const TIMELINE_COLUMNS: &[&str] = &[
-    "at",
-    "until",
-    "count",
-    "flow",
-    "class",
-    "reason",
-    "device",
-    "rule",
-    "translated-source",
-    "translated-source-port",
-    "translated-destination",
-    "translated-destination-port",
-    "file",
-    "line",
-];
-
 /// A flow, or several of one sender to one destination that fared alike.
 #[derive(Serialize)]
 pub struct Fared<'a> {

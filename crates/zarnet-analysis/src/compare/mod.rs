@@ -83,8 +83,8 @@ named! {
             "The same address, another port. `port-assignment` may be another.",
             "";
         OtherRule, "other-rule",
-            "Another rule of the plan, or none, gives this external end.",
-            "An external end that this rule cannot give: another rule took the packet.",
+            "Another rule of the plan gives this external end.",
+            "An external end that this rule cannot give, and another rule of the plan can.",
             "";
     }
 }
@@ -215,15 +215,29 @@ fn difference(device: &DevicePlan, row: &MappingRow, observed: &Observed) -> Opt
         return None;
     }
     let rule = &device.rules[row.rule.index()];
+    let others = |enabled| is_of_rule(device, observed, enabled);
+    let other = || match (others(true), others(false)) {
+        (true, _) => Why::OtherRule,
+        (false, true) => Why::OldRuleAlive,
+        (false, false) => Why::NoRuleExplains,
+    };
     let own = observed.external.address == row.external.address;
     let in_target = device.external_addresses(rule).contains(observed.external.address);
     match (own, in_target) {
-        (true, _) if row.freely => None,
-        (false, true) if row.freely => None,
+        (true, _) | (false, true) if row.freely => None,
+        // what a fixed rule gives is no choice
+        _ if row.fixed => Some(other()),
         (true, _) => Some(Why::OtherPort),
         (false, true) => Some(Why::OtherAddress),
-        (false, false) => Some(Why::OtherRule),
+        (false, false) => Some(other()),
     }
+}
+
+/// Whether a rule that is enabled, or one that is not, may have made an entry.
+fn is_of_rule(device: &DevicePlan, observed: &Observed, enabled: bool) -> bool {
+    let Observed { protocol, internal, external, .. } = *observed;
+    let mut rules = device.rules.iter().filter(|r| r.enabled == enabled);
+    rules.any(|r| device.may_have_made(r, protocol, internal, external))
 }
 
 /// Internal addresses that were refused for want of something.
@@ -247,12 +261,7 @@ fn extra(
     refused: &HashSet<IpAddr>,
 ) -> Why {
     let device = &prediction.plan.devices[observed.device.index()];
-    let rule = |enabled: bool| {
-        device.rules.iter().any(|r| {
-            r.enabled == enabled
-                && device.may_have_made(r, observed.internal.address, observed.external.address)
-        })
-    };
+    let rule = |enabled| is_of_rule(device, observed, enabled);
     let (address, port) = (observed.internal.address, observed.internal.port);
     let protocols =
         begun.iter().filter(|b| b.1 == address && (b.2 == port || port == 0 || b.2 == 0));

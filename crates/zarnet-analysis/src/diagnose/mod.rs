@@ -15,7 +15,7 @@ mod suspects;
 mod weight;
 
 pub use cause::Cause;
-pub use near::{NearMiss, disabled_matches, near_misses};
+pub use near::{NearMiss, disabled_matches, disabled_owners, near_misses};
 pub use question::{FlowQuestion, SideEffect, TriedRepair, of_flow};
 pub use search::{Diagnosis, Repair, RepairTrial, diagnose, satisfied};
 pub use steps::{SearchStep, StepOutcome, steps};

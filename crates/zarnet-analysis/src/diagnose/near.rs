@@ -1,5 +1,7 @@
 //! Rules that nearly matched, and the conditions that kept them from it.
 
+use std::net::IpAddr;
+
 use zarnet_core::device::Condition;
 use zarnet_core::net::Packet;
 use zarnet_core::network::{Hop, Network};
@@ -109,6 +111,21 @@ pub fn disabled_matches(network: &Network, hop: &Hop) -> Vec<RuleId> {
         inbound || outbound
     };
     rules.filter(would_match).collect()
+}
+
+/// Disabled rules with an external end that holds an address: enabled they would be answered for.
+pub fn disabled_owners(network: &Network, address: IpAddr) -> Vec<(DeviceId, RuleId)> {
+    let devices = network.devices().iter().enumerate();
+    devices
+        .flat_map(|(d, device)| {
+            let rules = device.plan().rules.iter().enumerate();
+            let owns = move |(i, rule): &(usize, &Rule)| {
+                !device.is_enabled(RuleId(*i as u16))
+                    && device.plan().external_addresses(rule).contains(address)
+            };
+            rules.filter(owns).map(move |(i, _)| (DeviceId(d as u16), RuleId(i as u16)))
+        })
+        .collect()
 }
 
 /// Whether a rule is looked at before another one, if there is another.

@@ -76,10 +76,8 @@ pub fn meaning(device: &Device, ingress: InterfaceId, packet: Packet) -> Meaning
     let prefix = |rule: Option<zarnet_core::plan::RuleId>| {
         let RuleKind::Static(s) = &plan.rules[rule?.index()].kind else { return None };
         let external = device.external_of(s.external)?;
-        s.internal
-            .first()
-            .is_ipv6()
-            .then(|| (s.internal.first(), external.first(), external.count()))
+        let pair = device.prefix_pair(s);
+        pair.map(|_| (s.internal.first(), external.first(), external.count()))
     };
     let destination = match verdict.entry {
         Some(rule) => match &plan.rules[rule.index()].kind {

@@ -1,6 +1,7 @@
 //! Sets of packets, exact: against a list of packets, against the device, and for pairs of plans.
 
 mod plans;
+mod prefixes;
 
 use plans::{packets, plans};
 use proptest::prelude::*;
@@ -13,7 +14,7 @@ use zarnet_core::net::{AddressSet, Instant};
 use zarnet_core::plan::{InterfaceId, Plan};
 use zarnet_testkit::edge::plan;
 
-fn device(plan: &Plan) -> Device {
+pub(crate) fn device(plan: &Plan) -> Device {
     Device::new(&plan.devices[0], &std::sync::Arc::new(taken(plan)), 0)
 }
 
@@ -77,7 +78,7 @@ fn classes_hold_exactly_the_packets_whose_result_differs() {
 }
 
 /// A way out that is the same in both is no part of what differs.
-fn without_way((mut was, mut is): (Meaning, Meaning)) -> (Meaning, Meaning) {
+pub(crate) fn without_way((mut was, mut is): (Meaning, Meaning)) -> (Meaning, Meaning) {
     if let (
         Meaning::Leaves { egress: a, next_hop: x, .. },
         Meaning::Leaves { egress: b, next_hop: y, .. },
@@ -241,7 +242,11 @@ proptest! {
             }
         }
         for f in found.iter().filter(|f| f.name == "rule-shadowed") {
-            prop_assert!(f.witness.is_some());
+            // nobody may be there to send one; what is shown is really forwarded
+            let is_forwarded = |w| {
+                (0..3).any(|i| matches!(at_rest.judge(InterfaceId(i), w), Judged::Forwarded(_)))
+            };
+            prop_assert!(f.witness.is_none_or(is_forwarded), "{:?}", f.witness);
         }
     }
 

@@ -62,7 +62,15 @@ pub(crate) fn plans() -> impl Strategy<Value = String> {
                          source = \"{who}\""
                 )
             }),
-        (prop_oneof![Just("10.0.0.4-10.0.0.7"), Just("10.9.0.4-10.9.0.7")], any::<bool>())
+        (
+            // the second holds an address of the device itself
+            prop_oneof![
+                Just("10.0.0.4-10.0.0.7"),
+                Just("10.9.0.0-10.9.0.3"),
+                Just("10.9.0.4-10.9.0.7")
+            ],
+            any::<bool>()
+        )
             .prop_map(|(i, hairpin)| {
                 let hairpin = if hairpin { "hairpin = [\"internal\"]" } else { "" };
                 format!(

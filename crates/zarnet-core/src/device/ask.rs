@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 
 use super::Device;
+use super::compiled::PrefixPair;
 use super::fast_path::{FastPath, FlowKey};
 use super::key::{EndKey, Key};
 use super::outcome::SessionRef;
@@ -112,6 +113,12 @@ impl Device {
     /// Whether a source that is chosen could as well become this end.
     pub fn could_choose(&self, verdicts: &Verdicts, end: Endpoint) -> bool {
         verdicts.target.is_some_and(|t| self.target_of(t).0.contains(end.address))
+    }
+
+    /// The two prefixes that a static puts in place of each other, adjusting a word (RFC 6296);
+    /// `None` where it translates address by address.
+    pub fn prefix_pair(&self, fixed: &plan::Static) -> Option<PrefixPair> {
+        PrefixPair::new(fixed.internal, self.external_of(fixed.external)?)
     }
 
     /// What a target can hand out, how it picks, and whether it hands out whole addresses.

@@ -37,6 +37,7 @@ use compiled::{ActiveRules, Compiled};
 use sinks::Recorder;
 
 pub use bindings::Cause as EndCause;
+pub use compiled::PrefixPair;
 pub(crate) use fast_path::{FastOutcome, FastPacket, FastPath, FlowKey, FlowSchedule};
 pub(crate) use key::Key;
 pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};

@@ -53,6 +53,15 @@ pub enum NotationError {
     /// A port without a protocol.
     #[error("`{0}` names a port but no protocol")]
     ProtocolMissing(String),
+    /// A flow that says no protocol.
+    #[error("the flow says no protocol")]
+    FlowProtocolMissing(String),
+    /// The external end of a forward without its port or its protocol.
+    #[error("`{0}` is not an external end with a port and a protocol")]
+    ExternalEnd(String),
+    /// The internal end of a forward with a protocol.
+    #[error("`{0}` says a protocol, which the external end says already")]
+    ProtocolInside(String),
     /// A protocol that has no ports, with a port.
     #[error("`{0}` has no ports")]
     PortsNotPossible(String),
@@ -75,6 +84,9 @@ impl NotationError {
             | Self::Reversed(_)
             | Self::MixedFamilies(_)
             | Self::PortsNotPossible(_) => return None,
+            Self::Address(t) if is_endpoint(t) => {
+                "write the address alone: ports and protocols have keys of their own".into()
+            }
             Self::Address(_) => "write an address (10.1.2.3), a prefix (10.1.2.0/24), a range \
                  (10.1.2.3-10.1.2.9), a mask (10.1.2.0/255.255.255.0) or the name of a group"
                 .into(),
@@ -94,9 +106,24 @@ impl NotationError {
                                   number from 0 to 255"
                 .into(),
             Self::ProtocolMissing(t) => format!("write `{t}/tcp` or `{t}/udp`"),
+            Self::FlowProtocolMissing(t) if t.contains(':') => {
+                format!("write `{t}/tcp` or `{t}/udp`")
+            }
+            Self::FlowProtocolMissing(t) => format!("write `{t}:443/tcp`, or `{t}/icmp`"),
+            Self::ExternalEnd(_) => "write INTERFACE:PORT/PROTOCOL or ADDRESS:PORT/PROTOCOL, such \
+                                     as `uplink:443/tcp`"
+                .into(),
+            Self::ProtocolInside(t) => {
+                format!("write `{}`", t.split('/').next().unwrap_or_default().trim())
+            }
             Self::PortMissing(p) => format!("write DESTINATION:PORT/{p}"),
             Self::Time(_) => "write seconds (90, 1.5) or units (90s, 2m30s, 1h)".into(),
             Self::Arrow(_) => "write SOURCE[:PORT] -> DESTINATION[:PORT]/PROTOCOL".into(),
         })
     }
+}
+
+/// Whether a text is an IPv4 address with a port.
+fn is_endpoint(text: &str) -> bool {
+    text.parse::<std::net::SocketAddrV4>().is_ok()
 }

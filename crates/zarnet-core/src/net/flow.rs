@@ -75,7 +75,7 @@ impl FromStr for FlowNotation {
             text.split_once("->").ok_or_else(|| NotationError::Arrow(text.into()))?;
         let (destination, protocol) = rest
             .rsplit_once('/')
-            .ok_or_else(|| NotationError::ProtocolMissing(rest.trim().into()))?;
+            .ok_or_else(|| NotationError::FlowProtocolMissing(rest.trim().into()))?;
         let flow = Self {
             source: source.parse()?,
             destination: destination.parse()?,

@@ -103,7 +103,7 @@ fn flows_with_names_ports_and_both_families() {
     assert_eq!(six.parse::<FlowNotation>().unwrap().to_string(), six);
     let wrong = |text: &str| text.parse::<FlowNotation>().unwrap_err();
     assert!(matches!(wrong("a b/tcp"), NotationError::Arrow(_)));
-    assert!(matches!(wrong("a -> b"), NotationError::ProtocolMissing(_)));
+    assert!(matches!(wrong("a -> b"), NotationError::FlowProtocolMissing(_)));
     assert!(matches!(wrong("a -> b:0/tcp"), NotationError::Port(_)));
     assert!(matches!(wrong("10.0.0.1 -> 2001:db8::1/icmp"), NotationError::MixedFamilies(_)));
     assert!(matches!(wrong("10.0.0.1 -> 10.0.0.2:7/gre"), NotationError::PortsNotPossible(_)));

@@ -2,8 +2,8 @@
 
 use std::net::IpAddr;
 
-use super::{DevicePlan, External, Fallback, Parties, Rule, RuleKind, Target};
-use crate::net::{AddressRange, AddressSet};
+use super::{DevicePlan, External, Fallback, Parties, Rule, RuleKind, Server, Target};
+use crate::net::{AddressRange, AddressSet, Endpoint, Protocol};
 
 impl RuleKind {
     /// The external end of a fixed rule as it is written; `None` for rules that choose theirs.
@@ -83,9 +83,33 @@ impl DevicePlan {
         set
     }
 
-    /// Whether a rule may have made a mapping of these addresses.
-    pub fn may_have_made(&self, rule: &Rule, internal: IpAddr, external: IpAddr) -> bool {
-        rule.kind.is_for_internal(&rule.parties, internal)
-            && self.external_addresses(rule).contains(external)
+    /// Whether a rule may have made a mapping of these ends. A protocol that is not known, and port
+    /// 0, may be any.
+    pub fn may_have_made(
+        &self,
+        rule: &Rule,
+        protocol: Option<Protocol>,
+        internal: Endpoint,
+        external: Endpoint,
+    ) -> bool {
+        let forwarded = match &rule.kind {
+            RuleKind::Forward(f) => {
+                let at = external.port.checked_sub(f.ports.first);
+                let is_server = |s: &Server| {
+                    s.address == internal.address
+                        && (internal.port == 0 || at.is_some_and(|n| s.port + n == internal.port))
+                };
+                protocol.is_none_or(|p| p == f.protocol)
+                    && (external.port == 0
+                        || f.ports.contains(external.port) && f.servers.iter().any(is_server))
+            }
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. } => true,
+        };
+        forwarded
+            && rule.kind.is_for_internal(&rule.parties, internal.address)
+            && self.external_addresses(rule).contains(external.address)
     }
 }

@@ -100,7 +100,8 @@ impl Run {
                     return;
                 }
                 if out.packet.ends != packet.ends {
-                    self.note_translation(&flow, out.packet.ends, Some((seen.device, out.session)));
+                    let by = Some((seen.device, out.session));
+                    self.note_translated(&flow, out.packet.ends, by);
                     return self.tally.count(Class::Translated);
                 }
                 let (reason, rule) = out.unchanged.unwrap_or((Reason::NoRule, None));

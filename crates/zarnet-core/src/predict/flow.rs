@@ -2,11 +2,11 @@
 
 use std::cmp::Reverse;
 
-use super::NotTranslated;
 use super::answer::Answer;
 use super::run::{Run, Running};
-use crate::device::FlowSchedule;
-use crate::net::Instant;
+use super::{NotTranslated, TimelineRow};
+use crate::device::{FlowSchedule, SessionRef};
+use crate::net::{Instant, Tuple};
 use crate::network::{FastFlow, Fate, Loss, Passage};
 use crate::plan::{DeviceId, Place, RuleId};
 use crate::reason::{Class, Reason};
@@ -149,7 +149,8 @@ impl Run {
         match answer.unchanged(forth) {
             None => {
                 self.tally.count(Class::Translated);
-                self.note_translated(flow, answer);
+                let by = answer.passages.iter().find(|p| p.changed);
+                self.note_translated(flow, answer.arrived.ends, by.map(|p| (p.device, p.session)));
             }
             Some((reason, device, rule)) => {
                 self.unchanged(flow, reason, device, rule, &answer.passages[..forth])
@@ -193,7 +194,9 @@ impl Run {
         let Loss { reason, device, rule, place } = loss;
         self.tally.count(reason.class());
         self.record_shortage(flow, reason, device, rule, passages);
-        self.note_loss(flow, loss);
+        if let Some(timeline) = &mut self.timeline {
+            timeline.note(self.judged, TimelineRow::lost(flow, loss));
+        }
         self.not_translated.push(NotTranslated {
             flow: *flow,
             order: self.judged,
@@ -202,5 +205,22 @@ impl Run {
             rule,
             place,
         });
+    }
+
+    /// Notes that a flow was translated, by which device in which session, if a timeline is wanted.
+    pub(super) fn note_translated(
+        &mut self,
+        flow: &Flow,
+        arrived: Tuple,
+        by: Option<(DeviceId, Option<SessionRef>)>,
+    ) {
+        let Some(timeline) = &mut self.timeline else { return };
+        let mut row = TimelineRow::translated(flow, arrived, by.map(|b| b.0));
+        if let Some((device, Some(session))) = by {
+            let device = &self.network.devices()[device.index()];
+            row.rule = device.rules_of(session).into_iter().flatten().next();
+            row.place = row.rule.map(|rule| device.plan().rules[rule.index()].place);
+        }
+        timeline.note(self.judged, row);
     }
 }

@@ -5,11 +5,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use foldhash::fast::RandomState;
 
-use super::answer::Answer;
-use super::run::Run;
-use crate::device::SessionRef;
 use crate::net::{Instant, Protocol, Tuple};
-use crate::network::{Loss, Passage};
+use crate::network::Loss;
 use crate::plan::{DeviceId, Place, Renaming, RuleId};
 use crate::reason::{Class, Reason};
 use crate::traffic::{Flow, Party};
@@ -58,7 +55,7 @@ impl Timeline {
         self.awaited.insert(order);
     }
 
-    fn note(&mut self, order: u64, row: TimelineRow) {
+    pub(super) fn note(&mut self, order: u64, row: TimelineRow) {
         self.awaited.remove(&order);
         self.held.insert(order, row);
         while let Some(first) = self.held.first_entry()
@@ -101,6 +98,25 @@ impl Timeline {
 }
 
 impl TimelineRow {
+    /// Of a flow that was not translated.
+    pub(super) fn lost(flow: &Flow, loss: Loss) -> Self {
+        let Loss { reason, device, rule, place } = loss;
+        let (flow, until, reason, translated) = (*flow, flow.start, Some(reason), None);
+        let class = loss.reason.class();
+        Self { flow, until, count: 1, class, reason, device, rule, translated, place }
+    }
+
+    /// Of a flow whose first packet arrived with these ends.
+    pub(super) fn translated(flow: &Flow, arrived: Tuple, by: Option<DeviceId>) -> Self {
+        let mut arrived = arrived;
+        if flow.protocol.has_query_id() {
+            arrived.destination.port = 0;
+        }
+        let (flow, until, class) = (*flow, flow.start, Class::Translated);
+        let (reason, rule, place, translated) = (None, None, None, Some(arrived));
+        Self { flow, until, count: 1, class, reason, device: by, rule, translated, place }
+    }
+
     fn fares_like(&self, other: &Self) -> bool {
         let outcome = |r: &Self| {
             let ends = r.translated.map(|t| (t.source.address, t.destination));
@@ -119,67 +135,6 @@ impl TimelineRow {
             && own.source.port != other.source.port
         {
             own.source.port = 0;
-        }
-    }
-}
-
-impl Run {
-    /// Notes that a flow was not translated, if a timeline is wanted.
-    pub(super) fn note_loss(&mut self, flow: &Flow, loss: Loss) {
-        let Loss { reason, device, rule, place } = loss;
-        let row = TimelineRow {
-            flow: *flow,
-            until: flow.start,
-            count: 1,
-            class: reason.class(),
-            reason: Some(reason),
-            device,
-            rule,
-            translated: None,
-            place,
-        };
-        if let Some(timeline) = &mut self.timeline {
-            timeline.note(self.judged, row);
-        }
-    }
-
-    /// Notes that a flow was translated, and by which rule, if a timeline is wanted.
-    pub(super) fn note_translated(&mut self, flow: &Flow, answer: &Answer) {
-        if self.timeline.is_some() {
-            let by = answer.passages.iter().find(|p| p.changed);
-            let by = by.map(|p: &Passage| (p.device, p.session));
-            self.note_translation(flow, answer.arrived.ends, by);
-        }
-    }
-
-    /// The same of a flow that arrived as `arrived`, changed by a device in a session.
-    pub(super) fn note_translation(
-        &mut self,
-        flow: &Flow,
-        arrived: Tuple,
-        by: Option<(DeviceId, Option<SessionRef>)>,
-    ) {
-        let device = by.map(|b| b.0);
-        let rule = by.and_then(|(d, session)| {
-            self.network.devices()[d.index()].rules_of(session?).into_iter().flatten().next()
-        });
-        let mut translated = arrived;
-        if flow.protocol.has_query_id() {
-            translated.destination.port = 0;
-        }
-        let row = TimelineRow {
-            flow: *flow,
-            until: flow.start,
-            count: 1,
-            class: Class::Translated,
-            reason: None,
-            device,
-            rule,
-            translated: Some(translated),
-            place: self.rule_place(device, rule),
-        };
-        if let Some(timeline) = &mut self.timeline {
-            timeline.note(self.judged, row);
         }
     }
 }

@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use generate::{captures, events, flows, plans};
 use proptest::prelude::*;
+use zarnet_core::Class;
 use zarnet_core::event::{Action, Event};
 use zarnet_core::net::{Endpoint, Instant, Packet, Protocol};
 use zarnet_core::plan::{DeviceId, InterfaceId, Plan, RuleId};
@@ -36,6 +37,11 @@ fn run_items(
     moment: Moment,
     stepwise: bool,
 ) -> Prediction {
+    run_with(plan, items, events, Options { moment, stepwise, ..Options::default() })
+}
+
+/// With a seed of its own, and the senders known.
+fn run_with(plan: &Arc<Plan>, items: &[Item], events: Vec<Event>, options: Options) -> Prediction {
     let rules = plan.devices[0].rules.len();
     let known = |e: &Event| match &e.action {
         Action::Disable(r) | Action::Enable(r) => r.index() < rules,
@@ -50,14 +56,7 @@ fn run_items(
     };
     let sources: Sources = items.iter().filter_map(source).collect();
     let items = items.iter().map(|item| Ok::<_, Infallible>(*item));
-    let options = Options {
-        moment,
-        seed: 5,
-        sources: Some(sources),
-        sessions: true,
-        stepwise,
-        record: false,
-    };
+    let options = Options { seed: 5, sources: Some(sources), ..options };
     predict(plan.clone(), OneByOne(items), events, options).unwrap()
 }
 
@@ -205,6 +204,49 @@ proptest! {
         prop_assert_eq!(under as usize, ruled);
         for s in &table.sessions {
             prop_assert!(s.created <= s.last_active && s.last_active <= p.at && p.at < s.expires);
+        }
+    }
+
+    /// A timeline changes nothing else, tells every flow once, in order, and is the same whichever
+    /// way the flows go.
+    #[test]
+    fn a_timeline_tells_every_flow_once(
+        text in plans(),
+        flows in flows(),
+        packets in captures(),
+        events in events(),
+    ) {
+        let plan = plan(&text);
+        let mut items: Vec<Item> = flows.iter().map(|f| Item::Flow(*f)).collect();
+        items.extend(packets);
+        items.sort_by_key(Item::at);
+        let told = |stepwise| {
+            let options = Options { stepwise, timeline: true, ..Options::default() };
+            run_with(&plan, &items, events.clone(), options)
+        };
+        let (one, other) = (told(false), told(true));
+        same(&run_items(&plan, &items, events.clone(), Moment::End, false), &one)?;
+        let rows = one.timeline.unwrap();
+        prop_assert_eq!(Some(&rows), other.timeline.as_ref());
+        prop_assert!(rows.is_sorted_by_key(|r| r.flow.start));
+        prop_assert!(rows.iter().all(|r| r.flow.start <= r.until && r.count > 0));
+        for (class, number) in [
+            (Class::Translated, one.tally.translated),
+            (Class::Untranslated, one.tally.untranslated),
+            (Class::Refused, one.tally.refused),
+            (Class::Undelivered, one.tally.undelivered),
+        ] {
+            let counted = rows.iter().filter(|r| r.class == class).map(|r| r.count);
+            prop_assert_eq!(counted.sum::<u64>(), number, "{:?}", class);
+        }
+        for not in &one.not_translated {
+            let is_of = |r: &&zarnet_core::predict::TimelineRow| {
+                (r.reason, r.device, r.rule, r.place)
+                    == (Some(not.reason), not.device, not.rule, not.place)
+                    && (r.flow.source, r.flow.destination) == (not.flow.source, not.flow.destination)
+                    && (r.flow.start..=r.until).contains(&not.flow.start)
+            };
+            prop_assert!(rows.iter().any(|r| is_of(&r)), "{:?} is not told", not);
         }
     }
 

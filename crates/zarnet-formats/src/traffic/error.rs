@@ -171,6 +171,10 @@ impl Fault {
             Self::UnknownColumn { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::UnknownName { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::MissingColumn("device") => "say whose table it is: --device NAME".into(),
+            Self::MissingColumn(name) => format!("give it a `{name}`"),
+            Self::PortMissing(p) => {
+                format!("write DESTINATION:PORT/{p} in a flow, or `destination-port` in a list")
+            }
             Self::Notation { error, .. } => error.help()?,
             Self::UnsupportedLinkType(_) => {
                 "capture on Ethernet, raw IP, loopback or all interfaces together, or convert the \
@@ -194,13 +198,11 @@ impl Fault {
             | Self::TimeTooLong(_)
             | Self::Empty
             | Self::UnknownColumn { .. }
-            | Self::MissingColumn(_)
             | Self::ColumnTwice(_)
             | Self::UnknownEnding { .. }
             | Self::NegativeTime(_)
             | Self::UnknownName { .. }
             | Self::MixedFamilies
-            | Self::PortMissing(_)
             | Self::PortNotPossible(_)
             | Self::Scenario(_) => return None,
         })

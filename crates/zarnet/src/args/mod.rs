@@ -4,6 +4,7 @@ mod capacity;
 mod common;
 mod define;
 mod examples;
+mod forgotten;
 
 use std::path::PathBuf;
 
@@ -12,6 +13,7 @@ use clap::{Args, Parser, Subcommand};
 pub use capacity::Capacity;
 pub use common::{Color, Common, Format};
 pub use define::{Define, Keys, NamedSet, Rule, What};
+pub use forgotten::forgotten_word;
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]

@@ -76,9 +76,9 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
         None => {
             let file =
                 loaded.sources.0.first().map(|f| f.path.display().to_string()).unwrap_or_default();
-            let help = "what is to be dropped must stand there as it is given; tables in one line \
-                        (`rule = [{ ... }]`) cannot be added to: write them as `[[device.rule]]`"
-                .to_owned();
+            let help =
+                "what is to be dropped or moved must stand there as it is given, in one file"
+                    .to_owned();
             Failure::wrong(
                 "cannot-write",
                 format!("the change cannot be written into {file} as it is laid out"),

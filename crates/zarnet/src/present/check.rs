@@ -14,6 +14,9 @@ use super::change;
 use super::diagnostic::finding;
 use super::table::{BOLD, DIM, count};
 
+/// Of places that have the same finding so many are named.
+const MOST_NAMED: usize = 4;
+
 /// Writes the answer: each finding with its piece of the plan, then what there is in numbers.
 pub fn text(
     answer: &CheckAnswer,
@@ -24,7 +27,13 @@ pub fn text(
     let Loaded { plan, sources, .. } = loaded;
     let rules: usize = plan.devices.iter().map(|d| d.rules.len()).sum();
     let mut shown: BTreeMap<&str, usize> = BTreeMap::new();
-    for (f, entry) in findings.iter().zip(&answer.findings) {
+    let everywhere = everywhere(findings, answer, verbose);
+    for (i, (f, entry)) in findings.iter().zip(&answer.findings).enumerate() {
+        let elsewhere = match everywhere.get(i).and_then(Option::as_ref) {
+            Some((first, _)) if *first != i => continue,
+            Some((_, elsewhere)) => elsewhere.as_slice(),
+            None => &[],
+        };
         let alike = shown.entry(f.name).or_default();
         *alike += 1;
         if *alike > limits::PROBLEMS_SHOWN {
@@ -33,6 +42,14 @@ pub fn text(
         finding(out, f, sources)?;
         if let Some(repair) = entry.diff.as_ref().filter(|_| verbose) {
             change::write(out, "", repair)?;
+        }
+        if !elsewhere.is_empty() {
+            let named = elsewhere[..elsewhere.len().min(MOST_NAMED)].join(", ");
+            let more = match elsewhere.len().saturating_sub(MOST_NAMED) {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            writeln!(out, "  {DIM}likewise at {named}{more}; -v shows each{DIM:#}")?;
         }
         writeln!(out)?;
     }
@@ -59,6 +76,33 @@ pub fn text(
             count(number(Severity::Hint), "hint", "hints")
         ),
     }
+}
+
+/// Of findings that are the same in several places, by position: which is shown for all, and where
+/// the others are. Errors, and what a packet of its own shows, are told one by one.
+type Alike = Option<(usize, Vec<String>)>;
+
+fn everywhere(findings: &[Finding], answer: &CheckAnswer, verbose: bool) -> Vec<Alike> {
+    let mut groups: BTreeMap<(&str, String), Vec<usize>> = BTreeMap::new();
+    for (i, f) in findings.iter().enumerate().filter(|_| !verbose) {
+        if f.severity != Severity::Error && f.witness.is_none() {
+            groups.entry((f.name, without_names(&f.message))).or_default().push(i);
+        }
+    }
+    let mut alike = vec![None; findings.len()];
+    for group in groups.into_values().filter(|g| g.len() > 2) {
+        let place = |i: &usize| answer.findings[*i].places.first().map(|p| p.to_string());
+        let others: Vec<String> = group[1..].iter().filter_map(place).collect();
+        group.iter().for_each(|i| alike[*i] = Some((group[0], others.clone())));
+    }
+    alike
+}
+
+/// A message without what it names: names stand between backquotes, addresses have digits.
+fn without_names(message: &str) -> String {
+    let unquoted = message.split('`').step_by(2);
+    let words = unquoted.flat_map(str::split_whitespace);
+    words.filter(|w| !w.contains(|c: char| c.is_ascii_digit())).collect::<Vec<_>>().join(" ")
 }
 
 /// Writes every finding that there is.

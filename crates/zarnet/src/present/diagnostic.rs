@@ -233,7 +233,15 @@ pub fn written(files: &[PathBuf], what: &str, quiet: bool) {
 
 /// Tells what is wrong with the command line.
 pub fn command_line(said: &clap::Error) {
-    write(said.render().ansi().to_string().trim_end());
+    let text = said.render().ansi().to_string();
+    match crate::args::forgotten_word(said) {
+        None => write(text.trim_end()),
+        Some(hint) => {
+            // behind what is wrong, and before how it is used
+            let (wrong, usage) = text.trim_end().split_once("\n\n").unwrap_or((&text, ""));
+            write(&format!("{wrong}\n = help: {hint}\n\n{usage}"));
+        }
+    }
 }
 
 /// Says something on standard error that is neither answer nor error.

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use zarnet_analysis::answer::follow::{FollowAnswer, label, rounds, without_rounds};
+use zarnet_analysis::answer::follow::{DisabledRule, FollowAnswer, label, rounds, without_rounds};
 use zarnet_core::net::{Endpoint, Tuple};
 use zarnet_core::network::{Handover, Origin, Receiver, Trace};
 use zarnet_core::observe::{Stage, StageResult, Step};
@@ -117,6 +117,10 @@ fn hops(
 
 /// Says where a packet was lost, if no step of a device has said it.
 fn end(answer: FollowAnswer<'_>, out: &mut dyn Write, trace: &Trace) -> io::Result<()> {
+    for DisabledRule { device, rule, place } in answer.disabled_owners() {
+        let place = place.map(|p| format!(" ({p})")).unwrap_or_default();
+        remark(out, CAUTION, &format!("rule {rule} of {device} has it, but is disabled{place}"))?;
+    }
     match answer.followed.loss {
         Some(loss) if !answer.is_told(trace) => remark(out, BAD, &format!("LOST: {}", loss.reason)),
         _ => Ok(()),

@@ -303,3 +303,46 @@ at = 1
 do = "disable"
 rule = "gate"
 "#;
+
+/// The same three oversights on every device.
+pub(crate) fn several() -> String {
+    let edge = |n: u8| {
+        format!(
+            r#"
+[[host]]
+name = "desk-{n}"
+address = "10.{n}.0.9/24"
+
+[[device]]
+name = "edge-{n}"
+timers = {{ udp-timeout = "30s" }}
+
+  [[device.interface]]
+  name = "floor"
+  realm = "internal"
+  address = "10.{n}.0.1/24"
+
+  [[device.interface]]
+  name = "spare"
+  address = "10.{n}.9.1/24"
+
+  [[device.interface]]
+  name = "uplink"
+  realm = "external"
+  segment = "internet"
+  address = "203.0.113.{n}/28"
+
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "203.0.113.14"
+
+  [[device.rule]]
+  name = "floor-out"
+  type = "overload"
+  as = "uplink"
+"#
+        )
+    };
+    let world = "[[segment]]\nname = \"internet\"\ninternet = true\n".to_owned();
+    (1..=9).fold(world, |plan, n| plan + &edge(n))
+}

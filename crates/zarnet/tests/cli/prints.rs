@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::plans::{BAD_DAY, DAY, FLOOD, HELD, HIDDEN, LEASED, RISKY};
+use super::plans::{BAD_DAY, DAY, FLOOD, HELD, HIDDEN, LEASED, RISKY, several};
 use super::{estate, snapshot, zarnet};
 
 const FLOW: &str = "kiosk-3 -> 198.51.100.80:443/tcp";
@@ -25,6 +25,7 @@ pub(crate) fn folder() -> tempfile::TempDir {
           name = \"a\"\n  type = \"overload\"\n  as = \"uplnk\"\n",
     );
     file("risky.toml", RISKY);
+    file("several.toml", &several());
     file(
         "bad.csv",
         "start,protocol,source,destination,destination-port\n0,tcp,kiosk-9,198.51.100.80,443\n\
@@ -106,6 +107,19 @@ prints! {
     predict_day: "predict-day.txt",
         &["predict", "leased.toml", "day.toml", "--at", "8m", "--rows", "8"];
     predict_bad_day: "predict-bad-day.txt", &["predict", "leased.toml", "bad-day.toml"];
+    predict_timeline: "predict-timeline.txt",
+        &["predict", "leased.toml", "day.toml", "--timeline"];
+    predict_timeline_csv: "predict-timeline.csv",
+        &["predict", "leased.toml", "day.toml", "--timeline", "--format", "csv"];
+    predict_timeline_json: "predict-timeline.json",
+        &["predict", "leased.toml", "10.0.0.5 -> 198.51.100.80:443/tcp", "--timeline", "--format", "json"];
+    follow_disabled: "follow-disabled.txt",
+        &["follow", "changed.toml", "198.51.100.9 -> 203.0.113.5:443/tcp"];
+    define_forgotten: "define-forgotten.txt",
+        &["define", "harbour.toml", "uplink:24013/tcp", "10.61.8.43:4010"];
+    define_word_too_many: "define-word-too-many.txt",
+        &["define", "harbour.toml", "move", "kiosks-out", "ticketing"];
+    check_likewise: "check-likewise.txt", &["check", "several.toml"];
     predict_fixed: "predict-fixed.txt", &["predict", "harbour.toml"];
     rules: "rules.txt", &["rules", "harbour.toml"];
     rules_used: "rules-used.txt",

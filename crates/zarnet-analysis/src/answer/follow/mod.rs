@@ -6,16 +6,17 @@ use std::io::{self, Write};
 use std::net::IpAddr;
 
 use serde::Serialize;
+use zarnet_core::Reason;
 use zarnet_core::net::{Packet, Tuple};
 use zarnet_core::network::{Handover, Hop, Network, Origin, Receiver, Trace};
 use zarnet_core::observe::{By, NextHopOwner, StageResult, Step};
-use zarnet_core::plan::{DeviceId, Place};
+use zarnet_core::plan::{DeviceId, Place, RuleId};
 use zarnet_core::predict::{Followed, ObservationPoint, SeenEnds};
 
 use super::ends::End;
 use super::naming::{Naming, Position};
 use super::{Answer, Row, SHAPE};
-use crate::diagnose::disabled_matches;
+use crate::diagnose::{disabled_matches, disabled_owners};
 
 pub use words::{label, rounds, without_rounds};
 
@@ -46,6 +47,9 @@ pub struct FollowShape<'a> {
     place: Option<Position>,
     forth: Vec<HopShape<'a>>,
     back: Vec<HopShape<'a>>,
+    /// Disabled rules that have the address for which nobody answers.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    disabled: Vec<DisabledRule<'a>>,
     /// Who took the first packet from its sender, and the answer from whoever sent that.
     handed: [Vec<Handed>; 2],
     views: Vec<View>,
@@ -65,6 +69,8 @@ struct HopShape<'a> {
 /// A rule that is disabled, and would match.
 #[derive(Serialize)]
 pub struct DisabledRule<'a> {
+    /// The device that has it.
+    pub device: &'a str,
     /// Name of the rule.
     pub rule: &'a str,
     /// Where it is written.
@@ -210,10 +216,26 @@ impl<'a> FollowAnswer<'a> {
     /// Rules that would translate a packet at a hop if they were enabled.
     pub fn disabled(self, hop: &Hop) -> Vec<DisabledRule<'a>> {
         let rules = self.network.map(|n| disabled_matches(n, hop)).unwrap_or_default();
-        let device = &self.naming.plan.devices[hop.device.index()];
-        let rules = rules.into_iter().map(|id| &device.rules[id.index()]);
-        let place = |place| self.naming.position(place);
-        rules.map(|r| DisabledRule { rule: &r.name, place: place(r.place) }).collect()
+        rules.into_iter().map(|rule| self.disabled_rule(hop.device, rule)).collect()
+    }
+
+    /// Disabled rules that would make a device answer for the address for which nobody does.
+    pub fn disabled_owners(self) -> Vec<DisabledRule<'a>> {
+        let f = self.followed;
+        let is_lost = f.loss.is_some_and(|l| l.reason == Reason::NobodyAnswers);
+        let trace = if f.delivered() { &f.back } else { &f.forth };
+        let handed = trace.hops.last().map_or(&trace.departure, |h| &h.handed);
+        let unanswered = handed.last().filter(|h| is_lost && h.to.is_none());
+        let Some((network, unanswered)) = self.network.zip(unanswered) else { return Vec::new() };
+        let owners = disabled_owners(network, unanswered.address);
+        owners.into_iter().map(|(device, rule)| self.disabled_rule(device, rule)).collect()
+    }
+
+    fn disabled_rule(self, device: DeviceId, rule: RuleId) -> DisabledRule<'a> {
+        let plan = &self.naming.plan.devices[device.index()];
+        let rule = &plan.rules[rule.index()];
+        let place = self.naming.position(rule.place);
+        DisabledRule { device: &plan.name, rule: &rule.name, place }
     }
 
     fn handed(self, list: &[Handover]) -> Vec<Handed> {
@@ -275,6 +297,7 @@ impl<'a> FollowAnswer<'a> {
             place: self.position(f.loss.and_then(|l| l.place)),
             forth: hops(&f.forth),
             back: hops(&f.back),
+            disabled: self.disabled_owners(),
             handed: [self.handed(&f.forth.departure), self.handed(&f.back.departure)],
             views: f.views().into_iter().map(view).collect(),
         }

@@ -9,6 +9,7 @@ use zarnet_core::plan::{InterfaceId, RuleId, RuleKind};
 use super::super::boxes::Intervals;
 use super::super::{Field, number};
 use super::fixed::{Asked, Fixed};
+use super::prefix::without_counterpart;
 use super::{Conditions, Constraint, Spans, by_protocol, with_ports};
 
 impl Conditions {
@@ -21,9 +22,11 @@ impl Conditions {
         for (_, rule) in
             plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16)))
         {
+            let mut prefix = None;
             let (external, internal, services, ports_by) = match &rule.kind {
                 RuleKind::Static(s) => {
                     let Some(external) = device.external_of(s.external) else { continue };
+                    prefix = device.prefix_pair(s);
                     (external, s.internal, rule.service.clone(), 0)
                 }
                 RuleKind::Forward(f) => {
@@ -46,7 +49,11 @@ impl Conditions {
                 );
                 // it holds its end even against those that it does not let in
                 self.entry(&Constraint::parties(&AddressSet::all(), &destination), &services, None);
-                entered.push(Fixed { external, internal, services, ports_by });
+                if let Some(pair) = &prefix {
+                    let odd = without_counterpart(external, pair);
+                    self.push(Constraint::default().with(Field::Destination, odd));
+                }
+                entered.push(Fixed { external, internal, services, prefix, ports_by });
             } else {
                 for (protocol, ports) in by_protocol(&services) {
                     let key = (
@@ -88,9 +95,8 @@ impl Conditions {
             if met.is_empty() {
                 continue;
             }
-            let by = number(f.external.first()).wrapping_sub(number(f.internal.first()));
             let base = Constraint::parties(asked.source, &AddressSet::all())
-                .with(Field::Destination, met.moved(by));
+                .with(Field::Destination, f.addresses_before(&met));
             for (protocol, set) in by_protocol(asked.service) {
                 let one = with_ports(
                     base.clone(),

@@ -1,19 +1,35 @@
 //! Fixed rules as conditions: what they take, and what lies behind them.
 
+use zarnet_core::device::PrefixPair;
 use zarnet_core::net::{AddressRange, AddressSet, ServiceSet};
 
 use super::super::boxes::Intervals;
+use super::super::number;
+use super::prefix::mapped;
 
 /// A fixed rule that packets may come in by.
 pub(super) struct Fixed {
     pub(super) external: AddressRange,
     pub(super) internal: AddressRange,
     pub(super) services: ServiceSet,
+    /// Where a prefix stands for another.
+    pub(super) prefix: Option<PrefixPair>,
     /// How far its ports move, wrapping.
     pub(super) ports_by: u16,
 }
 
 impl Fixed {
+    /// The external addresses that become these internal ones.
+    pub(super) fn addresses_before(&self, inside: &Intervals) -> Intervals {
+        match &self.prefix {
+            Some(pair) => mapped(inside, pair, |a| pair.outward(a)),
+            None => {
+                let (external, internal) = (self.external.first(), self.internal.first());
+                inside.moved(number(external).wrapping_sub(number(internal)))
+            }
+        }
+    }
+
     /// The ports that become these.
     pub(super) fn ports_before(&self, set: &Intervals) -> Intervals {
         if self.ports_by == 0 || set.count() > 65_535 {

@@ -7,11 +7,13 @@
 mod behind;
 mod constraint;
 mod fixed;
+mod prefix;
 mod sources;
 mod translated;
 
 pub use constraint::Constraint;
 use fixed::{Asked, Fixed};
+use prefix::without_counterpart;
 use sources::Sources;
 use std::collections::BTreeMap;
 
@@ -54,7 +56,7 @@ impl Conditions {
         // no port, as protocols without have it
         self.push(Constraint::default().with(Field::SourcePort, Intervals::one(0)));
         let fixed = self.fixed(device, ingress);
-        self.own(plan);
+        self.own(plan, &fixed);
         let claimed = Intervals::addresses(device.claimed());
         self.push(Constraint::default().with(Field::Destination, claimed));
         self.routes(plan, ingress, &fixed);
@@ -137,17 +139,21 @@ impl Conditions {
         }
     }
 
-    /// What is for the device itself, and what its answers meet on their way out: there the ends
+    /// What is for the device itself, as it is or once a rule has led it there, and what its answers meet on their way out: there the ends
     /// are swapped.
-    fn own(&mut self, plan: &plan::DevicePlan) {
+    fn own(&mut self, plan: &plan::DevicePlan, fixed: &[Fixed]) {
         let mut all = AddressSet::default();
         for interface in &plan.interfaces {
             let own: AddressSet = interface.own().map(AddressRange::one).collect();
             all.extend(&own);
             let base = Constraint::default().with(Field::Destination, Intervals::addresses(&own));
             self.push(base.clone());
+            let (source, any) = (&AddressSet::all(), &ServiceSet(vec![Service::ANY]));
+            let led = Asked { source, destination: &own, service: any, source_service: None };
+            self.behind(fixed, led);
             if !interface.services.0.is_empty() {
                 self.entry(&base, &interface.services, None);
+                self.behind(fixed, Asked { service: &interface.services, ..led });
             }
         }
         let back = |to: &AddressSet| Constraint::parties(to, &all);
@@ -201,6 +207,10 @@ impl Conditions {
             let destination = &rule.parties.destination;
             match &rule.kind {
                 RuleKind::Static(s) => {
+                    if let Some(pair) = device.prefix_pair(s) {
+                        let odd = without_counterpart(s.internal, &pair);
+                        self.push(Constraint::default().with(Field::Source, odd));
+                    }
                     let base = Constraint::parties(&s.internal.into(), destination);
                     for (protocol, ports) in by_protocol(&rule.service) {
                         self.push(with_ports(base.clone(), protocol, ports, Field::SourcePort));

@@ -1,11 +1,12 @@
 //! What the sources of packets may become on a device.
 
-use zarnet_core::device::Device;
+use zarnet_core::device::{Device, PrefixPair};
 use zarnet_core::net::{AddressRange, AddressSet, Protocol};
 use zarnet_core::plan::{RuleId, RuleKind};
 
 use super::super::boxes::Intervals;
 use super::super::number;
+use super::prefix::mapped;
 
 /// What the sources of packets may become on a device.
 pub(super) struct Sources {
@@ -19,6 +20,8 @@ pub(super) struct Sources {
 pub(super) struct Moved {
     internal: AddressRange,
     external: AddressRange,
+    /// Where a prefix stands for another.
+    prefix: Option<PrefixPair>,
     /// Of a forward, whose ports move too.
     pub(super) ports: Option<MovedPorts>,
 }
@@ -44,7 +47,8 @@ impl Sources {
             match &rule.kind {
                 RuleKind::Static(s) => {
                     let Some(external) = device.external_of(s.external) else { continue };
-                    moved.push(Moved { internal: s.internal, external, ports: None });
+                    let (internal, prefix) = (s.internal, device.prefix_pair(s));
+                    moved.push(Moved { internal, external, prefix, ports: None });
                 }
                 RuleKind::Forward(f) => {
                     let Some(external) = device.external_of(f.external) else { continue };
@@ -53,6 +57,7 @@ impl Sources {
                     moved.extend(f.servers.iter().map(|server| Moved {
                         internal: AddressRange::one(server.address),
                         external,
+                        prefix: None,
                         ports: Some(MovedPorts {
                             protocol: f.protocol,
                             external: ends,
@@ -72,6 +77,9 @@ impl Moved {
     pub(super) fn before(&self, set: &AddressSet) -> Intervals {
         let outside = (number(self.external.first()), number(self.external.last()));
         let met = Intervals::addresses(set).intersection(&Intervals::new(vec![outside]));
+        if let Some(pair) = &self.prefix {
+            return mapped(&met, pair, |a| pair.inward(a));
+        }
         met.moved(number(self.internal.first()).wrapping_sub(number(self.external.first())))
     }
 }

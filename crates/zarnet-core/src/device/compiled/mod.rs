@@ -24,7 +24,7 @@ use crate::plan::{self, Behaviour, Dependence, InterfaceId, Pool, Rule, RuleKind
 
 pub(super) use active::ActiveRules;
 pub(super) use destinations::DestinationRules;
-pub(super) use prefix_translation::PrefixPair;
+pub use prefix_translation::PrefixPair;
 pub(super) use routes::{Query, Routes};
 pub(super) use sources::SourceRules;
 pub(super) use targets::{TargetConfig, Targets};

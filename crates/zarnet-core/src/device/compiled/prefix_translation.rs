@@ -7,7 +7,7 @@ use crate::net::AddressRange;
 
 /// Two prefixes of one length.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(in crate::device) struct PrefixPair {
+pub struct PrefixPair {
     internal: u128,
     external: u128,
     length: u32,
@@ -29,7 +29,7 @@ fn add(a: u16, b: u16) -> u16 {
 impl PrefixPair {
     /// The pair of two ranges, if these are IPv6 prefixes of one length, up to 64: longer ones
     /// leave no word to adjust.
-    pub(in crate::device) fn new(internal: AddressRange, external: AddressRange) -> Option<Self> {
+    pub fn new(internal: AddressRange, external: AddressRange) -> Option<Self> {
         let (IpAddr::V6(a), IpAddr::V6(b)) = (internal.first(), external.first()) else {
             return None;
         };
@@ -42,13 +42,18 @@ impl PrefixPair {
         Some(Self { internal: a, external: b, length, adjustment: add(sum(a), !sum(b)) })
     }
 
+    /// The number of bits that both prefixes have.
+    pub fn length(&self) -> u32 {
+        self.length
+    }
+
     /// The external address of an internal one (§3.2); `None` for one that cannot be mapped.
-    pub(in crate::device) fn outward(&self, address: IpAddr) -> Option<IpAddr> {
+    pub fn outward(&self, address: IpAddr) -> Option<IpAddr> {
         self.map(address, self.external, self.adjustment)
     }
 
     /// The internal address of an external one (§3.3); `None` for one that cannot be mapped.
-    pub(in crate::device) fn inward(&self, address: IpAddr) -> Option<IpAddr> {
+    pub fn inward(&self, address: IpAddr) -> Option<IpAddr> {
         self.map(address, self.internal, !self.adjustment)
     }
 

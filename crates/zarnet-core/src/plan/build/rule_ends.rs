@@ -136,7 +136,10 @@ impl Builder {
         text: &Text,
     ) -> Option<(&'t str, PortRange, Protocol)> {
         let Some((end, protocol)) = value.rsplit_once('/') else {
-            self.report(NotationError::ProtocolMissing(value.into()), text.place);
+            let has_port = value.rsplit_once(':').is_some_and(|(_, port)| !port.contains(']'));
+            let missing =
+                if has_port { NotationError::ProtocolMissing } else { NotationError::ExternalEnd };
+            self.report(missing(value.into()), text.place);
             return None;
         };
         let protocol: Protocol = self.take(protocol.trim().parse(), text.place)?;
@@ -145,7 +148,7 @@ impl Builder {
             return None;
         }
         let Some((who, ports)) = end.rsplit_once(':') else {
-            self.report(NotationError::Port(end.into()), text.place);
+            self.report(NotationError::ExternalEnd(value.into()), text.place);
             return None;
         };
         let ports: PortRange = self.take(ports.trim().parse(), text.place)?;
@@ -190,6 +193,10 @@ impl Builder {
         };
         let first = match port {
             None => ports.first,
+            Some(port) if port.contains('/') => {
+                self.report(NotationError::ProtocolInside(value.into()), text.place);
+                return None;
+            }
             Some(port) => {
                 let range: PortRange = self.take(port.trim().parse(), text.place)?;
                 if range.first != range.last && range.count() != ports.count() {

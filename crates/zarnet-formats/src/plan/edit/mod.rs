@@ -1,12 +1,13 @@
 //! Changes of a plan carried out on its text: comments, order and layout of all the rest stay.
 
+mod arrays;
+mod lists;
 mod values;
 
-use std::ops::Range;
 use values::{append, replace, set, to_toml};
 
 use toml_edit::{DocumentMut, InlineTable, Item, TableLike};
-use zarnet_core::plan::edit::{Edit, List, Table, Value};
+use zarnet_core::plan::edit::{Edit, Table};
 use zarnet_core::plan::{DeviceId, Place, Plan};
 
 use super::{LoadError, Loaded, build_from};
@@ -48,54 +49,23 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
             on_device(sources, &device.name, |d| {
                 let acl = named(d.get_mut("acl")?, &name)?;
                 let entries = acl.get_mut("entries")?.as_array_mut()?;
-                let at = before.unwrap_or(entries.len()).min(entries.len());
-                let mut entry = to_toml(value);
-                let prefix = |v: &toml_edit::Value| {
-                    v.decor().prefix().and_then(|p| p.as_str()).unwrap_or("").to_owned()
-                };
-                // what stands before an entry, a comment behind the one above it too, stays there
-                let before =
-                    entries.get(at).or(entries.iter().last()).map(prefix).unwrap_or_default();
-                let line = before.rfind('\n').map(|n| before[n..].to_owned());
-                if let Some(next) = entries.get_mut(at) {
-                    next.decor_mut().set_prefix(line.as_deref().unwrap_or(" "));
-                    entry.decor_mut().set_prefix(before);
-                } else if at > 0 {
-                    entry.decor_mut().set_prefix(line.as_deref().unwrap_or(" "));
-                }
-                entries.insert_formatted(at, entry);
+                let at = before.unwrap_or(entries.len());
+                arrays::insert(entries, at, to_toml(value));
                 Some(())
             })
         }
         Edit::Clear(..) | Edit::Enable(..) => Some(()),
         Edit::Insert(device, list, before, entries) => {
-            insert(sources, plan, *device, *list, *before, entries)
+            lists::insert(sources, &plan.devices[device.index()], *list, *before, entries)
         }
         Edit::RemoveRule(device, rule) => {
-            let place = plan.devices[device.index()].rules[rule.index()].place;
-            let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
-            let range = block(text, place)?;
-            text.replace_range(range, "");
-            Some(())
+            lists::remove(sources, &plan.devices[device.index()], *rule)
         }
         Edit::CloneRule(device, rule, keys, left_out) => {
-            let place = plan.devices[device.index()].rules[rule.index()].place;
-            let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
-            let range = block(text, place)?;
-            let mut copy: DocumentMut = text.get(range.clone())?.parse().ok()?;
-            let rules = copy.get_mut("device")?.get_mut("rule")?;
-            let table = tables(rules).next()?;
-            left_out.iter().for_each(|key| drop(table.remove(key)));
-            keys.iter().try_for_each(|(key, value)| set(table, key, to_toml(value)))?;
-            let mut copy = copy.to_string();
-            if !copy.ends_with("\n\n") {
-                copy.push('\n');
-            }
-            if !text.get(..range.end)?.ends_with("\n\n") {
-                copy.insert(0, '\n');
-            }
-            text.insert_str(range.end, &copy);
-            Some(())
+            lists::copy(sources, &plan.devices[device.index()], *rule, keys, left_out)
+        }
+        Edit::MoveRule(device, rule, before) => {
+            lists::put_before(sources, &plan.devices[device.index()], *rule, *before)
         }
         Edit::Group(table, name, value) => {
             let key = if *table == Table::Services { "services" } else { "addresses" };
@@ -119,22 +89,6 @@ fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
         }
         Edit::Drop(table, key, text) => {
             on_table(sources, plan, *table, |t| values::drop(t, key, text))
-        }
-        Edit::MoveRule(device, rule, before) => {
-            let rules = &plan.devices[device.index()].rules;
-            let (from, to) = (rules[rule.index()].place, rules[before.index()].place);
-            (from.file == to.file).then_some(())?;
-            let text = sources.0.get_mut(usize::from(from.file))?.text_mut();
-            let block = block(text, from)?;
-            let target = self::block(text, to)?.start;
-            let mut moved = text.get(block.clone())?.to_owned();
-            if !moved.ends_with("\n\n") {
-                moved.push('\n');
-            }
-            (target < block.start).then_some(())?;
-            text.replace_range(block, "");
-            text.insert_str(target, &moved);
-            Some(())
         }
     }
 }
@@ -275,113 +229,4 @@ fn tables(list: &mut Item) -> Box<dyn Iterator<Item = &mut dyn TableLike> + '_> 
         ),
         _ => Box::new(std::iter::empty()),
     }
-}
-
-/// Writes a new table into the text, in the layout of those beside it.
-fn insert(
-    sources: &mut Sources,
-    plan: &Plan,
-    device: DeviceId,
-    list: List,
-    before: Option<usize>,
-    entries: &[(&'static str, Value)],
-) -> Option<()> {
-    let device = &plan.devices[device.index()];
-    let places: Vec<Place> = match list {
-        List::Rules => device.rules.iter().map(|r| r.place).collect(),
-        List::Policies => device.policies.iter().map(|p| p.place).collect(),
-        List::Routes => device.routes.iter().map(|r| r.place).collect(),
-        List::Pools => device.pools.iter().map(|p| p.place).collect(),
-    };
-    let anchor = before.and_then(|i| places.get(i).copied());
-    let mut all: Vec<Place> = device.interfaces.iter().map(|i| i.place).collect();
-    all.extend(device.routes.iter().map(|r| r.place));
-    all.extend(device.acls.iter().map(|a| a.place));
-    all.extend(device.policies.iter().map(|p| p.place));
-    // rules may refer to pools below them, but a pool that a rule makes up stands where the rule
-    // does
-    all.extend(device.pools.iter().map(|p| p.place));
-    all.extend(device.rules.iter().map(|r| r.place));
-    let last = || {
-        places.last().copied().or(all
-            .iter()
-            .copied()
-            .filter(|p| p.file == device.place.file)
-            .max_by_key(|p| p.start))
-    };
-    let place = anchor.or_else(last).unwrap_or(device.place);
-    let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
-    let range = block(text, place)?;
-    let indent: String = text
-        .get(range.clone())?
-        .lines()
-        .find(|l| l.trim_start().starts_with('['))?
-        .chars()
-        .take_while(|c| *c == ' ')
-        .collect();
-    let mut new = format!("{indent}[[device.{}]]\n", list.key());
-    for (key, value) in entries {
-        new += &format!("{indent}{key} = {}\n", to_toml(value));
-    }
-    match anchor {
-        Some(_) => {
-            new.push('\n');
-            text.insert_str(range.start, &new);
-        }
-        None => {
-            let body = text.get(range.clone())?;
-            let end = range.start + without_next_section(body).len();
-            text.insert_str(end, &format!("\n\n{}", new.trim_end()));
-        }
-    }
-    Some(())
-}
-
-/// The lines of a table: from the comments right above its header to where the next one's begin.
-fn block(text: &str, place: Place) -> Option<Range<usize>> {
-    let header = text.get(..place.start as usize)?.rfind('\n').map_or(0, |n| n + 1);
-    let own = text.get(header..)?;
-    own.trim_start().starts_with("[[").then_some(())?;
-    let next = own.split_inclusive('\n').scan(0, |at, line| {
-        let start = *at;
-        *at += line.len();
-        Some((start, line))
-    });
-    let end = next
-        .skip(1)
-        .find(|(_, line)| line.trim_start().starts_with('['))
-        .map_or(text.len(), |(at, _)| header + at);
-    Some(with_comments(text, header)..if end < text.len() { with_comments(text, end) } else { end })
-}
-
-/// A table without the comments behind a blank line after it: they are about what follows.
-fn without_next_section(body: &str) -> &str {
-    let mut kept = body.trim_end();
-    loop {
-        let last = kept.rfind('\n').map_or(0, |n| n + 1);
-        let line = &kept[last..];
-        if !line.trim_start().starts_with('#') {
-            return kept;
-        }
-        let above = kept[..last].trim_end_matches([' ', '\t']);
-        let is_apart = above.ends_with("\n\n");
-        let rest = above.trim_end();
-        // a block of comments is judged by its first line
-        if !is_apart && !rest.rsplit('\n').next().is_some_and(|l| l.trim_start().starts_with('#')) {
-            return body.trim_end();
-        }
-        kept = rest;
-    }
-}
-
-/// Where the comments right above a line begin.
-fn with_comments(text: &str, line: usize) -> usize {
-    let mut start = line;
-    for above in text[..line].split_inclusive('\n').rev() {
-        if !above.trim_start().starts_with('#') {
-            break;
-        }
-        start -= above.len();
-    }
-    start
 }

@@ -92,6 +92,7 @@ faults! {
     "interface-without-realm",
     "lease-changed",
     "lease-changed-inbound",
+    "mapping-ended",
     "name-contradicts-value",
     "next-hop-unanswered",
     "no-gateway",
@@ -126,7 +127,8 @@ faults! {
 }
 
 /// The days that some of the faults need.
-pub(super) const FAULT_DAYS: [(&str, &[u8]); 2] = [
+pub(super) const FAULT_DAYS: [(&str, &[u8]); 3] = [
     ("disabled-by-event.day", include_bytes!("../../../../../demo/faults/disabled-by-event.day")),
+    ("mapping-ended.day", include_bytes!("../../../../../demo/faults/mapping-ended.day")),
     ("old-session-alive.day", include_bytes!("../../../../../demo/faults/old-session-alive.day")),
 ];

@@ -2,9 +2,12 @@
 //! which rule and policy entry, and who answers in the end.
 //!
 //! The ways into the first device are exact: all first packets are gone through, as
-//! [`crate::space`] does. Where they end is found by following one packet of each through all
-//! devices.
+//! [`crate::space`] does. Where they end is found by following them through all devices: one packet
+//! of each part that the devices behind the first one may tell apart.
 
+mod further;
+
+use further::Further;
 use std::sync::Arc;
 
 use zarnet_core::device::{Device, Judged};
@@ -33,12 +36,8 @@ pub struct Exposure {
 /// A way in that devices leave open.
 #[derive(Debug, Clone)]
 pub struct Exposed {
-    /// The protocol; `None` for any.
-    pub protocol: Option<Protocol>,
-    /// Addresses to connect to.
-    pub address: Intervals,
-    /// Ports to connect to.
-    pub ports: Intervals,
+    /// The packets: who may send them, to which addresses and ports.
+    pub area: Area,
     /// An example of it.
     pub sent: Packet,
     /// Who answers that example, and where.
@@ -47,9 +46,7 @@ pub struct Exposed {
     pub own: Option<DeviceId>,
     /// The devices on the way.
     pub through: Vec<DeviceId>,
-    /// Who may use this way in.
-    pub sources: Intervals,
-    /// Whether that is everybody who can come in by the interface.
+    /// Whether everybody may send them who can come in by the interface.
     pub everybody: bool,
     /// The first device on the way.
     pub device: DeviceId,
@@ -62,12 +59,49 @@ pub struct Exposed {
 }
 
 impl Exposed {
-    /// Whether both are the same way in, whoever may use it.
-    fn is_like(&self, other: &Self) -> bool {
-        (self.protocol, &self.address, &self.ports, self.server)
-            == (other.protocol, &other.address, &other.ports, other.server)
+    /// The protocol; `None` for any.
+    pub fn protocol(&self) -> Option<Protocol> {
+        (self.area.of(Field::Protocol).count() == 1).then_some(self.sent.protocol)
+    }
+
+    /// Addresses to connect to.
+    pub fn address(&self) -> &Intervals {
+        self.area.of(Field::Destination)
+    }
+
+    /// Ports to connect to.
+    pub fn ports(&self) -> &Intervals {
+        self.area.of(Field::DestinationPort)
+    }
+
+    /// Who may use this way in.
+    pub fn sources(&self) -> &Intervals {
+        self.area.of(Field::Source)
+    }
+
+    /// How far the port moves on the way, wrapping.
+    fn offset(&self) -> u16 {
+        self.server.port.wrapping_sub(self.sent.destination().port)
+    }
+
+    /// Whether both end at the same server by the same way, and as it was meant.
+    fn ends_like(&self, other: &Self) -> bool {
+        (self.server.address, self.offset(), self.own)
+            == (other.server.address, other.offset(), other.own)
             && (&self.through, &self.rule, self.policy)
                 == (&other.through, &other.rule, other.policy)
+    }
+
+    /// Whether both are the same way in, whoever may use it.
+    fn is_like(&self, other: &Self) -> bool {
+        (self.protocol(), self.address(), self.ports())
+            == (other.protocol(), other.address(), other.ports())
+            && self.ends_like(other)
+    }
+
+    /// Takes in what may be sent by another one, as far as a field goes.
+    fn take_in(&mut self, other: &Self, field: Field) {
+        self.area.0[field as usize] = self.area.of(field).union(other.area.of(field));
     }
 }
 
@@ -100,19 +134,26 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
                 found.unknown.push(own.name.clone());
                 break;
             };
+            let further = Further::behind(plan, id);
             let everybody = Intervals::addresses(&senders).intersection(&Intervals::ipv4());
             let ways = ways.into_iter().flat_map(|(way, area)| {
                 let each = pieces(area).into_iter();
-                let follow =
-                    |piece| exposed(plan, (id, ingress), way, piece, &everybody, &mut rehearsal);
-                joined(each.filter_map(follow).collect())
+                let mut follow = |part| exposed(plan, (id, ingress), way, part, &mut rehearsal);
+                let ways = each.flat_map(|piece| {
+                    together(further.parts(piece).into_iter().filter_map(&mut follow).collect())
+                });
+                let mut ways = joined(ways.collect());
+                for way in &mut ways {
+                    way.everybody = everybody.difference(way.sources()).is_empty();
+                }
+                ways
             });
             for way in ways {
                 // of two interfaces by which the same can be reached
                 match found.exposed.iter_mut().find(|e| e.is_like(&way)) {
                     Some(known) => {
                         known.everybody |= way.everybody;
-                        known.sources = known.sources.union(&way.sources);
+                        known.take_in(&way, Field::Source);
                     }
                     None => found.exposed.push(way),
                 }
@@ -145,20 +186,33 @@ fn pieces(area: Area) -> Vec<Area> {
     by_address.iter().flat_map(|a| each(a, Field::DestinationPort)).collect()
 }
 
+/// Parts of one way in that end at the same server are one again.
+fn together(parts: Vec<Exposed>) -> Vec<Exposed> {
+    let mut list: Vec<(Exposed, Vec<Area>)> = Vec::new();
+    for part in parts {
+        let area = part.area.clone();
+        match list.iter_mut().find(|(e, _)| e.ends_like(&part)) {
+            Some((_, areas)) => areas.push(area),
+            None => list.push((part, vec![area])),
+        }
+    }
+    let whole = |(way, areas): (Exposed, Vec<Area>)| {
+        Area::merged(areas).into_iter().map(move |area| Exposed { area, ..way.clone() })
+    };
+    list.into_iter().flat_map(whole).collect()
+}
+
 /// Ways in with neighbouring ports that lead to neighbouring ports of one server are one.
 fn joined(ways: Vec<Exposed>) -> Vec<Exposed> {
     let mut list: Vec<Exposed> = Vec::new();
     for way in ways {
-        let offset = |w: &Exposed| w.server.port.wrapping_sub(w.sent.destination().port);
         match list.last_mut() {
             Some(last)
-                if last.address == way.address
-                    && last.protocol == way.protocol
-                    && last.server.address == way.server.address
-                    && offset(last) == offset(&way)
-                    && last.through == way.through =>
+                if (last.address(), last.protocol(), last.sources())
+                    == (way.address(), way.protocol(), way.sources())
+                    && last.ends_like(&way) =>
             {
-                last.ports = last.ports.union(&way.ports);
+                last.take_in(&way, Field::DestinationPort);
             }
             _ => list.push(way),
         }
@@ -264,13 +318,11 @@ impl zarnet_core::observe::Observer for PolicyEntry {
 }
 
 /// Follows an example of a way in to where it ends; `None` where it is refused further on.
-/// `everybody`: who can come in by the interface.
 fn exposed(
     plan: &Plan,
     (id, ingress): (DeviceId, InterfaceId),
     way: Way,
     area: Area,
-    everybody: &Intervals,
     rehearsal: &mut Rehearsal,
 ) -> Option<Exposed> {
     let device = &plan.devices[id.index()];
@@ -289,26 +341,24 @@ fn exposed(
     let followed = rehearsal.follow(&flow);
     let (receiver, arrived) = followed.arrived?;
     let own = match receiver {
-        Receiver::Device(d) | Receiver::Answering(d, _) => Some(d),
+        // that a device answers echo requests says nothing of its services
+        Receiver::Device(d) | Receiver::Answering(d, _) if sent.protocol.has_ports() => Some(d),
+        Receiver::Device(_) | Receiver::Answering(..) => return None,
         Receiver::Host(_) | Receiver::Undeclared(_) => None,
         // it went through, and out to the internet
         Receiver::Peer => return None,
     };
     let passed = |trace: &Trace| trace.hops.iter().map(|h| h.device).collect::<Vec<_>>();
-    let protocols = area.of(Field::Protocol);
     let rule = way.rule.map(|r| &device.rules[r.index()]);
     let entry = way.policy.map(|n| device.policies[n].place);
     Some(Exposed {
-        protocol: (protocols.count() == 1).then_some(sent.protocol),
-        address: area.of(Field::Destination).clone(),
-        ports: area.of(Field::DestinationPort).clone(),
+        area,
         sent,
         server: arrived.destination(),
         device: id,
         own,
         through: passed(&followed.forth),
-        everybody: everybody.difference(area.of(Field::Source)).is_empty(),
-        sources: area.of(Field::Source).clone(),
+        everybody: false,
         rule: rule.map(|r| r.name.clone()),
         policy: way.policy,
         place: rule.map(|r| r.place).or(entry).or(Some(device.place)),
