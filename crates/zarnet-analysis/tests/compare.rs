@@ -65,6 +65,8 @@ fn held(behaviour: &str, rules: &str, flows: &[&str], table: &[&str]) -> (u64, V
                 internal,
                 external,
                 peer: None,
+                created: None,
+                expires: None,
                 line,
             }
         })
@@ -139,6 +141,8 @@ fn a_row_on_a_further_address_of_an_interface_is_of_no_overload() {
         internal: endpoint("10.0.0.9:9"),
         external: endpoint(external),
         peer: None,
+        created: None,
+        expires: None,
         line: 1,
     };
     let nothing = || std::iter::empty::<Result<Item, Infallible>>();

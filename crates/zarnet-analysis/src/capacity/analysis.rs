@@ -1,10 +1,16 @@
 //! Everything that is found out about the supplies of a plan under some traffic.
 
+use std::net::IpAddr;
+
 use crate::AskError;
 use zarnet_core::net::Instant;
 use zarnet_formats::plan::Loaded;
 
-use super::{Demand, Forecast, Kind, Resource, SampleSpread};
+use zarnet_core::plan::DeviceId;
+
+use super::growth::GrowthRate;
+use super::hosts::{BlockUse, Percentiles};
+use super::{Kind, Outlook, Resource};
 
 /// Everything that was found out.
 #[derive(Default)]
@@ -13,6 +19,9 @@ pub struct CapacityAnalysis {
     pub resources: Vec<Resource>,
     /// Whether a table of a device said so, and not a prediction.
     pub observed: bool,
+    /// Of a table, rows that no enabled rule explains, that are on ports which are not handed out,
+    /// and that say again what another one says.
+    pub rows_apart: [u64; 3],
     /// When the traffic begins.
     pub from: Instant,
     /// When the window ends.
@@ -21,48 +30,34 @@ pub struct CapacityAnalysis {
     pub elsewhere: usize,
     /// Of each resource, what is to be expected, where something limits it.
     pub outlooks: Vec<Option<Outlook>>,
+    /// What comes of the traffic without any remedy.
+    pub as_it_is: Outcome,
     /// Remedies that were tried.
     pub trials: Vec<Trial>,
-    /// The remedy whose change is to be shown.
-    pub shown: Option<Kind>,
+    /// Resources whose remedies are those of another one.
+    pub alike: Vec<(usize, usize)>,
+    /// The name of the remedy whose change is to be shown.
+    pub shown: Option<String>,
+    /// By device, how many ports its hosts had at most at a time.
+    pub ports_of_hosts: Vec<(DeviceId, Percentiles)>,
+    /// Of each resource, what blocks of ports come to on it.
+    pub blocks: Vec<Option<BlockUse>>,
+    /// How the load grew from day to day, by position of the resource.
+    pub growth: Vec<Option<GrowthRate>>,
 }
 
-/// What is to be expected of a resource.
-pub struct Outlook {
-    /// What was asked of it.
-    pub demand: Demand,
-    /// Erlang's formula, for loads that have grown.
-    pub forecasts: Vec<Forecast>,
-    /// How many times the load may grow until the target is missed.
-    pub headroom: Option<f64>,
-    /// In how many months that is.
-    pub months: Option<f64>,
-    /// The size that meets the target.
-    pub needed: Option<u64>,
-    /// The same loads, simulated.
-    pub simulated: Vec<Simulated>,
-}
-
-/// Simulations of a load.
-pub struct Simulated {
-    /// How many times the load.
-    pub growth: f64,
-    /// Share refused in the busiest hour.
-    pub refused: SampleSpread,
-    /// In how many of them somebody was refused.
-    pub ran_out: usize,
-    /// When for the first time, in seconds, on the average of these.
-    pub first: Option<f64>,
-}
-
-/// A remedy that was tried.
+/// A remedy that was tried, or two together.
 pub struct Trial {
     /// Position of the resource that it is for.
     pub of: usize,
-    /// Which remedy it is.
-    pub kind: Kind,
+    /// Which remedies they are.
+    pub kinds: Vec<Kind>,
+    /// The name under which it is asked for.
+    pub name: String,
     /// What the remedy does, in a sentence.
     pub title: String,
+    /// How many external addresses it uses up.
+    pub addresses: u64,
     /// Why the remedy cannot be tried; `None` if it can.
     pub obstacle: Option<String>,
     /// The plan as it changes it.
@@ -71,14 +66,32 @@ pub struct Trial {
     pub outcome: Option<Outcome>,
 }
 
-/// What came of a remedy on the same traffic.
+/// What comes of the traffic on a plan: of all its flows, rules and devices.
+#[derive(Debug, Clone, Default)]
 pub struct Outcome {
-    /// Number of flows refused.
+    /// Flows refused because nothing was left, of whatever.
     pub refused: u64,
     /// Hosts that sent them.
     pub hosts: u64,
-    /// The most in use, and of how much.
+    /// Flows that were not translated, for any reason.
+    pub untranslated: u64,
+    /// The most in use of the supply that the remedy is for, and of how much.
     pub peak: Option<(u64, Option<u64>)>,
+    /// Flows that are translated now and were not before.
+    pub served: u64,
+    /// Flows that are not translated any more.
+    pub lost: u64,
+    /// Who sent those, the most first.
+    pub losers: Vec<Loser>,
+}
+
+/// A host that a remedy takes something from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Loser {
+    /// Address of the host.
+    pub host: IpAddr,
+    /// Flows of it that are not translated any more.
+    pub flows: u64,
 }
 
 impl CapacityAnalysis {
@@ -103,10 +116,11 @@ impl CapacityAnalysis {
     /// # Errors
     /// None of that name was looked for.
     pub fn remedy(&self, name: &str) -> Result<&Trial, AskError> {
-        self.trials.iter().find(|t| t.kind.name() == name).ok_or_else(|| {
-            let names: Vec<&str> = self.trials.iter().map(|t| t.kind.name()).collect();
+        self.trials.iter().find(|t| t.name == name).ok_or_else(|| {
+            let mut names: Vec<&str> = self.trials.iter().map(|t| t.name.as_str()).collect();
+            names.dedup();
             let help = match names.is_empty() {
-                true => "nothing was refused, so no remedy was tried; --supply NAME examines a \
+                true => "no remedy was tried, for nothing was refused; --supply NAME examines a \
                          supply anyway"
                     .to_owned(),
                 false => format!("one of {}", names.join(", ")),
@@ -115,15 +129,21 @@ impl CapacityAnalysis {
         })
     }
 
-    /// The remedy whose change is shown: the one asked for, or of each supply that with the fewest
-    /// refusals.
+    /// The remedy whose change is shown: the one asked for, or the one that leaves the fewest flows
+    /// of the whole plan untranslated. `None` if nothing is better than to leave it as it is.
     pub fn best(&self, of: usize) -> Option<&Trial> {
         let own = self.trials.iter().filter(|t| t.of == of && t.changed.is_some());
-        if let Some(kind) = self.shown {
-            return own.into_iter().find(|t| t.kind == kind);
+        if let Some(name) = &self.shown {
+            return own.into_iter().find(|t| t.name == *name);
         }
-        // of equals, the one that is first named, for remedies are listed by what they cost
-        own.min_by_key(|t| t.outcome.as_ref().map_or(u64::MAX, |o| o.refused))
+        let outcome = |t: &&Trial| t.outcome.as_ref().map_or(u64::MAX, |o| o.untranslated);
+        let better = own.filter(|t| outcome(t) < self.as_it_is.untranslated);
+        // of equals, the one that takes from nobody, then the one that costs no address, then the
+        // one that is first named, for remedies are listed by what they cost
+        better.min_by_key(|t| {
+            let lost = t.outcome.as_ref().map_or(0, |o| o.lost);
+            (outcome(t), t.kinds.len(), lost, t.addresses)
+        })
     }
 }
 

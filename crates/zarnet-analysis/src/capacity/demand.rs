@@ -1,39 +1,52 @@
-//! What is asked of a supply in its busiest hour, and how far that is what a formula takes it to
-//! be.
+//! What is asked of a supply in its busiest hour, as the record shows it.
 
-use super::Resource;
-use super::erlang;
-use zarnet_core::device::Supply;
+use zarnet_core::device::{Lengths, Series, Supply};
 use zarnet_core::named;
 use zarnet_core::net::Instant;
+
+use super::measured::{Measured, lost_between};
+use super::{Lost, Resource};
 
 /// No forecast looks for more than this.
 pub const MOST_UNITS: u64 = 1 << 20;
 
 named! {
-    /// Something that a forecast rests on and that the traffic contradicts.
+    /// Something that the record shows and that a forecast has to reckon with.
     Assumption {
         Bursts, "bursts",
-            "Requests come in bursts, not independently of each other: more are refused than the \
-             formula says.",
+            "Requests come in bursts, not independently of each other: more are refused than \
+             Erlang's formula says. Hayward's rule reckons with it.",
             "Requests come in bursts, not independently of each other.",
-            "Take the simulation, or more than the formula asks for.";
+            "Take the simulation, or Hayward's rule, which is used then.";
+        Smooth, "smooth",
+            "Requests come more evenly than by chance: fewer are refused than Erlang's formula \
+             says. Hayward's rule reckons with it.",
+            "Requests come more evenly than by chance.",
+            "Take care that real traffic does so too: a list made by hand often does.";
         HeavyHolders, "heavy-holders",
             "A few hosts hold far more than the others: a limit for each host may help more than \
              a larger supply.",
             "A few hosts hold far more than the others.",
             "`ports-per-host`, before a larger supply.";
         FewHosts, "few-hosts",
-            "There are hardly more hosts than there is to hand out: fewer are refused than the \
-             formula says.",
+            "There are hardly more hosts than there is to hand out: Engset's formula reckons with \
+             it.",
             "There are hardly more hosts than there is to hand out.",
             "One for each host is enough for sure.";
+        Unbalanced, "unbalanced",
+            "Hosts stay on their addresses, and some of these are asked for far more than others.",
+            "Some addresses are asked for far more than others, and hosts stay on theirs.",
+            "`pooling = \"arbitrary\"`, another `pick`, or a limit for each host.";
+        Rests, "rests",
+            "Ports rest after their use (`hold-down-timeout`): that counts as holding them.",
+            "A port that rests after its use cannot be had.",
+            "The rest counts as holding time.";
         Retries, "retries",
-            "Refused hosts try again: each is counted once for the time that it would have held.",
+            "Refused hosts try again: what is tried again and again is counted once.",
             "Refused hosts try again.",
-            "Each is counted once for the time that it would have held.";
+            "What is tried again and again is counted once.";
         ShortRecord, "short-record",
-            "The traffic is short against the time that each holds: use has not settled yet.",
+            "The traffic is short against the time that each holds: use has not settled in it.",
             "The traffic is short against the time that each holds.",
             "Take a longer record.";
         NeverInUse, "never-in-use",
@@ -46,40 +59,55 @@ named! {
 /// What was asked of a supply in its busiest hour.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Demand {
-    /// The busiest hour, or all of the traffic where it is shorter.
+    /// The busiest hour, or all of the time in which something was asked for where that is shorter.
     pub from: Instant,
     /// When the window ends.
     pub until: Instant,
     /// Requests a second, refused ones included.
     pub rate: f64,
-    /// For how long each holds, in seconds, on the average.
+    /// For how long each holds, in seconds, on the average, with the rest of a port.
     pub holds: f64,
-    /// How much would be in use if there were no end to it, in erlang: rate times holding time.
-    pub offered: f64,
-    /// How much was in use, on the average.
+    /// How much was in use, on the average, with what rested.
     pub carried: f64,
-    /// Share of requests that were refused.
-    pub refused: f64,
-    /// Variance of requests over their mean, in stretches of the hour: 1 where they are
-    /// independent.
-    pub burstiness: f64,
-    /// What the traffic contradicts.
+    /// The share of requests that was refused.
+    pub measured: Measured,
+    /// Hosts that asked, over all of the traffic.
+    pub hosts: u64,
+    /// For how many holding times the traffic has gone on by the end of the window: use has settled
+    /// after some of them.
+    pub settled: f64,
+    /// Variance over mean of how much would be in use if there were no end to it; 1 where requests
+    /// are independent of each other, and where the record cannot tell.
+    pub peakedness: f64,
+    /// What a forecast has to reckon with.
     pub contradicted: Vec<Assumption>,
 }
 
 /// An hour.
 const HOUR: u64 = 3_600_000_000_000;
-/// Stretches that an hour is looked at in.
-const STRETCHES: usize = 60;
+/// Stretches that an hour is looked at in, to see bursts.
+const STRETCHES: usize = 3600;
 
 /// What was asked of a resource between two instants of the traffic, in its busiest hour.
 pub fn demand(resource: &Resource, from: Instant, until: Instant) -> Demand {
-    let hour = busiest(resource, from, until);
-    of_hour(resource, hour)
+    let mut demand = of_hour(resource, busiest(resource, from, until));
+    demand.settled = demand.until.0.saturating_sub(from.0) as f64 / 1e9 / demand.holds.max(1e-9);
+    if demand.settled < 3.0 && !demand.contradicted.contains(&Assumption::NeverInUse) {
+        demand.contradicted.push(Assumption::ShortRecord);
+    }
+    demand
 }
 
-/// The hour with the most in use or refused.
+/// The series of what cannot be had: what is in use, and what rests.
+fn unavailable(resource: &Resource) -> &Series {
+    resource.series.with_rest.as_deref().unwrap_or(&resource.series)
+}
+
+/// The hour with the most refused or in use, while something is still asked for.
 fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Instant) {
+    let asked = |s: &&zarnet_core::device::Span| s.begun > 0 || s.refused > 0;
+    let last = resource.series.spans().iter().rev().find(asked).map_or(from, |s| s.from);
+    let until = until.min(last).max(from);
     let length = until.0.saturating_sub(from.0);
     if length <= HOUR {
         return (from, until);
@@ -89,7 +117,7 @@ fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Inst
         (0..=(length - HOUR).div_ceil(step)).map(|n| from.0 + (n * step).min(length - HOUR));
     let weigh = |start: u64| {
         let (a, b) = (Instant(start), Instant(start + HOUR));
-        (refusals(resource, a, b), resource.series.mean(a, b))
+        (lost_between(&resource.lost, a, b).count(), unavailable(resource).mean(a, b))
     };
     let best = starts
         .map(|s| (weigh(s), s))
@@ -98,148 +126,185 @@ fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Inst
     (Instant(start), Instant(start + HOUR))
 }
 
-fn refusals(resource: &Resource, from: Instant, until: Instant) -> u64 {
-    let spans = resource.series.spans();
-    let range = spans.partition_point(|s| s.from < from)..spans.partition_point(|s| s.from < until);
-    spans[range].iter().map(|s| u64::from(s.refused)).sum()
-}
-
 /// What was asked of a resource between two instants.
 pub fn of_hour(resource: &Resource, (from, until): (Instant, Instant)) -> Demand {
     let series = &resource.series;
     let seconds = (until.0.saturating_sub(from.0) as f64 / 1e9).max(1e-9);
-    let (begun, carried) = (series.begun_between(from, until) as f64, series.mean(from, until));
+    let begun = series.begun_between(from, until) as f64;
     let holds = holding_time(resource, (from, until), begun);
-    let refused = refusals(resource, from, until) as f64;
-    // a host that wants a whole address wants one, however often it asks
-    let unit = matches!(resource.supply, Supply::Pool(_));
-    let wanted = if unit { once_each(resource, from, until, holds) } else { refused };
-    let rate = (begun + wanted) / seconds;
-    let offered = if begun > 0.0 { rate * holds } else { carried };
+    let hosts = asking(resource);
+    let lost: Vec<&Lost> =
+        lost_between(&resource.lost, from, until).filter(|l| l.is_in_vain(holds)).collect();
+    let refused = lost.len() as f64;
+    let requests = begun + refused;
+    let tries = lost_between(&resource.lost, from, until).count() as f64;
+    let times: Vec<Instant> = lost.iter().map(|l| l.at).collect();
+    let per_host =
+        matches!(resource.supply, Supply::Pool(_) | Supply::Blocks(..) | Supply::BlocksOfAll(..));
+    // what repeats itself tells nothing of how requests come
+    let weight = if tries > 0.0 { refused / tries } else { 1.0 };
+    let peakedness = match per_host {
+        true => 1.0,
+        false => peakedness(resource, (from, until), holds, weight),
+    };
     let mut d = Demand {
         from,
         until,
-        rate,
+        rate: requests / seconds,
         holds,
-        offered,
-        carried,
-        refused: if begun + wanted > 0.0 { wanted / (begun + wanted) } else { 0.0 },
-        burstiness: burstiness(resource, from, until),
+        carried: unavailable(resource).mean(from, until),
+        measured: Measured::of(series, &times, (from, until), peakedness),
+        hosts,
+        settled: f64::INFINITY,
+        peakedness,
         contradicted: Vec::new(),
     };
-    d.contradicted = contradicted(resource, &d, refused > wanted * 1.2 && wanted > 0.0, unit);
+    d.contradicted = contradicted(resource, &d, tries > refused * 1.2 && tries > 0.0, per_host);
     d
 }
 
-/// For how long what began in an hour holds, in seconds. What lived when the hour began is carried
-/// by it, but did not begin in it: over all of the traffic both agree, and in an hour that lies
-/// half a holding time later they nearly do.
+/// Hosts that had some of it or were refused.
+fn asking(resource: &Resource) -> u64 {
+    let had = resource.hosts.iter().map(|h| h.0);
+    let mut all: Vec<_> = had.chain(resource.refused.iter().map(|r| r.host)).collect();
+    all.sort_unstable();
+    all.dedup();
+    all.len() as u64
+}
+
+/// For how long what began in an hour holds, in seconds. All uses together, followed to their end
+/// even behind the traffic, are the mean over all of it. What lived when the hour began did not
+/// begin in it: in an hour that lies half a holding time later what lives and what began nearly
+/// agree.
 fn holding_time(resource: &Resource, (from, until): (Instant, Instant), begun: f64) -> f64 {
-    let series = &resource.series;
-    let end = series.spans().last().map_or(until, |s| s.from.max(until));
-    let whole = series.mean(Instant::ZERO, end) * (end.0 as f64 / 1e9) / series.begun.max(1) as f64;
+    let series = unavailable(resource);
+    let whole = series.area() / resource.series.begun.max(1) as f64 / 1e9;
+    let end = resource.series.spans().last().map_or(until, |s| s.from);
     let later = |at: Instant| Instant(at.0.saturating_add((whole * 0.5e9) as u64));
     let length = until.0.saturating_sub(from.0) as f64 / 1e9;
-    if begun < 30.0 || later(until) > end || whole > length / 2.0 {
+    // and only where the hour is one of several: otherwise the whole says it better
+    let is_part = end.0.saturating_sub(from.0) > 2 * HOUR;
+    if !is_part || begun < 300.0 || later(until) > end || whole > length / 4.0 {
         return whole;
     }
     series.mean(later(from), later(until)) * length / begun
 }
 
-/// Requests of hosts that were refused in an hour: one for each time that the host would have held
-/// it.
-fn once_each(resource: &Resource, from: Instant, until: Instant, holds: f64) -> f64 {
-    let one = |r: &super::Refused| {
-        let within = r.times.iter().filter(|t| (from..until).contains(*t));
-        let mut counted: Option<Instant> = None;
-        let fresh = within.filter(|t| {
-            let new = counted.is_none_or(|c| (**t - c).as_secs_f64() >= holds);
-            if new {
-                counted = Some(**t);
-            }
-            new
-        });
-        fresh.count() as f64
-    };
-    resource.refused.iter().map(one).sum()
-}
-
-fn burstiness(resource: &Resource, from: Instant, until: Instant) -> f64 {
-    let spans = resource.series.reduced(from, until, STRETCHES);
-    let counts: Vec<f64> =
-        spans.iter().map(|s| f64::from(s.begun) + f64::from(s.refused)).collect();
-    let n = counts.len() as f64;
-    let mean = counts.iter().sum::<f64>() / n;
-    if mean <= 0.0 {
+/// Variance over mean of how much would be in use if there were no end to it, for requests as they
+/// came in an hour. Exact for uses that all last the same, and for such whose length is exponential;
+/// in between by how alike two lengths are.
+fn peakedness(
+    resource: &Resource,
+    (from, until): (Instant, Instant),
+    holds: f64,
+    weight: f64,
+) -> f64 {
+    let length = until.0.saturating_sub(from.0) as f64 / 1e9;
+    let width = length / STRETCHES as f64;
+    // enough independent looks at it, and enough detail in each
+    let looks = length / holds - 1.0;
+    if looks < 3.0 || holds < width * 2.0 {
         return 1.0;
     }
-    counts.iter().map(|c| (c - mean) * (c - mean)).sum::<f64>() / (n - 1.0) / mean
+    let spans = resource.series.reduced(from, until, STRETCHES);
+    let asked: Vec<f64> =
+        spans.iter().map(|s| f64::from(s.begun) + f64::from(s.refused) * weight).collect();
+    let within = ((holds / width).round() as usize).max(1);
+    let fade = (-width / holds).exp();
+    let (mut same, mut fading) = (Moments::default(), Moments::default());
+    let (mut window, mut faded) = (0.0, 0.0);
+    for (i, n) in asked.iter().enumerate() {
+        // what comes within a stretch has faded by half of it on the average
+        faded = faded * fade + n * fade.sqrt();
+        window += n - if i >= within { asked[i - within] } else { 0.0 };
+        if i >= within {
+            same.add(window);
+            fading.add(faded);
+        }
+    }
+    if same.mean() <= 0.0 || fading.mean() <= 0.0 {
+        return 1.0;
+    }
+    let constant = same.variance() / same.mean();
+    let exponential = 0.5 + fading.variance() / fading.mean();
+    let likeness = likeness(&resource.series.lengths);
+    let z = match likeness {
+        k if k >= 0.5 => exponential + (constant - exponential) * (k - 0.5) / 0.5,
+        k => 1.0 + (exponential - 1.0) * k / 0.5,
+    };
+    // chance alone moves it so far
+    let chance = 3.0 * (2.0 / looks).sqrt() * 0.8;
+    if (z - 1.0).abs() < chance.min(0.75) { 1.0 } else { z.max(0.05) }
 }
 
-fn contradicted(resource: &Resource, d: &Demand, retries: bool, unit: bool) -> Vec<Assumption> {
+/// How alike two lengths are: the shorter of two over the mean. 1 where all are the same, a half
+/// where they are exponential.
+fn likeness(lengths: &Lengths) -> f64 {
+    let mut sample: Vec<u64> = lengths.sample().to_vec();
+    if sample.len() < 20 {
+        return 0.5;
+    }
+    sample.sort_unstable();
+    let n = sample.len();
+    let mean = sample.iter().map(|l| *l as f64).sum::<f64>() / n as f64;
+    if mean <= 0.0 {
+        return 0.5;
+    }
+    // in order, the shorter of a pair is the first of it
+    let shorter: f64 = sample.iter().enumerate().map(|(i, l)| *l as f64 * (n - 1 - i) as f64).sum();
+    (shorter / (n as f64 * (n - 1) as f64 / 2.0) / mean).clamp(0.05, 1.0)
+}
+
+/// Sums for a mean and a variance.
+#[derive(Default)]
+struct Moments {
+    n: f64,
+    sum: f64,
+    squares: f64,
+}
+
+impl Moments {
+    fn add(&mut self, x: f64) {
+        self.n += 1.0;
+        self.sum += x;
+        self.squares += x * x;
+    }
+
+    fn mean(&self) -> f64 {
+        self.sum / self.n.max(1.0)
+    }
+
+    fn variance(&self) -> f64 {
+        (self.squares / self.n.max(1.0) - self.mean() * self.mean()).max(0.0)
+    }
+}
+
+fn contradicted(resource: &Resource, d: &Demand, retries: bool, per_host: bool) -> Vec<Assumption> {
     let mut list = Vec::new();
     let usable = resource.series.usable.unwrap_or(u64::MAX);
     if resource.series.begun == 0 {
         return vec![Assumption::NeverInUse];
     }
-    // of sixty stretches, independent ones exceed 1.5 once in a hundred hours
-    if d.burstiness > 1.5 {
+    if d.peakedness > 1.0 {
         list.push(Assumption::Bursts);
+    } else if d.peakedness < 1.0 {
+        list.push(Assumption::Smooth);
     }
     let held: u64 = resource.holders.iter().map(|h| h.held).sum();
     let mean = held as f64 / resource.holders.len().max(1) as f64;
-    if !unit && resource.holders.first().is_some_and(|h| h.held as f64 > 5.0 * mean && h.held >= 20)
+    if !per_host
+        && resource.holders.first().is_some_and(|h| h.held as f64 > 5.0 * mean && h.held >= 20)
     {
         list.push(Assumption::HeavyHolders);
     }
-    let mut hosts: Vec<_> = resource.holders.iter().map(|h| h.host).collect();
-    hosts.extend(resource.refused.iter().map(|r| r.host));
-    hosts.sort_unstable();
-    hosts.dedup();
-    if unit && usable < u64::MAX && (hosts.len() as u64) < usable.saturating_mul(2) {
+    if per_host && usable < u64::MAX && d.hosts < usable.saturating_mul(2) {
         list.push(Assumption::FewHosts);
+    }
+    if resource.series.with_rest.is_some() {
+        list.push(Assumption::Rests);
     }
     if retries {
         list.push(Assumption::Retries);
     }
-    let length = d.until.0.saturating_sub(d.from.0) as f64 / 1e9;
-    if d.holds > length / 3.0 {
-        list.push(Assumption::ShortRecord);
-    }
     list
-}
-
-/// What a load that has grown comes to, by Erlang's formula.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Forecast {
-    /// How many times the load of the busiest hour.
-    pub growth: f64,
-    /// That load, in erlang.
-    pub offered: f64,
-    /// Share of requests refused.
-    pub refusal: f64,
-    /// Seconds between refusals, on the average; infinite where there are none.
-    pub every: f64,
-}
-
-impl Demand {
-    /// The same load, `growth` times.
-    pub fn grown(&self, usable: u64, growth: f64) -> Forecast {
-        let offered = self.offered * growth;
-        let refusal = erlang::refusal(usable, offered);
-        let a_second = self.rate * growth * refusal;
-        let every = if a_second > 0.0 { 1.0 / a_second } else { f64::INFINITY };
-        Forecast { growth, offered, refusal, every }
-    }
-
-    /// How many times the load may grow so that no more than `target` is refused; below 1 if it is
-    /// too much already.
-    pub fn headroom(&self, usable: u64, target: f64) -> Option<f64> {
-        (self.offered > 0.0).then(|| erlang::offered_for(usable, target) / self.offered)
-    }
-
-    /// The fewest that refuse no more than `target` of a load `growth` times this one.
-    pub fn needed(&self, target: f64, growth: f64, most: u64) -> Option<u64> {
-        erlang::servers_for(self.offered * growth, target, most)
-    }
 }

@@ -1,27 +1,36 @@
 //! What runs out, when, for whom, who has it, and how much would be enough.
 //!
-//! [`resources`] reads a recorded prediction, [`of_table`] the table of a device; [`erlang`] and
-//! [`demand`] make a forecast of it; [`remedies`] proposes changes of the plan. A
+//! [`resources`] reads a recorded prediction, [`of_table`] the table of a device; [`demand`] and a
+//! [`model`] make a forecast of it; [`remedies`] proposes changes of the plan. A
 //! [`CapacityQuestion`] does all of that, and tries the remedies on the same traffic.
 
 mod analysis;
 mod demand;
-pub mod erlang;
+mod growth;
 mod held;
+mod hosts;
+mod measured;
+pub mod model;
+mod outlook;
 mod port_remedies;
 mod question;
 mod remedy;
+mod resample;
 mod resource;
 mod spread;
 mod supply_name;
 mod trials;
 
-pub use analysis::{CapacityAnalysis, Outcome, Outlook, Simulated, Trial, fill};
-pub use demand::{Assumption, Demand, Forecast, MOST_UNITS, demand, of_hour};
-pub use held::{listed, of_table};
-pub use question::{CapacityQuestion, WatchTrials, of_observed};
+pub use analysis::{CapacityAnalysis, Loser, Outcome, Trial, fill};
+pub use demand::{Assumption, Demand, MOST_UNITS, demand, of_hour};
+pub use growth::GrowthRate;
+pub use held::{Observation, listed, of_table};
+pub use hosts::{BlockUse, Percentiles};
+pub use measured::Measured;
+pub use outlook::{Forecast, Imbalance, Outlook, Simulated, Verdict};
+pub use question::{CapacityQuestion, TakenTable, WatchTrials, of_observed};
 pub use remedy::{Kind, Remedy, remedies};
-pub use resource::{Refused, Resource, resources};
+pub use resource::{Lost, Refused, Resource, resources};
 pub use spread::SampleSpread;
 pub use supply_name::supply_name;
 pub use zarnet_core::predict::Holder;

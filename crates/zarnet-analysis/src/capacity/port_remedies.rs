@@ -3,7 +3,7 @@
 use super::Resource;
 use super::remedy::{Kind, Proposals};
 use zarnet_core::device::Supply;
-use zarnet_core::net::AddressRange;
+use zarnet_core::net::{AddressRange, Protocol};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};
 use zarnet_core::plan::{RuleId, RuleKind, Target};
 
@@ -14,7 +14,7 @@ impl Proposals<'_> {
             Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
                 self.device.listed_by(target).contains(address)
             }
-            Supply::PortsOfAll(own, ..) => own == target,
+            Supply::PortsOfAll(own, ..) | Supply::BlocksOfAll(own, ..) => own == target,
             Supply::Pool(_) | Supply::Mappings | Supply::Sessions => false,
         };
         let rules = self.device.rules.iter().enumerate().filter(|(_, r)| r.enabled);
@@ -33,11 +33,12 @@ impl Proposals<'_> {
         let rules = self.overloads(resource);
         let Some((rule, target)) = rules.first().copied() else { return };
         let have = match resource.supply {
-            Supply::PortsOfAll(Target::Pool(p), ..) => {
+            Supply::PortsOfAll(Target::Pool(p), ..) | Supply::BlocksOfAll(Target::Pool(p), ..) => {
                 self.device.pools[p.index()].listed().count() as u64
             }
             Supply::Pool(_)
             | Supply::PortsOfAll(..)
+            | Supply::BlocksOfAll(..)
             | Supply::Ports(..)
             | Supply::Blocks(..)
             | Supply::Mappings
@@ -97,7 +98,51 @@ impl Proposals<'_> {
                 (format!("overload {got} addresses instead of one: {}", list.join(", ")), edits)
             }
         };
-        self.offer(Kind::MoreAddresses, title, edits);
+        let used = u64::try_from(got).unwrap_or(u64::MAX);
+        self.offer_addresses(Kind::MoreAddresses, title, used, edits);
+    }
+
+    /// Blocks of a half, a quarter and an eighth of their size.
+    pub(super) fn block_sizes(&mut self, resource: &Resource) {
+        const LEAST: u16 = 8;
+        let is_block = matches!(resource.supply, Supply::Blocks(..) | Supply::BlocksOfAll(..));
+        let Some(size) = self.device.behaviour.block_size.filter(|_| is_block) else { return };
+        for smaller in [size / 2, size / 4, size / 8].into_iter().filter(|s| *s >= LEAST) {
+            let edit = Edit::Set(
+                Table::Behaviour(self.id),
+                "block-size".to_owned(),
+                Value::Number(smaller.into()),
+            );
+            let title = format!("hand out blocks of {smaller} ports instead of {size}");
+            self.offer(Kind::BlockSize, title, vec![edit]);
+            if let Some(last) = self.list.last_mut() {
+                last.name = format!("{}-{smaller}", last.kind.name());
+            }
+        }
+    }
+
+    /// Name queries get a timer of their own.
+    pub(super) fn per_port_timer(&mut self, resource: &Resource) {
+        const SECONDS: u64 = 10;
+        let protocol = match resource.supply {
+            Supply::Ports(_, p, _)
+            | Supply::PortsOfAll(_, p, _)
+            | Supply::Blocks(_, p, _)
+            | Supply::BlocksOfAll(_, p, _) => p,
+            Supply::Pool(_) | Supply::Mappings | Supply::Sessions => return,
+        };
+        let timers = &self.device.timers;
+        if protocol != Protocol::UDP || timers.udp.as_secs() <= SECONDS {
+            return;
+        }
+        let title = format!("forget name queries (53/udp) after {SECONDS} s");
+        if !timers.per_port.is_empty() {
+            let why = "`per-port` timers are set already".to_owned();
+            return self.prevented(Kind::PerPortTimer, title, why);
+        }
+        let entry = Value::Entry(vec![("53/udp", Value::Number(SECONDS as i64))]);
+        let edit = Edit::Set(Table::Timers(self.id), "per-port".to_owned(), entry);
+        self.offer(Kind::PerPortTimer, title, vec![edit]);
     }
 
     pub(super) fn fresh_pool(&self, rule: &str) -> String {

@@ -1,25 +1,25 @@
 //! What runs out under some traffic, asked of a plan.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
 use zarnet_core::net::Instant;
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Batches, Item};
+use zarnet_core::traffic::{Batches, Flow, Item};
 use zarnet_formats::observed::Observed;
 use zarnet_formats::plan::Loaded;
 use zarnet_formats::traffic::{Growth, Skipped};
 
+use super::hosts::ports_of_hosts;
+use super::outlook::outlook;
+use super::resource::take_holders;
+use super::trials::{outcome, untranslated};
 use super::{
-    CapacityAnalysis, MOST_UNITS, Outlook, Resource, demand, of_table, resources, supply_name,
+    BlockUse, CapacityAnalysis, GrowthRate, Observation, Outlook, Resource, of_table, resources,
+    supply_name,
 };
 use crate::play::{At, Opening, Watch, at_peak, device, play};
 use crate::{AnalysisError, AskError};
-
-/// Loads that a forecast is made of, against the busiest hour.
-pub(super) const GROWTHS: [f64; 5] = [1.0, 1.25, 1.5, 2.0, 3.0];
-/// No forecast is made from fewer.
-const LEAST_REQUESTS: u64 = 10;
 
 /// A question about the supplies of a plan.
 pub struct CapacityQuestion<'a> {
@@ -37,8 +37,8 @@ pub struct CapacityQuestion<'a> {
     pub target: f64,
     /// Growth of the load a month.
     pub growth: Option<f64>,
-    /// Simulations of each load.
-    pub runs: u64,
+    /// Simulations of each load; as many as are soon played if left out.
+    pub runs: Option<u64>,
     /// Whether nothing is simulated and no remedy tried.
     pub brief: bool,
     /// The remedy whose change is to be shown.
@@ -57,18 +57,46 @@ pub trait WatchTrials: Sync {
     fn end(&self);
 }
 
-/// The supplies that a table of a device says something about.
+/// A table of a device, and when it was taken, in days from anywhere.
+pub struct TakenTable {
+    /// Its rows.
+    pub rows: Vec<Observed>,
+    /// When it was taken; where there are several, how use grows is found by it.
+    pub day: f64,
+}
+
+/// The supplies that tables of a device say something about: what the last one shows, and how that
+/// has grown.
 ///
 /// # Errors
 /// The supply or the device that is asked for is not there.
 pub fn of_observed(
     loaded: &Loaded,
-    observed: &[Observed],
+    tables: &[TakenTable],
     only: Option<&str>,
     supply: Option<&str>,
+    growth: Option<f64>,
 ) -> Result<CapacityAnalysis, AskError> {
-    let resources = chosen(loaded, of_table(&loaded.plan, observed), only, supply)?;
-    Ok(CapacityAnalysis { resources, observed: true, ..CapacityAnalysis::default() })
+    let seen: Vec<Observation> = tables.iter().map(|t| of_table(&loaded.plan, &t.rows)).collect();
+    let Some(last) = seen.last() else { return Ok(CapacityAnalysis::default()) };
+    let chosen = chosen(loaded, &last.resources, only, supply)?;
+    let resources: Vec<Resource> = chosen.iter().map(|n| last.resources[*n].clone()).collect();
+    let grown = |r: &Resource| {
+        let in_use = |(taken, seen): (&TakenTable, &Observation)| {
+            let same = |s: &&Resource| (s.device, s.supply) == (r.device, r.supply);
+            Some((taken.day, seen.resources.iter().find(same)?.in_use as f64))
+        };
+        let points: Vec<(f64, f64)> = tables.iter().zip(&seen).filter_map(in_use).collect();
+        growth.map(GrowthRate::given).or_else(|| GrowthRate::through(&points))
+    };
+    Ok(CapacityAnalysis {
+        observed: true,
+        growth: resources.iter().map(grown).collect(),
+        blocks: resources.iter().map(|r| BlockUse::of(&loaded.plan, &last.resources, r)).collect(),
+        rows_apart: [last.unexplained, last.outside, last.repeated],
+        resources,
+        ..CapacityAnalysis::default()
+    })
 }
 
 impl CapacityQuestion<'_> {
@@ -81,89 +109,125 @@ impl CapacityQuestion<'_> {
         &self,
         watch: &W,
     ) -> Result<(CapacityAnalysis, Skipped), AnalysisError> {
-        let (prediction, begun, skipped) = self.predicted(watch)?;
-        let all = resources(&prediction, self.at.is_some());
+        let Played { prediction, begun, flows, skipped } = self.predicted(watch)?;
+        let prediction = &prediction;
+        let mut all = resources(prediction, self.at.is_some());
+        self.holders_at_peak(prediction, &mut all, watch)?;
+        let before = untranslated(prediction);
         let elsewhere = prediction.recording.as_ref().map_or(0, |r| {
             r.shortages.iter().filter(|s| s.tried.iter().all(Option::is_none)).count()
         });
-        let resources = chosen(self.loaded, all, self.device.as_deref(), self.supply.as_deref())?;
+        let plan = &self.loaded.plan;
         let (from, until) = (begun, prediction.end);
-        let mut analysis =
-            CapacityAnalysis { resources, from, until, elsewhere, ..CapacityAnalysis::default() };
-        analysis.outlooks =
-            analysis.resources.iter().map(|r| self.outlook(r, from, until)).collect();
+        // an address is judged with those beside it, whether or not these are asked for
+        let outlooks: Vec<Option<Outlook>> =
+            (0..all.len()).map(|n| outlook(plan, &all, n, (from, until), self.target)).collect();
+        let chosen = chosen(self.loaded, &all, self.device.as_deref(), self.supply.as_deref())?;
+        let growth = |n: &usize| match self.growth {
+            Some(a_month) => Some(GrowthRate::given(a_month)),
+            None => GrowthRate::of(&all[*n], from, until),
+        };
+        let block_use = |n: &usize| BlockUse::of(plan, &all, &all[*n]);
+        let mut analysis = CapacityAnalysis {
+            from,
+            until,
+            elsewhere,
+            as_it_is: outcome(prediction, &before),
+            growth: chosen.iter().map(growth).collect(),
+            blocks: chosen.iter().map(block_use).collect(),
+            outlooks: chosen.iter().map(|n| outlooks[*n].clone()).collect(),
+            resources: chosen.iter().map(|n| all[*n].clone()).collect(),
+            ports_of_hosts: prediction
+                .tables
+                .iter()
+                .filter_map(|t| Some((t.device, ports_of_hosts(t)?)))
+                .collect(),
+            ..CapacityAnalysis::default()
+        };
         if !self.brief {
-            self.simulate(&mut analysis)?;
-            self.try_remedies(&mut analysis)?;
+            self.simulate(&mut analysis, &flows)?;
+            self.try_remedies(&mut analysis, &before)?;
         }
         if let Some(name) = &self.remedy {
-            analysis.shown = Some(analysis.remedy(name)?.kind);
+            analysis.shown = Some(analysis.remedy(name)?.name.clone());
         }
         Ok((analysis, skipped))
     }
 
     /// The traffic, played with what was in use kept, and when it begins.
-    fn predicted<W: Watch>(
-        &self,
-        watch: &W,
-    ) -> Result<(Prediction, Instant, Skipped), AnalysisError> {
+    fn predicted<W: Watch>(&self, watch: &W) -> Result<Played, AnalysisError> {
         let traffic = self.opening.open(self.loaded, Growth::default())?;
         let shared = Arc::new(self.loaded.plan.clone());
-        let at = match self.at.as_deref() {
-            Some(text) => At::parse(text, &traffic)?,
-            None => At::Peak,
+        let moment = match self.at.as_deref() {
+            Some(text) => match At::parse(text, &traffic)? {
+                At::Moment(moment) => moment,
+                At::Peak => Moment::At(at_peak(&shared, &traffic, self.opening.seed, watch)?),
+            },
+            None => Moment::End,
         };
-        let moment = match at {
-            At::Moment(moment) => moment,
-            At::Peak => Moment::At(at_peak(&shared, &traffic, self.opening.seed, watch)?),
-        };
-        let options = Options {
-            moment,
-            seed: self.opening.seed,
-            sessions: false,
-            record: true,
-            ..Options::default()
-        };
-        let begun = Cell::new(None);
+        let seed = self.opening.seed;
+        let options = Options { moment, seed, sessions: false, record: true, ..Options::default() };
+        let seen = Seen::default();
+        let wants_flows = !self.brief && !traffic.has_loads();
         let (prediction, skipped) = play(&traffic, options, watch, |items, options| {
-            predict(shared.clone(), Timed { items, begun: &begun }, traffic.events(), options)
+            // what has to be sorted is read again
+            *seen.flows.borrow_mut() = wants_flows.then(Vec::new);
+            predict(shared.clone(), Timed { items, seen: &seen }, traffic.events(), options)
         })?;
-        Ok((prediction, begun.get().unwrap_or_default(), skipped))
+        let begun = seen.begun.get().unwrap_or_default();
+        let flows = seen.flows.into_inner().unwrap_or_default();
+        Ok(Played { prediction, begun, flows, skipped })
     }
 
-    fn outlook(&self, resource: &Resource, from: Instant, until: Instant) -> Option<Outlook> {
-        let usable = resource.series.usable?;
-        let demand = demand(resource, from, until);
-        // of a handful of requests nothing can be said
-        if resource.series.begun + resource.refused_flows < LEAST_REQUESTS || demand.offered <= 0.0
-        {
-            return None;
+    /// Of supplies that refused nobody, holders are told of the moment with the most mappings.
+    fn holders_at_peak<W: Watch>(
+        &self,
+        prediction: &Prediction,
+        all: &mut [Resource],
+        watch: &W,
+    ) -> Result<(), AnalysisError> {
+        let wanted = |r: &Resource| self.at.is_none() && r.series.first_refusal.is_none();
+        if !all.iter().any(wanted) {
+            return Ok(());
         }
-        let forecasts = GROWTHS.iter().map(|g| demand.grown(usable, *g)).collect();
-        let headroom = demand.headroom(usable, self.target);
-        let months =
-            self.growth.filter(|g| *g > 0.0).zip(headroom).map(|(g, h)| h.ln() / g.ln_1p());
-        let needed = demand.needed(self.target, 1.0, MOST_UNITS);
-        Some(Outlook { demand, forecasts, headroom, months, needed, simulated: Vec::new() })
+        let traffic = self.opening.open(self.loaded, Growth::default())?;
+        let shared = Arc::new(self.loaded.plan.clone());
+        let moment = Moment::At(prediction.peak_at);
+        let options =
+            Options { moment, seed: self.opening.seed, sessions: false, ..Options::default() };
+        let (then, _) = play(&traffic, options, watch, |items, options| {
+            predict(shared.clone(), items, traffic.events(), options)
+        })?;
+        take_holders(prediction, &then, all, wanted);
+        Ok(())
     }
 }
 
-/// The resources that were asked for.
+/// The traffic, played.
+struct Played {
+    prediction: Prediction,
+    begun: Instant,
+    /// Its flows, where they are a list that is not too long.
+    flows: Vec<Flow>,
+    skipped: Skipped,
+}
+
+/// The resources that were asked for, by position.
 fn chosen(
     loaded: &Loaded,
-    all: Vec<Resource>,
+    all: &[Resource],
     only: Option<&str>,
     supply: Option<&str>,
-) -> Result<Vec<Resource>, AskError> {
+) -> Result<Vec<usize>, AskError> {
     let only = only.map(|name| device(&loaded.plan, name)).transpose()?;
-    let named: Vec<Resource> =
-        all.into_iter().filter(|r| only.is_none_or(|d| r.device == d)).collect();
+    let named: Vec<usize> =
+        (0..all.len()).filter(|n| only.is_none_or(|d| all[*n].device == d)).collect();
     let Some(name) = supply else { return Ok(named) };
-    let is = |r: &Resource| supply_name(&loaded.plan, r.device, r.supply).iter().any(|n| n == name);
-    let found: Vec<Resource> = named.iter().filter(|r| is(r)).cloned().collect();
+    let names = |n: &usize| supply_name(&loaded.plan, all[*n].device, all[*n].supply);
+    let found: Vec<usize> =
+        named.iter().copied().filter(|n| names(n).iter().any(|s| s == name)).collect();
     if found.is_empty() {
-        let mut names: Vec<String> =
-            named.iter().flat_map(|r| supply_name(&loaded.plan, r.device, r.supply)).collect();
+        let mut names: Vec<String> = named.iter().flat_map(names).collect();
         names.sort();
         names.dedup();
         let help = format!("used were {}", names.join(", "));
@@ -176,10 +240,20 @@ fn chosen(
     Ok(found)
 }
 
-/// Traffic that tells when it begins.
+/// What is seen of traffic while it is played.
+#[derive(Default)]
+struct Seen {
+    begun: Cell<Option<Instant>>,
+    flows: RefCell<Option<Vec<Flow>>>,
+}
+
+/// So many flows are kept to be drawn from.
+const MOST_FLOWS: usize = 200_000;
+
+/// Traffic that tells when it begins, and what it has.
 struct Timed<'a, B> {
     items: B,
-    begun: &'a Cell<Option<Instant>>,
+    seen: &'a Seen,
 }
 
 impl<B: Batches> Batches for Timed<'_, B> {
@@ -188,8 +262,19 @@ impl<B: Batches> Batches for Timed<'_, B> {
     fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<B::Error> {
         let error = self.items.fill(batch, most);
         // what has to be sorted is read again, and then begins earlier
-        let first = batch.first().map(Item::at).into_iter().chain(self.begun.get()).min();
-        self.begun.set(first);
+        let begun = batch.first().map(Item::at).into_iter().chain(self.seen.begun.get()).min();
+        self.seen.begun.set(begun);
+        let mut kept = self.seen.flows.borrow_mut();
+        if let Some(flows) = kept.as_mut() {
+            let own = batch.iter().filter_map(|item| match item {
+                Item::Flow(flow) => Some(*flow),
+                Item::Seen(_) | Item::Error(_) => None,
+            });
+            flows.extend(own);
+            if flows.len() > MOST_FLOWS || batch.iter().any(|i| !matches!(i, Item::Flow(_))) {
+                *kept = None;
+            }
+        }
         error
     }
 }

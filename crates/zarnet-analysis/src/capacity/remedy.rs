@@ -45,6 +45,16 @@ named! {
              conversations break.",
             "the shortest that RFC 4787 and RFC 5382 allow",
             "Long quiet conversations break.";
+        PerPortTimer, "per-port-timer",
+            "A name query that is answered later than that loses its answer: ten seconds are what \
+             RFC 4787 REQ-5a has in mind for such ports.",
+            "ten seconds for 53/udp, instead of `udp-timeout`",
+            "A query that is answered later loses its answer.";
+        BlockSize, "block-size",
+            "A host that wants more ports than a block has takes several blocks, and there are \
+             more entries in a log of blocks.",
+            "smaller blocks, so that there are more of them",
+            "More log entries; hosts with many ports take several blocks.";
         ShorterBinding, "shorter-binding",
             "A host that comes back may get another address than it had.",
             "an address is free with its last session",
@@ -81,6 +91,10 @@ named! {
 pub struct Remedy {
     /// Which remedy it is.
     pub kind: Kind,
+    /// Its name: that of its kind, and of several sizes the size.
+    pub name: String,
+    /// How many external addresses it uses up.
+    pub addresses: u64,
     /// What it does, for a person.
     pub title: String,
     /// The changes; none where something prevents it.
@@ -124,8 +138,13 @@ impl Proposals<'_> {
                 self.overload_instead(pool);
                 self.picks(pool);
             }
-            Supply::Ports(..) | Supply::PortsOfAll(..) | Supply::Blocks(..) => {
+            Supply::Ports(..)
+            | Supply::PortsOfAll(..)
+            | Supply::Blocks(..)
+            | Supply::BlocksOfAll(..) => {
                 self.more_addresses(resource, needed.unwrap_or(0), usable);
+                self.block_sizes(resource);
+                self.per_port_timer(resource);
                 self.shorter_timers();
                 self.limit_per_host(resource, usable);
                 self.choices(resource);
@@ -139,11 +158,26 @@ impl Proposals<'_> {
     }
 
     pub(super) fn offer(&mut self, kind: Kind, title: String, edits: Vec<Edit>) {
-        self.list.push(Remedy { kind, title, edits, obstacle: None });
+        let (name, addresses, obstacle) = (kind.name().to_owned(), 0, None);
+        self.list.push(Remedy { kind, name, addresses, title, edits, obstacle });
+    }
+
+    /// The same of one that uses up external addresses.
+    pub(super) fn offer_addresses(
+        &mut self,
+        kind: Kind,
+        title: String,
+        addresses: u64,
+        edits: Vec<Edit>,
+    ) {
+        let (name, obstacle) = (kind.name().to_owned(), None);
+        self.list.push(Remedy { kind, name, addresses, title, edits, obstacle });
     }
 
     pub(super) fn prevented(&mut self, kind: Kind, title: String, obstacle: String) {
-        self.list.push(Remedy { kind, title, edits: Vec::new(), obstacle: Some(obstacle) });
+        let (name, addresses, edits) = (kind.name().to_owned(), 0, Vec::new());
+        let obstacle = Some(obstacle);
+        self.list.push(Remedy { kind, name, addresses, title, edits, obstacle });
     }
 
     /// Addresses of the device's blocks that nobody uses; those beside `near` first.
@@ -217,9 +251,10 @@ impl Proposals<'_> {
         };
         let what =
             if got == 1 { "one address more".to_owned() } else { format!("{got} addresses more") };
-        self.offer(
+        self.offer_addresses(
             Kind::LargerPool,
             format!("{what} in {name}: {}{short}", list.join(", ")),
+            u64::try_from(got).unwrap_or(u64::MAX),
             edits,
         );
     }
@@ -269,7 +304,7 @@ impl Proposals<'_> {
     }
 
     /// A timer gets another value.
-    fn set_timer(&self, key: &str, to: Duration) -> Edit {
+    pub(super) fn set_timer(&self, key: &str, to: Duration) -> Edit {
         let seconds = Value::Number(i64::try_from(to.as_secs()).unwrap_or(i64::MAX));
         Edit::Set(Table::Timers(self.id), key.to_owned(), seconds)
     }
@@ -329,7 +364,7 @@ impl Proposals<'_> {
         let behaviour = &self.device.behaviour;
         let table = Table::Behaviour(self.id);
         let set = |key: &str, value: Value| Edit::Set(table, key.to_owned(), value);
-        let several = matches!(resource.supply, Supply::PortsOfAll(..))
+        let several = matches!(resource.supply, Supply::PortsOfAll(..) | Supply::BlocksOfAll(..))
             || self.overloads(resource).iter().any(|(_, t)| match t {
                 Target::Pool(p) => self.device.pools[p.index()].listed().count() > 1,
                 Target::Interface(_) | Target::Address(_) => false,

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
 use zarnet_core::Reason;
-use zarnet_core::device::{MappingRow, Series, Supply};
+use zarnet_core::device::{History, MappingRow, Series, Supply};
 use zarnet_core::net::{AddressSet, Instant, Protocol};
 use zarnet_core::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
-use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction};
+use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction, Shortage};
 
 /// A supply of a device: how much there is, how much of it is in use, and what came of that.
 #[derive(Debug, Clone)]
@@ -28,8 +28,45 @@ pub struct Resource {
     pub holders: Vec<Holder>,
     /// Who found nothing left of it.
     pub refused: Vec<Refused>,
+    /// Each flow that did, in order.
+    pub lost: Vec<Lost>,
+    /// Hosts that had some of it, and how many uses each began, over all of the traffic.
+    pub hosts: Vec<(IpAddr, u32)>,
     /// Flows that found nothing left of it.
     pub refused_flows: u64,
+}
+
+/// A flow that found nothing left.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Lost {
+    /// When it began.
+    pub at: Instant,
+    /// When the same was asked for in vain again.
+    pub again: Option<Instant>,
+    /// When the same was asked for and had.
+    pub served: Option<Instant>,
+    /// How often a second the same is asked for and had by itself: what follows far sooner is
+    /// another try.
+    pub rate: f64,
+    /// Whether it names its source port: the same again is no other flow then.
+    pub names_port: bool,
+}
+
+impl Lost {
+    /// Whether nothing came of it, and it is the last try. `holds`: for how long, in seconds, it
+    /// would have had what it wanted.
+    pub fn is_in_vain(&self, holds: f64) -> bool {
+        // nobody tries again after so long, or after so much of the time to the next request
+        const MOST: f64 = 30.0;
+        const SURELY: f64 = 120.0;
+        const SHARE: f64 = 0.2;
+        let gap = match self.names_port {
+            true => SURELY,
+            false => MOST.min(holds).min(SHARE / self.rate.max(1e-9)),
+        };
+        let soon = |at: Option<Instant>| at.is_some_and(|a| (a - self.at).as_secs_f64() <= gap);
+        !soon(self.again) && !soon(self.served)
+    }
 }
 
 /// A host that found nothing left.
@@ -43,8 +80,6 @@ pub struct Refused {
     pub rule: Option<RuleId>,
     /// Number of its flows that were refused.
     pub flows: u64,
-    /// Each time, in order.
-    pub times: Vec<Instant>,
     /// When a flow was first refused.
     pub first: Instant,
     /// When a flow was last refused.
@@ -65,25 +100,58 @@ pub fn resources(prediction: &Prediction, given: bool) -> Vec<Resource> {
             .collect();
         let wanted = |n: usize| firsts[n].is_none() && is_told(supplies[n].0, &supplies[n].1);
         let mut now = by_supply(device, supplies, wanted, &table.mappings);
+        let mut hosts = hosts(history);
         for (number, (supply, series)) in supplies.iter().enumerate() {
             let first = firsts[number];
             let at = first.map_or(prediction.at, |f| f.at);
-            let (refused, refused_flows) = refused(prediction, table.device, number as u32);
+            let (refused, lost) = refused(prediction, table.device, number as u32);
             list.push(Resource {
                 device: table.device,
                 supply: *supply,
                 series: series.clone(),
                 at,
                 in_use: series.at(at).into(),
-                next_release: series.next_release(at),
+                next_release: next_release(series, at),
                 holders: first.map_or_else(|| now[number].take(), |f| f.holders.clone()),
                 refused,
-                refused_flows,
+                refused_flows: lost.len() as u64,
+                lost,
+                hosts: std::mem::take(&mut hosts[number]),
             });
         }
     }
     list.sort_by_key(|r| (r.device, r.supply));
     list
+}
+
+/// Takes who holds what, of the resources that are `wanted`, from the table of another moment.
+pub(super) fn take_holders(
+    recorded: &Prediction,
+    then: &Prediction,
+    resources: &mut [Resource],
+    wanted: impl Fn(&Resource) -> bool,
+) {
+    for (table, other) in recorded.tables.iter().zip(&then.tables) {
+        let Some(history) = &table.history else { continue };
+        let device = &recorded.plan.devices[table.device.index()];
+        let supplies = history.supplies();
+        let told = |n: usize| is_told(supplies[n].0, &supplies[n].1);
+        let mut now = by_supply(device, supplies, told, &other.mappings);
+        for (number, (supply, series)) in supplies.iter().enumerate() {
+            let own = |r: &&mut Resource| r.device == table.device && r.supply == *supply;
+            if let Some(resource) = resources.iter_mut().find(own).filter(|r| wanted(r)) {
+                resource.at = then.at;
+                resource.in_use = series.at(then.at).into();
+                resource.next_release = next_release(series, then.at);
+                resource.holders = now[number].take();
+            }
+        }
+    }
+}
+
+/// When less is in use for the first time after a moment; what rests is not free yet.
+fn next_release(series: &Series, at: Instant) -> Option<Instant> {
+    series.with_rest.as_deref().unwrap_or(series).next_release(at)
 }
 
 /// Whether it is told who has a supply: everybody has some of what a device has without end.
@@ -96,30 +164,42 @@ fn first_refusal(prediction: &Prediction, device: DeviceId, number: u32) -> Opti
     recording.first_refusals.iter().find(|f| f.device == device && f.supply == number)
 }
 
-fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refused>, u64) {
+/// By supply, the hosts that had some of it.
+fn hosts(history: &History) -> Vec<Vec<(IpAddr, u32)>> {
+    let mut hosts = vec![Vec::new(); history.supplies().len()];
+    for (host, used) in history.hosts() {
+        used.begun.iter().for_each(|(line, begun)| hosts[*line as usize].push((host, *begun)));
+    }
+    hosts.iter_mut().for_each(|list| list.sort_unstable());
+    hosts
+}
+
+fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refused>, Vec<Lost>) {
     let mut by_host: BTreeMap<IpAddr, Refused> = BTreeMap::new();
-    let mut flows = 0;
+    let mut lost = Vec::new();
     let all = prediction.recording.iter().flat_map(|r| &r.shortages);
     for s in all.filter(|s| s.device == device && s.tried.contains(&Some(number))) {
-        flows += 1;
+        let (again, served, names_port) = (s.again, s.served, s.flow.source_port.is_some());
+        let rate = rate(prediction, s);
+        lost.push(Lost { at: s.flow.start, again, served, rate, names_port });
         let (Some(host), at) = (s.host, s.flow.start) else { continue };
-        let new = Refused {
-            host,
-            reason: s.reason,
-            rule: s.rule,
-            flows: 0,
-            times: Vec::new(),
-            first: at,
-            last: at,
-        };
+        let new = Refused { host, reason: s.reason, rule: s.rule, flows: 0, first: at, last: at };
         let entry = by_host.entry(host).or_insert(new);
         entry.flows += 1;
-        entry.times.push(at);
         (entry.first, entry.last) = (entry.first.min(at), entry.last.max(at));
     }
     let mut list: Vec<Refused> = by_host.into_values().collect();
     list.sort_by_key(|r| (r.first, r.host));
-    (list, flows)
+    lost.sort_by_key(|l: &Lost| l.at);
+    (list, lost)
+}
+
+/// How often a second what a flow asked for is asked for and had, since it was first refused.
+fn rate(prediction: &Prediction, shortage: &Shortage) -> f64 {
+    let requests = prediction.recording.as_ref().map(|r| r.requests.as_slice()).unwrap_or_default();
+    let Some(request) = requests.get(shortage.request as usize) else { return 0.0 };
+    let length = prediction.end.0.saturating_sub(request.since.0) as f64 / 1e9;
+    f64::from(request.served) / length.max(1.0)
 }
 
 /// A supply by its number, and the ports that it is of.
@@ -132,7 +212,8 @@ fn by_supply(
     wanted: impl Fn(usize) -> bool,
     rows: &[MappingRow],
 ) -> Vec<Held> {
-    let mut held: Vec<Held> = supplies.iter().map(|_| Held::default()).collect();
+    let mut held: Vec<Held> =
+        supplies.iter().map(|_| Held::new(device.behaviour.block_size)).collect();
     let mut pools: HashMap<PoolId, usize> = HashMap::new();
     let mut ports: HashMap<(IpAddr, Protocol), Vec<OfRange>> = HashMap::new();
     let mut wide: Vec<(usize, AddressSet, Protocol, (u16, u16))> = Vec::new();
@@ -145,7 +226,8 @@ fn by_supply(
             Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
                 ports.entry((address, protocol)).or_default().push((n, range));
             }
-            Supply::PortsOfAll(target, protocol, range) => {
+            Supply::PortsOfAll(target, protocol, range)
+            | Supply::BlocksOfAll(target, protocol, range) => {
                 wide.push((n, device.listed_by(target), protocol, range))
             }
             Supply::Mappings | Supply::Sessions => whole.push(n),
@@ -179,9 +261,10 @@ impl Resource {
     /// Whether it is of query ids (RFC 5508 §3.1) and not of ports.
     pub fn is_query(&self) -> bool {
         match self.supply {
-            Supply::Ports(_, p, _) | Supply::PortsOfAll(_, p, _) | Supply::Blocks(_, p, _) => {
-                p.has_query_id()
-            }
+            Supply::Ports(_, p, _)
+            | Supply::PortsOfAll(_, p, _)
+            | Supply::Blocks(_, p, _)
+            | Supply::BlocksOfAll(_, p, _) => p.has_query_id(),
             Supply::Pool(_) | Supply::Mappings | Supply::Sessions => false,
         }
     }

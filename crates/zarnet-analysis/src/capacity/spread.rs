@@ -20,6 +20,11 @@ const T: [f64; 30] = [
     2.052, 2.048, 2.045, 2.042,
 ];
 
+/// Student's t by degrees of freedom, from 1.
+pub(super) fn student(degrees: usize) -> f64 {
+    T.get(degrees.saturating_sub(1)).copied().unwrap_or(1.96)
+}
+
 impl SampleSpread {
     /// Of samples from independent runs; `None` of fewer than two.
     pub fn of(samples: &[f64]) -> Option<Self> {
@@ -30,7 +35,7 @@ impl SampleSpread {
         let n = runs as f64;
         let mean = samples.iter().sum::<f64>() / n;
         let variance = samples.iter().map(|s| (s - mean) * (s - mean)).sum::<f64>() / (n - 1.0);
-        let half = T.get(runs - 2).copied().unwrap_or(1.96) * (variance / n).sqrt();
+        let half = student(runs - 1) * (variance / n).sqrt();
         Some(Self { mean, low: mean - half, high: mean + half, runs })
     }
 

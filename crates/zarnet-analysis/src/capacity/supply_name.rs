@@ -13,7 +13,7 @@ pub fn supply_name(plan: &Plan, device: DeviceId, supply: Supply) -> Vec<String>
     };
     match supply {
         Supply::Pool(pool) => vec![device.pools[pool.index()].name.clone()],
-        Supply::PortsOfAll(all, ..) => vec![target(all)],
+        Supply::PortsOfAll(all, ..) | Supply::BlocksOfAll(all, ..) => vec![target(all)],
         Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
             let own = device
                 .interfaces

@@ -288,8 +288,17 @@ impl Device {
         self.recorder.history.as_deref()
     }
 
-    pub(crate) fn take_history(&mut self) -> Option<Box<History>> {
-        self.recorder.history.take()
+    /// What was in use over time, once the traffic is over at an instant: what is still in use then
+    /// is followed to its end, and nothing else can be asked of the device any more.
+    pub(crate) fn finish_history(&mut self, at: Instant) -> Option<Box<History>> {
+        if let Some(history) = &mut self.recorder.history {
+            history.end_rests(at.0);
+            history.drain(at);
+            self.expire(Instant(u64::MAX - 1));
+        }
+        let mut history = self.recorder.history.take()?;
+        history.end_rests(u64::MAX);
+        Some(history)
     }
 
     /// Notes that a flow found nothing left, and tells of what: up to three positions in

@@ -169,7 +169,8 @@ impl<'a> Context<'a> {
             Supply::Ports(address, protocol, range) | Supply::Blocks(address, protocol, range) => {
                 on_port_table(address, protocol, range)
             }
-            Supply::PortsOfAll(target, protocol, range) => {
+            Supply::PortsOfAll(target, protocol, range)
+            | Supply::BlocksOfAll(target, protocol, range) => {
                 let own =
                     self.compiled.targets.list.iter().filter(|t| !t.whole && t.target == target);
                 let addresses = own.flat_map(|t| t.space.runs()).flat_map(keys);

@@ -51,7 +51,6 @@ impl Run {
             }
         };
         for table in &mut tables {
-            table.history = self.network.device_mut(table.device).take_history();
             let device = &self.network.devices()[table.device.index()];
             table.totals = device.counters();
             // an address that was first used after the moment had no mapping then
@@ -69,6 +68,7 @@ impl Run {
             for (pool, total) in table.pools.iter_mut().zip(pools) {
                 (pool.usable, pool.peak, pool.refused) = (total.usable, total.peak, total.refused);
             }
+            table.history = self.network.device_mut(table.device).finish_history(self.end.max(at));
         }
         // an answer that came late tells of its flow late
         self.not_translated.sort_by_key(|n| n.order);

@@ -31,6 +31,9 @@ impl Run {
                 self.end = self.end.max(end);
                 self.fast_path += 1;
                 self.note_peak(now);
+                if let Some(recording) = &mut self.recording {
+                    recording.serve(flow);
+                }
                 return self.tally.count(Class::Translated);
             }
         }
@@ -149,6 +152,9 @@ impl Run {
         match answer.unchanged(forth) {
             None => {
                 self.tally.count(Class::Translated);
+                if let Some(recording) = &mut self.recording {
+                    recording.serve(flow);
+                }
                 let by = answer.passages.iter().find(|p| p.changed);
                 self.note_translated(flow, answer.arrived.ends, by.map(|p| (p.device, p.session)));
             }

@@ -37,7 +37,7 @@ pub use follow::{
 pub use holders::Held;
 pub use holders::Holder;
 pub use play::predict;
-pub use recording::{FirstRefusal, MOST_KEPT, Recording, Shortage};
+pub use recording::{FirstRefusal, MOST_KEPT, Recording, RequestUse, Shortage};
 pub use strangers::Elsewhere;
 pub use tally::Tally;
 pub use timeline::TimelineRow;

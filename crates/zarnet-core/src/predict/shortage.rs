@@ -60,9 +60,21 @@ impl Run {
             else {
                 continue;
             };
-            let holders = holders(*what, node.mappings_on(*what, self.now));
+            let block = node.plan().behaviour.block_size;
+            let holders = holders(*what, block, node.mappings_on(*what, self.now));
             recording.first_refusals.push(FirstRefusal { device, supply, at: self.now, holders });
         }
-        recording.shortages.push(Shortage { flow: *flow, host, reason, device, rule, tried });
+        let (flow, again, served, request) = (*flow, None, None, 0);
+        recording.refuse(Shortage {
+            flow,
+            host,
+            reason,
+            device,
+            rule,
+            tried,
+            again,
+            served,
+            request,
+        });
     }
 }

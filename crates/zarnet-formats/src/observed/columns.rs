@@ -24,7 +24,7 @@ pub const MAPPING_COLUMNS: [&str; 15] = [
 ];
 
 /// The columns of a table that say what is there.
-pub const COLUMNS: [&str; 8] = [
+pub const COLUMNS: [&str; 10] = [
     "device",
     "protocol",
     "internal",
@@ -33,6 +33,8 @@ pub const COLUMNS: [&str; 8] = [
     "external-port",
     "peer",
     "peer-port",
+    "created",
+    "expires",
 ];
 
 /// Whether a column is one of our own table that says nothing about what is there.

@@ -11,7 +11,7 @@ use std::net::IpAddr;
 
 use serde_json::Value;
 use zarnet_core::limits;
-use zarnet_core::net::{Endpoint, NotationError, Protocol};
+use zarnet_core::net::{Endpoint, Instant, NotationError, Protocol};
 use zarnet_core::plan::{DeviceId, Plan};
 
 use crate::traffic::{Fault, Given, TrafficError, read_all};
@@ -29,6 +29,10 @@ pub struct Observed {
     pub external: Endpoint,
     /// The peer, where the entry is for one.
     pub peer: Option<Endpoint>,
+    /// When it was made, by the clock of the table, if that says so.
+    pub created: Option<Instant>,
+    /// When it ends if nothing more comes.
+    pub expires: Option<Instant>,
     /// The line that it stands in.
     pub line: u64,
 }
@@ -221,7 +225,19 @@ fn entry<'a>(
     let end = |column: &'static str, port: &'static str| end(column, field(column), field(port));
     let internal = end("internal", "internal-port")?.ok_or(Fault::MissingColumn("internal"))?;
     let external = end("external", "external-port")?.ok_or(Fault::MissingColumn("external"))?;
-    Ok(Observed { device, protocol, internal, external, peer: end("peer", "peer-port")?, line: 0 })
+    let peer = end("peer", "peer-port")?;
+    let (created, expires) =
+        (time("created", field("created"))?, time("expires", field("expires"))?);
+    Ok(Observed { device, protocol, internal, external, peer, created, expires, line: 0 })
+}
+
+/// Seconds, or nothing.
+fn time(column: &'static str, text: &str) -> Result<Option<Instant>, Fault> {
+    match text.parse::<f64>() {
+        _ if text.is_empty() => Ok(None),
+        Ok(seconds) if (0.0..=1e10).contains(&seconds) => Ok(Some(Instant((seconds * 1e9) as u64))),
+        _ => Err(Fault::Notation { column, error: NotationError::Time(text.into()) }),
+    }
 }
 
 /// An address, with its port in a field of its own, or behind it.

@@ -90,6 +90,23 @@ pub(super) fn day_time(text: &str) -> Option<i128> {
     text.parse::<jiff::Timestamp>().ok().map(|t| t.as_nanosecond())
 }
 
+/// A date, or a time of day (RFC 3339), in days since the epoch.
+pub fn days_of(text: &str) -> Option<f64> {
+    const DAY: f64 = 86_400e9;
+    let midnight = || {
+        let date = text.trim().parse::<jiff::civil::Date>().ok()?;
+        Some(date.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_nanosecond())
+    };
+    day_time(text.trim()).or_else(midnight).map(|nanoseconds| nanoseconds as f64 / DAY)
+}
+
+/// The date of so many days since the epoch, if it is one of this millennium.
+pub fn date_of(days: f64) -> Option<String> {
+    let seconds = (days * 86_400.0) as i64;
+    let at = jiff::Timestamp::from_second(seconds).ok().filter(|_| (0.0..3.7e5).contains(&days))?;
+    Some(at.to_zoned(jiff::tz::TimeZone::UTC).date().to_string())
+}
+
 /// Seconds with at most nine decimals, the way nearly every list has them.
 #[inline]
 pub(super) fn plain_seconds(text: &[u8]) -> Option<Instant> {
@@ -129,6 +146,15 @@ pub(super) fn plain_seconds(text: &[u8]) -> Option<Instant> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn dates_are_days_and_days_are_dates() {
+        assert_eq!(days_of("1970-01-02"), Some(1.0));
+        assert_eq!(days_of("2026-08-01T12:00:00Z"), days_of("2026-08-01").map(|d| d + 0.5));
+        assert_eq!(days_of("tomorrow"), None);
+        assert_eq!(days_of("2026-08-01").and_then(date_of).as_deref(), Some("2026-08-01"));
+        assert_eq!((date_of(f64::NAN), date_of(1e9)), (None, None));
+    }
 
     #[test]
     fn numbers_of_any_length_are_read_or_refused() {

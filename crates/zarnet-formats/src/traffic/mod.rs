@@ -31,6 +31,7 @@ mod wire;
 
 use zarnet_core::plan::{DeviceId, InterfaceId};
 
+pub use clock::{date_of, days_of};
 pub use error::{Fault, TrafficError};
 pub use error_kinds::TRAFFIC_ERRORS;
 pub use input::Given;

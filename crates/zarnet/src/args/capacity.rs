@@ -3,7 +3,9 @@
 use super::{Reader, TableFile};
 use clap::Args;
 use std::path::PathBuf;
+use std::time::Duration;
 use zarnet_core::limits;
+use zarnet_core::net::parse_span;
 
 /// Arguments of the command `capacity`.
 #[derive(Debug, Args)]
@@ -13,9 +15,14 @@ pub struct Capacity {
     /// Flow lists, scenarios, captures or flows.
     #[arg(required_unless_present = "observed")]
     pub traffic: Vec<String>,
-    /// Read a device's actual table instead of traffic (CSV or JSON; `-` for standard input).
+    /// Read a device's actual table instead of traffic (CSV or JSON; `-` for standard input); may be
+    /// repeated, the oldest first.
     #[arg(long, value_name = "FILE", conflicts_with = "traffic")]
-    pub observed: Option<PathBuf>,
+    pub observed: Vec<PathBuf>,
+    /// Say when each of several tables was taken, in their order (2026-08-01 or RFC 3339): growth
+    /// is found by it.
+    #[arg(long, value_name = "DATE", requires = "observed")]
+    pub taken: Vec<String>,
     /// How it is read.
     #[command(flatten)]
     pub table: TableFile,
@@ -33,18 +40,26 @@ pub struct Capacity {
     /// Expect the load to grow by this much a month, and show when the target is missed.
     #[arg(long, value_name = "PERCENT", value_parser = percent)]
     pub growth: Option<f64>,
-    /// Simulate each load this many times, if the traffic has load profiles; 0 for none.
-    #[arg(long, default_value_t = 5, value_name = "N",
+    /// Show what so many users need, and how many are refused with what there is.
+    #[arg(long, value_name = "N", conflicts_with = "observed",
+        value_parser = clap::value_parser!(u64).range(1..))]
+    pub users: Option<u64>,
+    /// Show from how much in use on an alert leaves this much time (90, 15m).
+    #[arg(long, value_name = "TIME", conflicts_with = "observed", value_parser = span)]
+    pub alert: Option<Duration>,
+    /// Simulate each load this many times: load profiles with other draws, or the busiest hour of a
+    /// list in other orders; 0 for none, 5 if they are soon played.
+    #[arg(long, value_name = "N",
         value_parser = clap::value_parser!(u64).range(0..=limits::RUNS))]
-    pub runs: u64,
+    pub runs: Option<u64>,
     /// Show only what was in use: no simulations, no remedies.
     #[arg(long)]
     pub brief: bool,
     /// Show the change of this remedy instead of that of the best one.
-    #[arg(long, value_name = "REMEDY")]
+    #[arg(long, value_name = "REMEDY", conflicts_with = "brief")]
     pub remedy: Option<String>,
     /// Write this remedy into the plan.
-    #[arg(long, value_name = "REMEDY", conflicts_with = "remedy")]
+    #[arg(long, value_name = "REMEDY", conflicts_with_all = ["remedy", "brief", "observed"])]
     pub apply: Option<String>,
     /// Draw a chart into this file (.svg or .png).
     #[arg(long, value_name = "FILE")]
@@ -67,14 +82,20 @@ pub struct Capacity {
     pub rows: usize,
 }
 
-/// A share: `0.1%`, `5 %`, or `0.001`.
+/// A share: `0.1%`, `5 %`. A bare number could be meant either way.
 fn percent(text: &str) -> Result<f64, String> {
-    let (number, scale) = match text.trim().strip_suffix('%') {
-        Some(number) => (number, 100.0),
-        None => (text, 1.0),
-    };
-    match number.trim().parse::<f64>() {
-        Ok(n) if n.is_finite() && n >= 0.0 => Ok(n / scale),
-        _ => Err("write a share as 0.1% or 0.001".to_owned()),
+    let number = text.trim().strip_suffix('%').map(|n| n.trim().parse::<f64>());
+    match (number, text.trim().parse::<f64>()) {
+        (Some(Ok(n)), _) if n.is_finite() && n >= 0.0 => Ok(n / 100.0),
+        (None, Ok(n)) => Err(format!("write the sign: {n}%")),
+        _ => Err("write a share as 0.1%".to_owned()),
+    }
+}
+
+/// A length of time above 0.
+fn span(text: &str) -> Result<Duration, String> {
+    match parse_span(text) {
+        Ok(span) if !span.is_zero() => Ok(span),
+        _ => Err("write seconds (90) or units (15m, 1h)".to_owned()),
     }
 }

@@ -1,9 +1,9 @@
 //! `zarnet capacity PLAN TRAFFIC...`
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use zarnet_analysis::answer::capacity::CapacityAnswer;
-use zarnet_analysis::capacity::{CapacityAnalysis, CapacityQuestion, of_observed};
+use zarnet_analysis::capacity::{CapacityAnalysis, CapacityQuestion, TakenTable, of_observed};
 use zarnet_formats::plan::Loaded;
 
 use super::compare::table;
@@ -26,6 +26,8 @@ pub fn run(args: &Capacity, common: &Common) -> Result<u8, Failure> {
         loaded: &loaded,
         analysis: &analysis,
         target: args.target,
+        users: args.users,
+        alert: args.alert,
         over_time: args.over_time,
     };
     if let Some((path, kind)) = drawn {
@@ -89,8 +91,8 @@ fn checked<'a>(
     common: &Common,
 ) -> Result<Option<(&'a Path, chart::Kind)>, Failure> {
     if args.target <= 0.0 || args.target >= 1.0 {
-        let help = "no finite supply can guarantee zero refusals; write a share such as \
-                    0.1%"
+        let help = "no finite supply can guarantee zero refusals, and none is needed to refuse \
+                    all; write a share such as 0.1%"
             .to_owned();
         let message = "--target is not between 0% and 100%";
         return Err(Failure::wrong("target-out-of-reach", message, help));
@@ -115,9 +117,9 @@ fn analysis(
     common: &Common,
 ) -> Result<CapacityAnalysis, Failure> {
     let only = args.table.device.as_deref();
-    if let Some(path) = &args.observed {
-        let observed = table(path, &args.table, &loaded.plan)?;
-        return Ok(of_observed(loaded, &observed, only, args.supply.as_deref())?);
+    if !args.observed.is_empty() {
+        let tables = tables(args, loaded)?;
+        return Ok(of_observed(loaded, &tables, only, args.supply.as_deref(), args.growth)?);
     }
     let question = CapacityQuestion {
         loaded,
@@ -135,4 +137,36 @@ fn analysis(
     let (analysis, skipped) = question.answer(&Progress::new(common.quiet))?;
     tell_skipped(skipped, common.quiet);
     Ok(analysis)
+}
+
+/// Tables of a device, the oldest first.
+fn tables(args: &Capacity, loaded: &Loaded) -> Result<Vec<TakenTable>, Failure> {
+    let days = args.taken.iter().map(|text| day(text)).collect::<Result<Vec<f64>, _>>()?;
+    if !days.is_empty() && days.len() != args.observed.len() {
+        let message = format!(
+            "--taken is given {} times, and --observed {} times",
+            days.len(),
+            args.observed.len()
+        );
+        let help = "say when each table was taken, in their order".to_owned();
+        return Err(Failure::wrong("dates-and-tables", message, help));
+    }
+    if args.observed.len() > 1 && days.is_empty() {
+        let message = "of several tables it is not known when they were taken";
+        let help = "--taken 2026-08-01 for each --observed, in their order".to_owned();
+        return Err(Failure::wrong("dates-and-tables", message, help));
+    }
+    let one = |(n, path): (usize, &PathBuf)| {
+        let rows = table(path, &args.table, &loaded.plan)?;
+        Ok(TakenTable { rows, day: days.get(n).copied().unwrap_or_default() })
+    };
+    args.observed.iter().enumerate().map(one).collect()
+}
+
+/// A date, or a time of day, in days.
+fn day(text: &str) -> Result<f64, Failure> {
+    zarnet_formats::traffic::days_of(text).ok_or_else(|| {
+        let help = "write a date, 2026-08-01, or a time, 2026-08-01T06:00:00Z".to_owned();
+        Failure::wrong("bad-date", format!("--taken: `{text}` is not a date"), help)
+    })
 }

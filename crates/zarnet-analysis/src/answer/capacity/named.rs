@@ -1,5 +1,7 @@
 //! An analysis of capacity with the names of its plan.
 
+use std::time::Duration;
+
 use zarnet_core::device::Supply;
 use zarnet_core::plan::{DeviceId, Pool, RuleId};
 use zarnet_formats::plan::Loaded;
@@ -16,6 +18,10 @@ pub struct CapacityAnswer<'a> {
     pub analysis: &'a CapacityAnalysis,
     /// The share of flows that may be refused.
     pub target: f64,
+    /// How many users are to be served, if that is asked.
+    pub users: Option<u64>,
+    /// How much time an alert is to leave, if that is asked.
+    pub alert: Option<Duration>,
     /// Whether every change of use is listed, and not a summary.
     pub over_time: bool,
 }
@@ -31,7 +37,9 @@ impl<'a> CapacityAnswer<'a> {
         let which = self.which(r);
         match (which.kind, which.protocol) {
             ("pool", _) => format!("pool {}", which.name),
-            (_, Some(protocol)) if r.is_query() => format!("{} {protocol} query ids", which.name),
+            ("ports", Some(protocol)) if r.is_query() => {
+                format!("{} {protocol} query ids", which.name)
+            }
             (kind, Some(protocol)) => format!("{} {protocol} {kind}", which.name),
             (kind, None) => kind.to_owned(),
         }
@@ -43,10 +51,20 @@ impl<'a> CapacityAnswer<'a> {
             Supply::Pool(_) => "addresses",
             Supply::Mappings => "mappings",
             Supply::Sessions => "sessions",
-            Supply::Blocks(..) => "blocks",
-            _ if r.is_query() => "query ids",
+            Supply::Blocks(..) | Supply::BlocksOfAll(..) => "blocks",
+            Supply::PortsOfAll(..) | Supply::Ports(..) if r.is_query() => "query ids",
             Supply::PortsOfAll(..) | Supply::Ports(..) => "ports",
         }
+    }
+
+    /// For how long at least 80, 90 and 95 % of it were in use, or resting.
+    pub fn time_above(self, r: &Resource) -> [(f64, Duration); 3] {
+        let unavailable = r.series.with_rest.as_deref().unwrap_or(&r.series);
+        let usable = r.series.usable.unwrap_or(u64::MAX) as f64;
+        let (from, until) = (self.analysis.from, self.analysis.until);
+        [0.8, 0.9, 0.95].map(|share| {
+            (share, Duration::from_nanos(unavailable.above(usable * share, from, until)))
+        })
     }
 
     /// Names of rules of a device.
@@ -63,6 +81,7 @@ impl<'a> CapacityAnswer<'a> {
             Supply::PortsOfAll(..)
             | Supply::Ports(..)
             | Supply::Blocks(..)
+            | Supply::BlocksOfAll(..)
             | Supply::Mappings
             | Supply::Sessions => None,
         }

@@ -4,13 +4,15 @@ use super::named::CapacityAnswer;
 use crate::answer::SHAPE;
 use crate::answer::change::diff;
 use crate::answer::ends::ProtocolName;
-use crate::capacity::{Forecast, Holder, Refused, Resource, listed, supply_name};
-use crate::capacity::{Outlook, Trial};
+use crate::capacity::{
+    BlockUse, Forecast, GrowthRate, Holder, Measured, Outlook, Percentiles, Refused, Resource,
+    Trial, listed, supply_name,
+};
 use serde::Serialize;
 use std::net::IpAddr;
 use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
-use zarnet_core::plan::Pool;
+use zarnet_core::plan::{DeviceId, Pool};
 
 /// The answer as a shape.
 #[derive(Serialize)]
@@ -21,9 +23,41 @@ pub struct CapacityShape<'a> {
     until: f64,
     resources: Vec<ResourceShape<'a>>,
     refused_by_limits: usize,
+    as_it_is: AsItIs,
+    ports_of_hosts: Vec<PortsOfHosts<'a>>,
+    observed_rows: Option<ObservedRows>,
     forecast: Vec<ForecastShape<'a>>,
     sizing: Vec<SizingShape<'a>>,
     remedies: Vec<RemedyShape<'a>>,
+    recommended: Vec<&'a str>,
+}
+
+/// What comes of the traffic without a remedy.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct AsItIs {
+    refused_flows: u64,
+    refused_hosts: u64,
+    untranslated_flows: u64,
+}
+
+/// Ports that hosts had at most at a time.
+#[derive(Serialize)]
+struct PortsOfHosts<'a> {
+    device: &'a str,
+    hosts: u64,
+    p50: u64,
+    p95: u64,
+    p99: u64,
+    most: u64,
+}
+
+/// Rows of an observed table that are not counted.
+#[derive(Serialize)]
+struct ObservedRows {
+    unexplained: u64,
+    outside: u64,
+    repeated: u64,
 }
 
 #[derive(Serialize, Clone)]
@@ -47,8 +81,10 @@ struct ResourceShape<'a> {
     lost_to_prefixes: Vec<IpAddr>,
     usable: Option<u64>,
     in_use: u64,
-    peak: u64,
-    peak_at: Option<f64>,
+    most: u64,
+    most_at: Option<f64>,
+    with_rest: Option<u64>,
+    above: Vec<Above>,
     first_full: Option<f64>,
     full_for: f64,
     first_refusal: Option<f64>,
@@ -56,6 +92,9 @@ struct ResourceShape<'a> {
     refused_flows: u64,
     refused_hosts: usize,
     next_release: Option<f64>,
+    blocks: Option<BlockShape>,
+    growth: Option<GrowthShape>,
+    alert: Option<AlertShape>,
     holders: Vec<HolderShape<'a>>,
     refused: Vec<RefusedShape<'a>>,
     resolution: f64,
@@ -83,6 +122,13 @@ struct RefusedShape<'a> {
     flows: u64,
     first: f64,
     last: f64,
+}
+
+/// For how long so much was in use.
+#[derive(Serialize)]
+struct Above {
+    share: f64,
+    seconds: f64,
 }
 
 #[derive(Serialize)]
@@ -113,6 +159,7 @@ struct SimulatedShape {
     low: f64,
     high: f64,
     runs: usize,
+    requests: u64,
     ran_out: usize,
     first_refusal: Option<f64>,
 }
@@ -124,6 +171,8 @@ struct SizingShape<'a> {
     which: Which<'a>,
     target: f64,
     usable: u64,
+    verdict: &'static str,
+    formula: &'static str,
     needed: Option<u64>,
     busiest_from: f64,
     busiest_until: f64,
@@ -131,10 +180,77 @@ struct SizingShape<'a> {
     holds: f64,
     offered: f64,
     carried: f64,
+    computed: f64,
+    measured: MeasuredShape,
+    refused_overall: f64,
+    hosts: u64,
+    peakedness: f64,
     headroom: Option<f64>,
-    months: Option<f64>,
-    rests_on: Vec<&'static str>,
+    users: Option<u64>,
+    asked_users: Option<AskedUsers>,
+    imbalance: Option<ImbalanceShape>,
+    rests_on: &'static str,
     contradicted: Vec<&'static str>,
+}
+
+/// The share that was refused in the busiest hour.
+#[derive(Serialize)]
+struct MeasuredShape {
+    requests: u64,
+    refused: u64,
+    share: f64,
+    low: f64,
+    high: f64,
+}
+
+/// What so many users need.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct AskedUsers {
+    users: u64,
+    refusal: f64,
+    needed: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct ImbalanceShape {
+    worst: IpAddr,
+    refused: f64,
+    factor: f64,
+    stuck: u64,
+}
+
+/// Blocks of ports.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct BlockShape {
+    size: u64,
+    on_address: u64,
+    addresses: u64,
+    hosts: u64,
+    sharing: f64,
+    each: f64,
+    unused_ports: u64,
+}
+
+/// How use grows, and in how many months there is too little.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct GrowthShape {
+    a_month: f64,
+    low: f64,
+    high: f64,
+    found_from: usize,
+    soonest: Option<f64>,
+    months: Option<f64>,
+    latest: Option<f64>,
+}
+
+/// From how much on there is so much time left.
+#[derive(Serialize)]
+struct AlertShape {
+    minutes: f64,
+    level: u64,
 }
 
 #[derive(Serialize)]
@@ -142,22 +258,24 @@ struct SizingShape<'a> {
 struct RemedyShape<'a> {
     #[serde(flatten)]
     which: Which<'a>,
-    remedy: &'static str,
+    remedy: &'a str,
     title: &'a str,
-    cost: &'static str,
+    cost: String,
+    addresses: u64,
     obstacle: Option<&'a str>,
     refused_flows: Option<u64>,
     refused_hosts: Option<u64>,
-    peak: Option<u64>,
+    untranslated_flows: Option<u64>,
+    served_flows: Option<u64>,
+    lost_flows: Option<u64>,
+    losers: Vec<IpAddr>,
+    most: Option<u64>,
     usable_then: Option<u64>,
     diff: Option<String>,
 }
 
 /// Stretches that use over time is told in.
 const STRETCHES: usize = 240;
-
-/// What a number from the formula rests on.
-const RESTS_ON: [&str; 3] = ["independent-requests", "many-hosts", "no-retries"];
 
 impl<'a> CapacityAnswer<'a> {
     /// What a resource is called.
@@ -168,6 +286,9 @@ impl<'a> CapacityAnswer<'a> {
         let (kind, address, protocol, ports) = match r.supply {
             Supply::Pool(_) => ("pool", None, None, None),
             Supply::PortsOfAll(_, protocol, range) => ("ports", None, Some(protocol), span(range)),
+            Supply::BlocksOfAll(_, protocol, range) => {
+                ("blocks", None, Some(protocol), span(range))
+            }
             Supply::Ports(address, protocol, range) => {
                 ("ports", Some(address), Some(protocol), span(range))
             }
@@ -210,6 +331,7 @@ impl<'a> CapacityAnswer<'a> {
                         low: s.refused.low.max(0.0),
                         high: s.refused.high.min(1.0),
                         runs: s.refused.runs,
+                        requests: s.requests,
                         ran_out: s.ran_out,
                         first_refusal: s.first,
                     }
@@ -221,22 +343,66 @@ impl<'a> CapacityAnswer<'a> {
             shape: SHAPE,
             from: analysis.from.seconds(),
             until: analysis.until.seconds(),
-            resources: analysis.resources.iter().map(|r| self.resource(r)).collect(),
+            resources: (0..analysis.resources.len()).map(|i| self.resource(i)).collect(),
             refused_by_limits: analysis.elsewhere,
             forecast: outlooks().flat_map(forecast).collect(),
             sizing: outlooks().map(|(r, o)| self.sizing(r, o)).collect(),
+            as_it_is: AsItIs {
+                refused_flows: analysis.as_it_is.refused,
+                refused_hosts: analysis.as_it_is.hosts,
+                untranslated_flows: analysis.as_it_is.untranslated,
+            },
+            ports_of_hosts: analysis.ports_of_hosts.iter().map(|p| self.ports_of(p)).collect(),
+            observed_rows: analysis.observed.then(|| {
+                let [unexplained, outside, repeated] = analysis.rows_apart;
+                ObservedRows { unexplained, outside, repeated }
+            }),
             remedies: analysis.trials.iter().map(|t| self.remedy(t)).collect(),
+            recommended: analysis
+                .focus()
+                .into_iter()
+                .filter_map(|i| Some(analysis.best(i)?.name.as_str()))
+                .collect(),
         }
     }
 
-    fn resource(self, r: &Resource) -> ResourceShape<'a> {
+    fn ports_of(self, (device, p): &(DeviceId, Percentiles)) -> PortsOfHosts<'a> {
+        let Percentiles { count: hosts, p50, p95, p99, most } = *p;
+        PortsOfHosts { device: self.naming().device(*device), hosts, p50, p95, p99, most }
+    }
+
+    /// How the use of a resource grows, and in how many months there is too little.
+    pub fn growth(self, i: usize) -> Option<(GrowthRate, [Option<f64>; 3])> {
+        let analysis = self.analysis;
+        let rate = (*analysis.growth.get(i)?)?;
+        let r = &analysis.resources[i];
+        let times = match analysis.outlooks.get(i).and_then(Option::as_ref) {
+            Some(outlook) => outlook.headroom?,
+            // of a table, until all is in use
+            None => r.series.usable? as f64 / (r.in_use > 0).then_some(r.in_use as f64)?,
+        };
+        Some((rate, rate.months(times)))
+    }
+
+    /// From how much in use on as much time is left as is asked for, at the fastest that use rose.
+    /// `None` where nothing limits it, or not even an empty supply leaves so long.
+    pub fn alert(self, r: &Resource) -> Option<u64> {
+        let within = self.alert?;
+        let (from, until) = (self.analysis.from, self.analysis.until);
+        let unavailable = r.series.with_rest.as_deref().unwrap_or(&r.series);
+        let rise = unavailable.fastest_rise(within.as_nanos() as u64, from, until);
+        r.series.usable?.checked_sub(rise.into()).filter(|level| *level > 0)
+    }
+
+    fn resource(self, i: usize) -> ResourceShape<'a> {
+        let r = &self.analysis.resources[i];
         let timed = !self.analysis.observed;
         let (s, pool) = (&r.series, self.pool_of(r));
         let holder = |h: &Holder| HolderShape {
             host: h.host,
             held: h.held,
-            since: timed.then(|| h.since.seconds()),
-            until: timed.then(|| h.until.seconds()),
+            since: (timed || h.until > Instant::ZERO).then(|| h.since.seconds()),
+            until: (timed || h.until > Instant::ZERO).then(|| h.until.seconds()),
             idle: h.last_active.map(|l| (r.at - l).as_secs_f64()),
             rules: self.rules(r.device, &h.rules),
             external: h.external,
@@ -272,8 +438,10 @@ impl<'a> CapacityAnswer<'a> {
             lost_to_prefixes: pool.into_iter().flat_map(Pool::lost_to_prefixes).collect(),
             usable: s.usable,
             in_use: r.in_use,
-            peak: s.peak.count,
-            peak_at: timed.then(|| s.peak.at.seconds()),
+            most: s.peak.count,
+            most_at: timed.then(|| s.peak.at.seconds()),
+            with_rest: s.with_rest.as_ref().map(|rest| rest.peak.count),
+            above: if timed { self.above(r) } else { Vec::new() },
             first_full: s.first_full.filter(|_| timed).map(Instant::seconds),
             full_for: s.full_for(self.analysis.until) as f64 / 1e9,
             first_refusal: s.first_refusal.map(Instant::seconds),
@@ -281,6 +449,20 @@ impl<'a> CapacityAnswer<'a> {
             refused_flows: r.refused_flows,
             refused_hosts: r.refused.len(),
             next_release: r.next_release.map(Instant::seconds),
+            blocks: self.analysis.blocks.get(i).copied().flatten().map(block),
+            growth: self.growth(i).map(|(g, [soonest, months, latest])| GrowthShape {
+                a_month: g.a_month,
+                low: g.low,
+                high: g.high,
+                found_from: g.found_from,
+                soonest,
+                months,
+                latest,
+            }),
+            alert: self
+                .alert
+                .zip(self.alert(r).filter(|_| timed))
+                .map(|(within, level)| AlertShape { minutes: within.as_secs_f64() / 60.0, level }),
             holders: r.holders.iter().map(holder).collect(),
             refused: r.refused.iter().map(refused).collect(),
             resolution: s.resolution() as f64 / 1e9,
@@ -288,39 +470,83 @@ impl<'a> CapacityAnswer<'a> {
         }
     }
 
+    fn above(self, r: &Resource) -> Vec<Above> {
+        let Some(usable) = r.series.usable else { return Vec::new() };
+        self.time_above(r)
+            .map(|(share, time)| Above { share, seconds: time.as_secs_f64() })
+            .into_iter()
+            .filter(|_| usable > 0)
+            .collect()
+    }
+
     fn sizing(self, r: &Resource, o: &Outlook) -> SizingShape<'a> {
-        let d = &o.demand;
+        let (d, usable) = (&o.demand, r.series.usable.unwrap_or(0));
+        let Measured { requests, refused, share, low, high } = d.measured;
         SizingShape {
             which: self.which(r),
             target: self.target,
-            usable: r.series.usable.unwrap_or(0),
+            usable,
+            verdict: o.verdict.name(),
+            formula: o.model.formula().name(),
             needed: o.needed,
             busiest_from: d.from.seconds(),
             busiest_until: d.until.seconds(),
             requests_a_second: d.rate,
             holds: d.holds,
-            offered: d.offered,
+            offered: o.model.offered(1.0),
             carried: d.carried,
+            computed: o.model.refusal(usable, 1.0),
+            measured: MeasuredShape { requests, refused, share, low, high },
+            refused_overall: o.overall,
+            hosts: d.hosts,
+            peakedness: d.peakedness,
             headroom: o.headroom,
-            months: o.months.map(|m| m.max(0.0)),
-            rests_on: RESTS_ON.to_vec(),
+            users: o.users,
+            asked_users: self.users.map(|users| AskedUsers {
+                users,
+                refusal: o.model.refusal(usable, users as f64 / d.hosts.max(1) as f64),
+                needed: o.size_for(users, self.target),
+            }),
+            imbalance: o.imbalance.map(|i| ImbalanceShape {
+                worst: i.worst,
+                refused: i.refused,
+                factor: i.factor,
+                stuck: i.stuck,
+            }),
+            rests_on: o.model.formula().advice(),
             contradicted: d.contradicted.iter().map(|c| c.name()).collect(),
         }
     }
 
     fn remedy(self, t: &'a Trial) -> RemedyShape<'a> {
-        let peak = t.outcome.as_ref().and_then(|o| o.peak);
+        const MOST_LOSERS: usize = 20;
+        let outcome = t.outcome.as_ref();
+        let peak = outcome.and_then(|o| o.peak);
+        let cost: Vec<&str> = t.kinds.iter().map(|k| k.sentence()).collect();
         RemedyShape {
             which: self.which(&self.analysis.resources[t.of]),
-            remedy: t.kind.name(),
+            remedy: &t.name,
             title: &t.title,
-            cost: t.kind.sentence(),
+            cost: cost.join(" "),
+            addresses: t.addresses,
             obstacle: t.obstacle.as_deref(),
-            refused_flows: t.outcome.as_ref().map(|o| o.refused),
-            refused_hosts: t.outcome.as_ref().map(|o| o.hosts),
-            peak: peak.map(|p| p.0),
+            refused_flows: outcome.map(|o| o.refused),
+            refused_hosts: outcome.map(|o| o.hosts),
+            untranslated_flows: outcome.map(|o| o.untranslated),
+            served_flows: outcome.map(|o| o.served),
+            lost_flows: outcome.map(|o| o.lost),
+            losers: outcome
+                .into_iter()
+                .flat_map(|o| o.losers.iter().take(MOST_LOSERS).map(|l| l.host))
+                .collect(),
+            most: peak.map(|p| p.0),
             usable_then: peak.and_then(|p| p.1),
             diff: t.changed.as_ref().map(|c| diff(&self.loaded.sources, &c.sources)),
         }
     }
+}
+
+fn block(b: BlockUse) -> BlockShape {
+    let BlockUse { size, on_address, addresses, hosts, sharing, each, unused } = b;
+    BlockShape { size, on_address, addresses, hosts, sharing, each, unused_ports: unused }
 }

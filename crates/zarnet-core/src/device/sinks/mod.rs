@@ -5,6 +5,7 @@ mod counters;
 mod ended;
 mod history;
 mod peak;
+mod rests;
 mod series;
 
 use std::sync::Arc;
@@ -15,10 +16,10 @@ use crate::plan::{self, Renaming};
 
 pub use counters::{AddressUse, Counters, PoolUse, RuleCounters};
 pub use ended::{EndedMapping, EndedMappings};
-pub use history::{History, Supply};
+pub use history::{History, HostUse, Supply};
 pub(super) use history::{RefusedFlow, usable_ports};
 pub use peak::Peak;
-pub use series::{Series, Span};
+pub use series::{Lengths, Series, Span};
 
 use counters::{EventCounters, UseCounters};
 

@@ -42,9 +42,61 @@ pub struct Series {
     pub refused: u64,
     /// Number of uses that began.
     pub begun: u64,
+    /// The same with what rests after its use and cannot be had (`hold-down-timeout`), where
+    /// something does.
+    pub with_rest: Option<Box<Series>>,
+    /// How long some of the uses lasted, in nanoseconds, as they ended.
+    pub lengths: Lengths,
     value: u32,
     full_since: Option<u64>,
     full_for: u64,
+    /// Once the traffic is over.
+    drain: Option<Drain>,
+}
+
+/// What is still in use when the traffic is over, until that ends too.
+#[derive(Debug, Clone, Copy)]
+struct Drain {
+    since: u64,
+    last: u64,
+    area: u128,
+}
+
+/// A sample of how long uses lasted: all of them as long as they are few, then every second one,
+/// every fourth one and so on.
+#[derive(Debug, Clone, Default)]
+pub struct Lengths {
+    sample: Vec<u64>,
+    stride_log2: u32,
+    seen: u64,
+}
+
+impl Lengths {
+    /// So many are kept.
+    const MOST: usize = 512;
+
+    /// Notes how long a use lasted.
+    #[inline]
+    pub fn note(&mut self, nanoseconds: u64) {
+        self.seen += 1;
+        if self.seen & ((1 << self.stride_log2) - 1) != 0 {
+            return;
+        }
+        if self.sample.len() == Self::MOST {
+            let mut n = 0;
+            self.sample.retain(|_| {
+                n += 1;
+                n % 2 == 0
+            });
+            self.stride_log2 += 1;
+        }
+        self.sample.push(nanoseconds);
+    }
+
+    /// Those that were kept, in the order in which they ended.
+    pub fn sample(&self) -> &[u64] {
+        &self.sample
+    }
 }
 
 impl Series {
@@ -63,6 +115,11 @@ impl Series {
     #[inline]
     pub fn note(&mut self, now: u64, value: u32, begun: bool, room: usize) {
         let before = std::mem::replace(&mut self.value, value);
+        if let Some(drain) = &mut self.drain {
+            drain.area += u128::from(now.saturating_sub(drain.last)) * u128::from(before);
+            drain.last = now;
+            return;
+        }
         let span = self.span(now, before, room);
         span.least = span.least.min(value);
         span.most = span.most.max(value);
@@ -93,6 +150,62 @@ impl Series {
     #[inline]
     pub(in crate::device) fn fall(&mut self, now: u64, room: usize) {
         self.note(now, self.value.saturating_sub(1), false, room);
+    }
+
+    /// The traffic is over: from now on it is only noted how long what is in use goes on.
+    pub(in crate::device) fn drain(&mut self, now: u64) {
+        self.drain = Some(Drain { since: now, last: now, area: 0 });
+        if let Some(rest) = &mut self.with_rest {
+            rest.drain(now);
+        }
+    }
+
+    /// All uses together, in nanoseconds: each from its beginning to its end, which may lie behind
+    /// the traffic.
+    pub fn area(&self) -> f64 {
+        let end = match (&self.drain, self.spans.last()) {
+            (Some(drain), _) => drain.since,
+            (None, last) => last.map_or(0, |s| s.from.0),
+        };
+        let behind = self.drain.map_or(0, |d| d.area) as f64;
+        self.mean(Instant::ZERO, Instant(end)) * end as f64 + behind
+    }
+
+    /// For how long at least so many were in use between two instants, in nanoseconds.
+    pub fn above(&self, level: f64, from: Instant, until: Instant) -> u64 {
+        let first = self.spans.partition_point(|s| s.from <= from);
+        let (mut since, mut value, mut sum) = (from.0, self.at(from), 0);
+        for span in self.spans[first..].iter().take_while(|s| s.from < until) {
+            if f64::from(value) >= level {
+                sum += span.from.0 - since;
+            }
+            (since, value) = (span.from.0, span.last);
+        }
+        if f64::from(value) >= level {
+            sum += until.0.saturating_sub(since);
+        }
+        sum
+    }
+
+    /// The most by which use rose within a stretch of time, in nanoseconds, anywhere between two
+    /// instants.
+    pub fn fastest_rise(&self, within: u64, from: Instant, until: Instant) -> u32 {
+        let spans = self.spans.iter().filter(|s| (from..=until).contains(&s.from));
+        // the least use of the stretch so far, in order: later ones are higher
+        let mut lows: std::collections::VecDeque<(u64, u32)> = [(from.0, self.at(from))].into();
+        let mut most = 0;
+        for span in spans {
+            while lows.len() > 1 && lows[1].0.saturating_add(within) <= span.from.0 {
+                lows.pop_front();
+            }
+            let low = lows.front().map_or(0, |l| l.1);
+            most = most.max(span.most.saturating_sub(low));
+            while lows.back().is_some_and(|l| l.1 >= span.last) {
+                lows.pop_back();
+            }
+            lows.push_back((span.from.0, span.last));
+        }
+        most
     }
 
     /// Notes that a flow found nothing left.
@@ -229,84 +342,4 @@ impl Series {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use proptest::prelude::*;
-
-    const ROOM: usize = 1 << 20;
-
-    fn series(changes: &[(u64, u32)], room: usize) -> Series {
-        let mut series = Series::new(Some(3));
-        changes.iter().for_each(|c| series.note(c.0, c.1, true, room));
-        series
-    }
-
-    #[test]
-    fn what_is_in_use_is_known_at_every_change() {
-        let s = series(&[(10, 1), (20, 2), (20, 3), (30, 2), (50, 0)], ROOM);
-        let at = [0, 9, 10, 19, 20, 29, 30, 49, 50, 99].map(|t| s.at(Instant(t)));
-        assert_eq!(at, [0, 0, 1, 1, 3, 3, 2, 2, 0, 0]);
-        assert_eq!((s.peak.count, s.peak.at, s.first_full), (3, Instant(20), Some(Instant(20))));
-        assert_eq!(s.full_for(Instant(99)), 10);
-        assert_eq!(
-            [15, 20, 30, 50].map(|t| s.next_release(Instant(t))),
-            [Some(Instant(30)), Some(Instant(30)), Some(Instant(50)), None]
-        );
-        // 10 at 1, 10 at 3, 20 at 2 of fifty
-        assert!((s.mean(Instant(0), Instant(50)) - 80.0 / 50.0).abs() < 1e-12);
-    }
-
-    #[test]
-    fn drawing_keeps_a_peak_and_a_refusal_of_one_instant() {
-        let mut s = series(&[(100, 1), (500, 3)], ROOM);
-        s.refuse(500, ROOM);
-        s.note(501, 1, false, ROOM);
-        s.note(900, 0, false, ROOM);
-        let drawn = s.reduced(Instant(0), Instant(999), 4);
-        assert_eq!(
-            drawn.iter().map(|d| (d.least, d.most, d.refused)).collect::<Vec<_>>(),
-            [(0, 1, 0), (1, 1, 0), (1, 3, 1), (0, 1, 0)]
-        );
-    }
-
-    proptest! {
-        #[test]
-        fn less_room_loses_no_peak_no_use_and_no_refusal(
-            steps in proptest::collection::vec((0u64..40_000_000, 0u32..50, any::<bool>()), 1..400),
-            room in 4usize..60,
-        ) {
-            let (mut fine, mut coarse, mut now) = (Series::new(Some(40)), Series::new(Some(40)), 0);
-            for (gap, value, refused) in steps {
-                now += gap;
-                for (s, room) in [(&mut fine, ROOM), (&mut coarse, room)] {
-                    s.note(now, value, true, room);
-                    if refused {
-                        s.refuse(now, room);
-                    }
-                }
-            }
-            prop_assert!(coarse.spans().len() <= room);
-            prop_assert_eq!(fine.resolution(), 0);
-            let sums = |s: &Series| {
-                s.spans().iter().fold((0, u32::MAX, 0, 0), |sum, p| {
-                    (sum.0.max(p.most), sum.1.min(p.least), sum.2 + p.begun, sum.3 + p.refused)
-                })
-            };
-            prop_assert_eq!(sums(&fine), sums(&coarse));
-            prop_assert_eq!(
-                (fine.peak, fine.first_full, fine.refused),
-                (coarse.peak, coarse.first_full, coarse.refused)
-            );
-            prop_assert_eq!(fine.at(Instant(now)), coarse.at(Instant(now)));
-            let (a, b) = (
-                fine.reduced(Instant(0), Instant(now), 7),
-                coarse.reduced(Instant(0), Instant(now), 7),
-            );
-            prop_assert_eq!(
-                a.iter().map(|s| s.refused).sum::<u32>(),
-                b.iter().map(|s| s.refused).sum::<u32>()
-            );
-            prop_assert_eq!(a.iter().map(|s| s.most).max(), b.iter().map(|s| s.most).max());
-        }
-    }
-}
+mod tests;

@@ -50,6 +50,9 @@ pub(super) fn holders(
         Column::number("IDLE FOR").expendable(1),
         Column::number("EXPIRES IN").expendable(1),
     ];
+    // a table may say since when and until when
+    let told =
+        |h: &zarnet_analysis::capacity::Holder| timed || h.until > zarnet_core::net::Instant::ZERO;
     let shown = if args.rows == 0 { usize::MAX } else { args.rows };
     let most = r.holders.first().map_or(1, |h| h.held);
     let row = |h: &zarnet_analysis::capacity::Holder| -> Vec<Cell> {
@@ -61,7 +64,7 @@ pub(super) fn holders(
             bar.into(),
             h.external.map(|a| a.to_string()).unwrap_or_default().into(),
             answer.rules(r.device, &h.rules).join(" ").into(),
-            if timed { rounded(h.since).into() } else { "".into() },
+            if told(h) { rounded(h.since).into() } else { "".into() },
             match h.last_active.filter(|_| timed) {
                 Some(last) if last >= r.at => "active".into(),
                 Some(last) => span(r.at - last).into(),
@@ -69,7 +72,7 @@ pub(super) fn holders(
                 None if timed => "kept".into(),
                 None => "".into(),
             },
-            if timed { span(h.until - r.at).into() } else { "".into() },
+            if told(h) { span(h.until - r.at).into() } else { "".into() },
         ]
     };
     let rows: Vec<Vec<Cell>> = r.holders.iter().take(shown).map(row).collect();
@@ -80,9 +83,10 @@ pub(super) fn holders(
         writeln!(out, "{DIM}{more} {rest}; --rows 0 shows all{DIM:#}")?;
     }
     if let Some(release) = r.next_release {
+        let rested = if r.series.with_rest.is_some() { ", rested" } else { "" };
         writeln!(
             out,
-            "The next one is free at {}, {} later.",
+            "The next one is free{rested} at {}, {} later.",
             rounded(release),
             span(release - r.at)
         )?;
@@ -105,7 +109,8 @@ pub(super) fn refused(
     let wanted = match r.supply {
         Supply::Pool(_) => "an address each".to_owned(),
         Supply::Mappings | Supply::Sessions => "a place in the table".to_owned(),
-        Supply::PortsOfAll(..) | Supply::Ports(..) | Supply::Blocks(..) => {
+        Supply::Blocks(..) | Supply::BlocksOfAll(..) => "blocks of ports".to_owned(),
+        Supply::PortsOfAll(..) | Supply::Ports(..) => {
             format!("{}, each for another flow", if r.is_query() { "query ids" } else { "ports" })
         }
     };

@@ -2,6 +2,7 @@
 
 pub mod chart;
 mod holders;
+mod more;
 mod numbers;
 mod outlook;
 mod text;

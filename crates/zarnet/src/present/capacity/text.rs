@@ -10,6 +10,7 @@ use zarnet_analysis::capacity::Trial;
 use zarnet_analysis::capacity::{Resource, listed};
 
 use super::chart::{self, terminal};
+use super::more::{blocks, grown, over, ports_of_hosts, rows_apart};
 use super::numbers::rounded;
 use super::outlook::outlook;
 use crate::args::Capacity;
@@ -43,6 +44,7 @@ fn overview(
     let analysis = answer.analysis;
     if analysis.observed {
         writeln!(out, "{BOLD}In use{BOLD:#} by the table")?;
+        rows_apart(answer, out)?;
     } else {
         writeln!(out, "{BOLD}In use{BOLD:#} from {} to {}", analysis.from, analysis.until)?;
     }
@@ -52,6 +54,7 @@ fn overview(
         Column::text("SUPPLY"),
         Column::number("USABLE"),
         Column::number(if analysis.observed { "IN USE" } else { "MOST" }),
+        Column::number("WITH REST").expendable(5),
         Column::number("OF IT"),
         Column::text("AT").expendable(3),
         Column::number("ALL IN USE FOR").expendable(4),
@@ -74,7 +77,9 @@ fn overview(
 
 fn overview_row(answer: CapacityAnswer<'_>, r: &Resource, several: bool) -> Vec<Cell> {
     let s = &r.series;
-    let share = s.usable.filter(|u| *u > 0).map(|u| s.peak.count as f64 / u as f64);
+    let rest = s.with_rest.as_ref().map(|rest| rest.peak.count);
+    let most = rest.unwrap_or(s.peak.count).max(s.peak.count);
+    let share = s.usable.filter(|u| *u > 0).map(|u| most as f64 / u as f64);
     let style = match share {
         _ if r.refused_flows > 0 => BAD,
         Some(share) if share >= 0.8 => CAUTION,
@@ -88,6 +93,7 @@ fn overview_row(answer: CapacityAnswer<'_>, r: &Resource, several: bool) -> Vec<
         Cell::styled(answer.title(r), style),
         s.usable.map(|u| u.to_string()).unwrap_or_default().into(),
         s.peak.count.to_string().into(),
+        rest.map(|n| n.to_string()).unwrap_or_default().into(),
         share.map(|s| format!("{:.0} %", s * 100.0)).unwrap_or_default().into(),
         timed(rounded(s.peak.at)).into(),
         if full.is_zero() { "".into() } else { timed(span(full)).into() },
@@ -153,11 +159,17 @@ fn closely(
             terminal::heat(out, &strips, width, args.ascii)?;
         }
     }
+    over(answer, out, r)?;
+    blocks(answer, out, i)?;
     holders(answer, args, out, r, width)?;
+    ports_of_hosts(answer, out, r)?;
     refused(answer, args, out, r, width)?;
+    if answer.analysis.observed {
+        return grown(answer, args, out, i);
+    }
     match answer.analysis.outlooks.get(i).and_then(Option::as_ref) {
-        Some(o) => outlook(args, out, r, o, (width, verbose)),
-        None if answer.analysis.observed || r.series.usable.is_none() => Ok(()),
+        Some(o) => outlook(answer, args, out, i, o, (width, verbose)),
+        None if r.series.usable.is_none() => Ok(()),
         None if r.series.usable == Some(0) => {
             writeln!(out, "\n{BAD}There is nothing to hand out{BAD:#}: `zarnet check` shows why.")
         }
@@ -173,64 +185,121 @@ fn remedies(
     i: usize,
     width: usize,
 ) -> io::Result<()> {
-    let own: Vec<&Trial> = answer.analysis.trials.iter().filter(|t| t.of == i).collect();
+    let analysis = answer.analysis;
+    let own: Vec<&Trial> = analysis.trials.iter().filter(|t| t.of == i).collect();
+    if let Some((_, first)) = analysis.alike.iter().find(|a| a.0 == i) {
+        let first = answer.title(&analysis.resources[*first]);
+        writeln!(out, "\n{DIM}Other remedies are those of {first}, tried there.{DIM:#}")?;
+    }
     if own.is_empty() {
         return Ok(());
     }
-    let r = &answer.analysis.resources[i];
-    writeln!(out, "\n{BOLD}Remedies{BOLD:#} for {}, tried on the same traffic", answer.title(r))?;
+    let r = &analysis.resources[i];
+    writeln!(
+        out,
+        "\n{BOLD}Remedies{BOLD:#} for {}, tried on the same traffic; counted are flows of the whole \
+         plan for which nothing was left",
+        answer.title(r)
+    )?;
     let columns = [
         Column::text("REMEDY"),
         Column::number("REFUSED"),
-        Column::number("HOSTS"),
-        Column::number("MOST").expendable(1),
+        Column::number("HOSTS").expendable(2),
+        Column::number("SERVED").expendable(3),
+        Column::number("LOST"),
+        Column::number("ADDRESSES").expendable(1),
+        Column::number("MOST"),
         Column::text("WHAT IT DOES"),
     ];
+    let base = &analysis.as_it_is;
     let before = vec![
         Cell::from("as it is"),
-        r.refused_flows.to_string().into(),
-        r.refused.len().to_string().into(),
-        of(Some((r.series.peak.count, r.series.usable))).into(),
+        base.refused.to_string().into(),
+        base.hosts.to_string().into(),
         "".into(),
+        "".into(),
+        "".into(),
+        of(Some((r.series.peak.count, r.series.usable))).into(),
+        "nothing is changed".into(),
     ];
     let row = |t: &&Trial| -> Vec<Cell> {
-        let (refused, hosts, peak) = match &t.outcome {
-            Some(o) => {
-                let style = if o.refused == 0 {
-                    GOOD
-                } else if o.refused < r.refused_flows {
-                    CAUTION
-                } else {
-                    BAD
-                };
-                (Cell::styled(o.refused.to_string(), style), o.hosts.to_string(), of(o.peak))
-            }
-            None => ("-".into(), String::new(), String::new()),
-        };
         let what = match &t.obstacle {
             Some(obstacle) => format!("{}: not possible, {obstacle}", t.title),
             None => t.title.clone(),
         };
-        vec![t.kind.name().into(), refused, hosts.into(), peak.into(), what.into()]
+        let Some(o) = &t.outcome else {
+            let mut cells = vec![Cell::from(t.name.as_str()), "-".into()];
+            cells.resize(7, Cell::default());
+            cells.push(what.into());
+            return cells;
+        };
+        let style = match o.refused {
+            0 => GOOD,
+            n if n < base.refused => CAUTION,
+            _ => BAD,
+        };
+        let some = |n: u64| if n > 0 { n.to_string() } else { String::new() };
+        vec![
+            t.name.as_str().into(),
+            Cell::styled(o.refused.to_string(), style),
+            o.hosts.to_string().into(),
+            some(o.served).into(),
+            Cell::styled(some(o.lost), BAD),
+            some(t.addresses).into(),
+            of(o.peak).into(),
+            what.into(),
+        ]
     };
     let rows: Vec<Vec<Cell>> = std::iter::once(before).chain(own.iter().map(row)).collect();
     table::write(out, &columns, &rows, width)?;
     writeln!(out, "{BOLD}What each costs{BOLD:#}")?;
-    let longest = own.iter().map(|t| t.kind.name().len()).max().unwrap_or(0);
-    for t in own.iter().filter(|t| t.obstacle.is_none()) {
-        writeln!(out, "  {:longest$}  {DIM}{}{DIM:#}", t.kind.name(), t.kind.sentence())?;
+    let single = |t: &&&Trial| t.obstacle.is_none() && t.kinds.len() == 1;
+    let longest = own.iter().filter(single).map(|t| t.kinds[0].name().len()).max().unwrap_or(0);
+    let mut told = Vec::new();
+    for kind in own.iter().filter(single).map(|t| t.kinds[0]) {
+        if !told.contains(&kind) {
+            told.push(kind);
+            writeln!(out, "  {:longest$}  {DIM}{}{DIM:#}", kind.name(), kind.sentence())?;
+        }
     }
-    let Some((best, changed)) =
-        answer.analysis.best(i).and_then(|b| Some((b, b.changed.as_ref()?)))
+    recommended(answer, out, i)
+}
+
+/// The remedy that is recommended, by what, and whom it takes something from.
+fn recommended(answer: CapacityAnswer<'_>, out: &mut dyn Write, i: usize) -> io::Result<()> {
+    let analysis = answer.analysis;
+    let Some((best, changed)) = analysis.best(i).and_then(|b| Some((b, b.changed.as_ref()?)))
     else {
-        return Ok(());
+        return writeln!(
+            out,
+            "\n{BOLD}None is recommended{BOLD:#}: with each of them at least as many flows of the \
+             whole plan are not translated as without"
+        );
     };
-    let why = if answer.analysis.shown.is_some() {
-        "as asked for"
-    } else {
-        "refuses fewest, and is the first of equals"
+    let why = match analysis.shown {
+        Some(_) => "as asked for".to_owned(),
+        None => {
+            let now = best.outcome.as_ref().map_or(0, |o| o.untranslated);
+            format!(
+                "chosen because it leaves the fewest flows of the whole plan untranslated, {now} \
+                 instead of {}; of equals, the one that takes least from others, then costs least",
+                analysis.as_it_is.untranslated
+            )
+        }
     };
-    writeln!(out, "\n{BOLD}{}{BOLD:#} ({why}): {}", best.kind.name(), best.title)?;
+    writeln!(out, "\n{BOLD}{}{BOLD:#} ({why}): {}", best.name, best.title)?;
+    let losers = best.outcome.as_ref().map(|o| o.losers.as_slice()).unwrap_or_default();
+    if !losers.is_empty() {
+        let name = |l: &zarnet_analysis::capacity::Loser| {
+            format!("{} ({})", answer.naming().address(l.host), l.flows)
+        };
+        let named: Vec<String> = losers.iter().take(4).map(name).collect();
+        let more = match losers.len().saturating_sub(4) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        writeln!(out, "{CAUTION}takes flows from{CAUTION:#} {}{more}", named.join(", "))?;
+    }
     change::write(out, "", &diff(&answer.loaded.sources, &changed.sources))
 }
 
@@ -249,16 +318,17 @@ fn footer(answer: CapacityAnswer<'_>, out: &mut dyn Write, focus: &[usize]) -> i
     if analysis.observed {
         writeln!(
             out,
-            "{DIM}next: give traffic instead of --observed to see when it runs out{DIM:#}"
+            "{DIM}next: give traffic instead of --observed to see when it runs out; several tables with \
+             --taken show how it grows{DIM:#}"
         )
     } else if refused == 0 {
         writeln!(
             out,
-            "{GOOD}no flow was refused{GOOD:#} {DIM}next: --target, --growth, --supply NAME; \
-             --chart FILE.png draws it{DIM:#}"
+            "{GOOD}no flow was refused{GOOD:#} {DIM}next: --users N, --growth, --alert 15m, \
+             --supply NAME; --chart FILE.png draws it{DIM:#}"
         )
     } else if analysis.trials.iter().any(|t| t.changed.is_some()) {
-        let name = focus.iter().find_map(|i| analysis.best(*i)).map_or("NAME", |t| t.kind.name());
+        let name = focus.iter().find_map(|i| analysis.best(*i)).map_or("NAME", |t| t.name.as_str());
         writeln!(
             out,
             "{DIM}next: --apply {name} writes it into the plan; --remedy shows another; \

@@ -5,7 +5,7 @@ pub mod terminal;
 
 use std::net::IpAddr;
 
-use zarnet_analysis::capacity::{Demand, Resource, erlang};
+use zarnet_analysis::capacity::{Outlook, Resource};
 use zarnet_core::device::{Span, Supply};
 use zarnet_core::net::Instant;
 
@@ -61,19 +61,21 @@ const MOST_STRIPS: usize = 16;
 /// The addresses that a resource's ports are on; those of the same device and protocol.
 pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
     let same = |r: &&Resource| match (r.supply, of.supply) {
-        (
-            Supply::Ports(_, p, a),
-            Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b) | Supply::Blocks(_, q, b),
-        ) => r.device == of.device && p == q && a == b,
+        (Supply::Ports(_, p, a), Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b)) => {
+            r.device == of.device && p == q && a == b
+        }
+        (Supply::Blocks(_, p, a), Supply::Blocks(_, q, b) | Supply::BlocksOfAll(_, q, b)) => {
+            r.device == of.device && p == q && a == b
+        }
         _ => false,
     };
     let strip = |r: &Resource| match r.supply {
-        Supply::Ports(address, ..) => {
+        Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
             Some(Strip { address, curve: Curve::of(r, (analysis.from, analysis.until)) })
         }
         Supply::Pool(_)
         | Supply::PortsOfAll(..)
-        | Supply::Blocks(..)
+        | Supply::BlocksOfAll(..)
         | Supply::Mappings
         | Supply::Sessions => None,
     };
@@ -101,13 +103,14 @@ pub const LEAST_SHARE: f64 = 1e-5;
 
 impl BySize {
     /// The curve of refused shares for a demand.
-    pub fn of(d: &Demand, usable: u64, needed: Option<u64>, target: f64) -> Self {
+    pub fn of(o: &Outlook, usable: u64, target: f64) -> Self {
+        let needed = o.needed;
         let far = needed.unwrap_or(usable).max(usable).max(1);
         let last = far + far / 4 + 2;
         let first = (usable.min(needed.unwrap_or(usable)) / 2).max(1);
         let step = ((last - first) / 120).max(1);
         let points = (0..=(last - first) / step).map(|n| first + n * step);
-        let points = points.map(|n| (n, erlang::refusal(n, d.offered))).collect();
+        let points = points.map(|n| (n, o.model.refusal_of_size(n, 1.0))).collect();
         Self { points, usable, needed, target }
     }
 }

@@ -104,7 +104,7 @@ fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
     let position = analysis.resources.iter().position(|r| std::ptr::eq(r, main)).unwrap_or(0);
     if let Some(outlook) = analysis.outlooks.get(position).and_then(Option::as_ref) {
         let usable = main.series.usable.unwrap_or(0);
-        let sizes = BySize::of(&outlook.demand, usable, outlook.needed, answer.target);
+        let sizes = BySize::of(outlook, usable, answer.target);
         by_size(&parts[2], &answer.title(main), &sizes)?;
     }
     Ok(())

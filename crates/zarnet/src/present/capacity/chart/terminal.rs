@@ -128,7 +128,7 @@ pub fn by_size(out: &mut dyn Write, sizes: &BySize, width: usize, ascii: bool) -
     for (n, p) in sizes.points.iter().filter(|p| p.1 >= LEAST_SHARE) {
         grid[row_of(*p)][column_of(*n)] = point;
     }
-    writeln!(out, "\n{DIM}Refused by Erlang's formula, by how many there are{DIM:#}")?;
+    writeln!(out, "\n{DIM}Refused as it is computed, by how many there are{DIM:#}")?;
     for (i, row) in grid.iter().enumerate() {
         let label = match i {
             i if i == row_of(sizes.target) => share(sizes.target),

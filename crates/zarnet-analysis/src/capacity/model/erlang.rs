@@ -25,6 +25,19 @@ pub fn refusal(servers: u64, offered: f64) -> f64 {
     1.0 / sum
 }
 
+/// The same for a number of servers that need not be whole: between two whole ones its logarithm is
+/// taken to be straight.
+pub fn refusal_between(servers: f64, offered: f64) -> f64 {
+    let servers = servers.max(0.0);
+    let below = refusal(servers.floor() as u64, offered);
+    let part = servers.fract();
+    if part == 0.0 || below == 0.0 {
+        return below;
+    }
+    let above = refusal(servers.floor() as u64 + 1, offered).max(f64::MIN_POSITIVE);
+    (below.ln() * (1.0 - part) + above.ln() * part).exp()
+}
+
 /// The fewest that keep the probability at or below `target`; `None` if more than `most` would be
 /// needed.
 pub fn servers_for(offered: f64, target: f64, most: u64) -> Option<u64> {

@@ -1,0 +1,200 @@
+//! The formula that fits a supply: by who asks, how, and for what.
+
+pub mod engset;
+pub mod erlang;
+
+use zarnet_core::named;
+
+named! {
+    /// A formula, with what it takes for granted.
+    Formula {
+        ErlangB, "erlang-b",
+            "Erlang's loss formula: many hosts that ask independently of each other.",
+            "Ports, and places in the table.",
+            "independent requests, many hosts";
+        Engset, "engset",
+            "Engset's loss formula: so many hosts, of which each asks for one at a time.",
+            "Whole addresses, and blocks of ports.",
+            "independent hosts, one each";
+        Hayward, "hayward",
+            "Erlang's loss formula by Hayward's rule: requests that come in bursts, or more evenly \
+             than by chance, as the record shows.",
+            "Where the record contradicts independent requests.",
+            "bursts like those of the record";
+        EachAddress, "each-address",
+            "Erlang's loss formula for each address, for a host stays on the address that it has.",
+            "Ports of several addresses with `pooling = \"paired\"`.",
+            "independent requests, hosts that stay on their addresses";
+    }
+}
+
+/// The load of one address where hosts stay on theirs.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AddressLoad {
+    /// How much it can hand out.
+    pub usable: u64,
+    /// What is asked of it, in erlang.
+    pub offered: f64,
+}
+
+/// A load, with the formula that tells what becomes of it.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Model {
+    /// Erlang's loss formula for so many erlang.
+    ErlangB {
+        /// What is asked for, in erlang.
+        offered: f64,
+    },
+    /// Engset's loss formula.
+    Engset {
+        /// How many hosts ask.
+        hosts: u64,
+        /// How often a host that has none asks, times how long it would hold.
+        idle_load: f64,
+    },
+    /// Hayward's rule.
+    Hayward {
+        /// What is asked for, in erlang.
+        offered: f64,
+        /// Variance over mean of how many would be in use if there were no end to them.
+        peakedness: f64,
+    },
+    /// Each address on its own.
+    EachAddress {
+        /// The addresses that are in use.
+        addresses: Vec<AddressLoad>,
+        /// What each host asks for, in erlang, the most first.
+        hosts: Vec<f64>,
+    },
+}
+
+/// So many times hosts are dealt out to addresses anew, to see how a size does on the average.
+const DEALS: u64 = 12;
+
+impl Model {
+    /// Which formula it is.
+    pub fn formula(&self) -> Formula {
+        match self {
+            Self::ErlangB { .. } => Formula::ErlangB,
+            Self::Engset { .. } => Formula::Engset,
+            Self::Hayward { .. } => Formula::Hayward,
+            Self::EachAddress { .. } => Formula::EachAddress,
+        }
+    }
+
+    /// What would be in use on the average if there were no end to it, in erlang, of a load that is
+    /// `growth` times this one.
+    pub fn offered(&self, growth: f64) -> f64 {
+        match self {
+            Self::ErlangB { offered } | Self::Hayward { offered, .. } => offered * growth,
+            Self::Engset { hosts, idle_load } => {
+                engset::offered(*hosts as f64 * growth, *idle_load)
+            }
+            Self::EachAddress { addresses, .. } => {
+                addresses.iter().map(|a| a.offered).sum::<f64>() * growth
+            }
+        }
+    }
+
+    /// The share of requests that is refused of a load `growth` times this one, with so much to
+    /// hand out as there is.
+    pub fn refusal(&self, usable: u64, growth: f64) -> f64 {
+        match self {
+            Self::ErlangB { offered } => erlang::refusal(usable, offered * growth),
+            Self::Engset { hosts, idle_load } => {
+                engset::refusal(usable, *hosts as f64 * growth, *idle_load)
+            }
+            Self::Hayward { offered, peakedness } => {
+                erlang::refusal_between(usable as f64 / peakedness, offered * growth / peakedness)
+            }
+            Self::EachAddress { addresses, .. } => {
+                let lost = addresses
+                    .iter()
+                    .map(|a| a.offered * erlang::refusal(a.usable, a.offered * growth));
+                let all: f64 = addresses.iter().map(|a| a.offered).sum();
+                if all > 0.0 { lost.sum::<f64>() / all } else { 0.0 }
+            }
+        }
+    }
+
+    /// The same with another size. Of addresses that hosts stay on, the size is a whole number of
+    /// addresses, and hosts are dealt out to them by chance.
+    pub fn refusal_of_size(&self, size: u64, growth: f64) -> f64 {
+        let Self::EachAddress { addresses, hosts } = self else {
+            return self.refusal(size, growth);
+        };
+        let each = addresses.iter().map(|a| a.usable).max().unwrap_or(0).max(1);
+        let count = size / each;
+        if count == 0 {
+            return 1.0;
+        }
+        let all: f64 = hosts.iter().sum();
+        let deal = |n: u64| {
+            let mut loads = vec![0.0; count as usize];
+            for (i, load) in hosts.iter().enumerate() {
+                loads[(mixed(n << 32 | i as u64) % count) as usize] += load * growth;
+            }
+            loads.iter().map(|a| a * erlang::refusal(each, *a)).sum::<f64>()
+        };
+        let lost: f64 = (0..DEALS).map(deal).sum::<f64>() / DEALS as f64;
+        if all > 0.0 { lost / (all * growth) } else { 0.0 }
+    }
+
+    /// How many times the load may grow so that no more than `target` is refused; below 1 if it is
+    /// too much already. `None` where no load is too much.
+    pub fn headroom(&self, usable: u64, target: f64) -> Option<f64> {
+        const MOST: f64 = 1e7;
+        if self.offered(1.0) <= 0.0 || self.refusal(usable, MOST) <= target {
+            return None;
+        }
+        let (mut low, mut high) = (0.0, MOST);
+        // first within a factor of two, which is found fast: few servers are cheap to ask about
+        let mut guess = 1.0;
+        while guess < MOST && self.refusal(usable, guess) <= target {
+            low = guess;
+            guess *= 2.0;
+        }
+        high = guess.min(high);
+        while high - low > high * 1e-7 {
+            let middle = (low + high) / 2.0;
+            if self.refusal(usable, middle) <= target { low = middle } else { high = middle }
+        }
+        Some(low)
+    }
+
+    /// The smallest size that refuses no more than `target` of a load `growth` times this one;
+    /// `None` if that is more than `most`, or if no size does it.
+    pub fn needed(&self, target: f64, growth: f64, most: u64) -> Option<u64> {
+        let step = match self {
+            Self::EachAddress { addresses, hosts } => {
+                let each = addresses.iter().map(|a| a.usable).max().unwrap_or(0).max(1);
+                // a host that is alone on an address may want more than that has
+                let worst = hosts.first().map_or(0.0, |h| h * growth);
+                let all: f64 = hosts.iter().sum::<f64>() * growth;
+                if worst * erlang::refusal(each, worst) > target * all {
+                    return None;
+                }
+                each
+            }
+            Self::ErlangB { .. } | Self::Engset { .. } | Self::Hayward { .. } => 1,
+        };
+        let meets = |n: u64| self.refusal_of_size(n * step, growth) <= target;
+        let (mut low, mut high) = (0, most / step);
+        if !meets(high) {
+            return None;
+        }
+        while low < high {
+            let middle = low + (high - low) / 2;
+            if meets(middle) { high = middle } else { low = middle + 1 }
+        }
+        Some(low * step)
+    }
+}
+
+/// A number that looks like chance, and is the same for the same one (SplitMix64).
+fn mixed(n: u64) -> u64 {
+    let n = n.wrapping_add(0x9e37_79b9_7f4a_7c15);
+    let n = (n ^ (n >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    let n = (n ^ (n >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    n ^ (n >> 31)
+}
