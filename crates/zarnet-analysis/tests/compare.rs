@@ -151,7 +151,7 @@ fn a_row_on_a_further_address_of_an_interface_is_of_no_overload() {
     let told = |external: &str| {
         let compared = compare(&prediction, &[row(external)], &Begun::default());
         let why = compared.differences[0].why.name();
-        (why, zarnet_analysis::capacity::of_table(&plan, &[row(external)]).len())
+        (why, zarnet_analysis::capacity::of_table(&plan, &[row(external)]).resources.len())
     };
     assert_eq!(told("192.0.2.1:9"), ("not-in-traffic", 1));
     assert_eq!(told("192.0.2.3:9"), ("no-rule-explains", 0));

@@ -28,6 +28,8 @@ pub struct CapacityAnalysis {
     pub until: Instant,
     /// Flows that found nothing left of a limit that is no supply: of a rule or a host.
     pub elsewhere: usize,
+    /// Of each resource, the one of all addresses that it is an address of.
+    pub part_of: Vec<Option<usize>>,
     /// Of each resource, what is to be expected, where something limits it.
     pub outlooks: Vec<Option<Outlook>>,
     /// What comes of the traffic without any remedy.
@@ -98,10 +100,16 @@ impl CapacityAnalysis {
     /// Positions of the supplies that are looked at closely: those that refused somebody, else the
     /// fullest.
     pub fn focus(&self) -> Vec<usize> {
-        let refused: Vec<usize> =
-            (0..self.resources.len()).filter(|i| self.resources[*i].refused_flows > 0).collect();
+        let all = || 0..self.resources.len();
+        let refused: Vec<usize> = all().filter(|i| self.resources[*i].refused_flows > 0).collect();
         if !refused.is_empty() {
-            return refused;
+            // an address of several is told of with them
+            let part = |i: &usize| self.part_of.get(*i).copied().flatten();
+            return refused
+                .iter()
+                .copied()
+                .filter(|i| part(i).is_none_or(|whole| !refused.contains(&whole)))
+                .collect();
         }
         let limited =
             (0..self.resources.len()).filter(|i| self.resources[*i].series.usable.is_some());
@@ -138,11 +146,11 @@ impl CapacityAnalysis {
         }
         let outcome = |t: &&Trial| t.outcome.as_ref().map_or(u64::MAX, |o| o.untranslated);
         let better = own.filter(|t| outcome(t) < self.as_it_is.untranslated);
-        // of equals, the one that takes from nobody, then the one that costs no address, then the
-        // one that is first named, for remedies are listed by what they cost
+        // of equals, the one that takes from nobody, then the one that asks the least of everybody
         better.min_by_key(|t| {
             let lost = t.outcome.as_ref().map_or(0, |o| o.lost);
-            (outcome(t), t.kinds.len(), lost, t.addresses)
+            let burden = t.kinds.iter().map(|k| k.burden()).max();
+            (outcome(t), t.kinds.len(), lost, burden, t.addresses)
         })
     }
 }

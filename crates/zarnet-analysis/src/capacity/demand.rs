@@ -5,6 +5,7 @@ use zarnet_core::named;
 use zarnet_core::net::Instant;
 
 use super::measured::{Measured, lost_between};
+use super::resource::retry_gap;
 use super::{Lost, Resource};
 
 /// No forecast looks for more than this.
@@ -107,7 +108,8 @@ fn unavailable(resource: &Resource) -> &Series {
 fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Instant) {
     let asked = |s: &&zarnet_core::device::Span| s.begun > 0 || s.refused > 0;
     let last = resource.series.spans().iter().rev().find(asked).map_or(from, |s| s.from);
-    let until = until.min(last).max(from);
+    // what was asked for last is part of it
+    let until = until.min(Instant(last.0.saturating_add(1))).max(from);
     let length = until.0.saturating_sub(from.0);
     if length <= HOUR {
         return (from, until);
@@ -133,8 +135,9 @@ pub fn of_hour(resource: &Resource, (from, until): (Instant, Instant)) -> Demand
     let begun = series.begun_between(from, until) as f64;
     let holds = holding_time(resource, (from, until), begun);
     let hosts = asking(resource);
+    let gap = retry_gap(&resource.lost);
     let lost: Vec<&Lost> =
-        lost_between(&resource.lost, from, until).filter(|l| l.is_in_vain(holds)).collect();
+        lost_between(&resource.lost, from, until).filter(|l| l.is_in_vain(gap)).collect();
     let refused = lost.len() as f64;
     let requests = begun + refused;
     let tries = lost_between(&resource.lost, from, until).count() as f64;
@@ -201,15 +204,18 @@ fn peakedness(
 ) -> f64 {
     let length = until.0.saturating_sub(from.0) as f64 / 1e9;
     let width = length / STRETCHES as f64;
+    // what came before the hour, perhaps at another rate, is forgotten after so long
+    let settled = holds * 4.0;
     // enough independent looks at it, and enough detail in each
-    let looks = length / holds - 1.0;
-    if looks < 3.0 || holds < width * 2.0 {
+    let looks = (length - settled) / holds;
+    if looks < 6.0 || holds < width * 2.0 {
         return 1.0;
     }
     let spans = resource.series.reduced(from, until, STRETCHES);
     let asked: Vec<f64> =
         spans.iter().map(|s| f64::from(s.begun) + f64::from(s.refused) * weight).collect();
-    let within = ((holds / width).round() as usize).max(1);
+    let (within, counted) =
+        (((holds / width).round() as usize).max(1), (settled / width).ceil() as usize);
     let fade = (-width / holds).exp();
     let (mut same, mut fading) = (Moments::default(), Moments::default());
     let (mut window, mut faded) = (0.0, 0.0);
@@ -217,7 +223,7 @@ fn peakedness(
         // what comes within a stretch has faded by half of it on the average
         faded = faded * fade + n * fade.sqrt();
         window += n - if i >= within { asked[i - within] } else { 0.0 };
-        if i >= within {
+        if i >= counted {
             same.add(window);
             fading.add(faded);
         }
@@ -234,7 +240,9 @@ fn peakedness(
     };
     // chance alone moves it so far
     let chance = 3.0 * (2.0 / looks).sqrt() * 0.8;
-    if (z - 1.0).abs() < chance.min(0.75) { 1.0 } else { z.max(0.05) }
+    // what is more even than chance cannot be so by more than all of it
+    let is_clear = if z > 1.0 { z - 1.0 > chance } else { 1.0 - z > chance.min(0.7) };
+    if is_clear { z.max(0.05) } else { 1.0 }
 }
 
 /// How alike two lengths are: the shorter of two over the mean. 1 where all are the same, a half

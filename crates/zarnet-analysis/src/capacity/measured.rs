@@ -81,6 +81,6 @@ pub(super) fn lost_between(
     from: Instant,
     until: Instant,
 ) -> impl Iterator<Item = &Lost> + Clone {
-    let range = lost.partition_point(|l| l.at < from)..lost.partition_point(|l| l.at <= until);
+    let range = lost.partition_point(|l| l.at < from)..lost.partition_point(|l| l.at < until);
     lost[range].iter()
 }

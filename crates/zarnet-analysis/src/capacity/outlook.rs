@@ -58,6 +58,9 @@ pub struct Outlook {
     pub forecasts: Vec<Forecast>,
     /// What it comes to.
     pub verdict: Verdict,
+    /// Whether the formula computes what was measured, as far as that can be told: what it says of
+    /// other sizes and loads is worth something then.
+    pub agrees: bool,
     /// How many times the load may grow until the target is missed; `None` where it never is.
     pub headroom: Option<f64>,
     /// The size that meets the target, where formula and record agree.
@@ -135,19 +138,18 @@ pub(super) fn outlook(
     };
     let whole = of_hour(resource, (from, until)).measured;
     let verdict = verdict(&demand, whole, model.refusal(usable, 1.0), target);
-    let is_told = matches!(verdict, Verdict::Enough | Verdict::TooFew);
+    let agrees = demand.measured.agrees(model.refusal(usable, 1.0));
+    let is_told = agrees && matches!(verdict, Verdict::Enough | Verdict::TooFew);
     let headroom = model.headroom(usable, target);
     let users = headroom.filter(|_| is_told).map(|h| (demand.hosts as f64 * h) as u64);
-    let needed = match verdict {
-        Verdict::Enough | Verdict::TooFew => model.needed(target, 1.0, MOST_UNITS),
-        Verdict::Contradicted | Verdict::Unknown => None,
-    };
+    let needed = is_told.then(|| model.needed(target, 1.0, MOST_UNITS)).flatten();
     Some(Outlook {
         forecasts: GROWTHS.iter().map(|g| forecast(*g)).collect(),
         overall: whole.share,
         demand,
         model,
         verdict,
+        agrees,
         headroom,
         needed,
         users,
@@ -157,11 +159,15 @@ pub(super) fn outlook(
 }
 
 impl Outlook {
+    /// Whether what the formula says of other sizes and loads is worth something.
+    pub fn tells_sizes(&self) -> bool {
+        self.agrees && matches!(self.verdict, Verdict::Enough | Verdict::TooFew)
+    }
+
     /// The size that serves so many users at a target, where that can be told.
     pub fn size_for(&self, users: u64, target: f64) -> Option<u64> {
         let growth = users as f64 / self.demand.hosts.max(1) as f64;
-        let is_told = matches!(self.verdict, Verdict::Enough | Verdict::TooFew);
-        is_told.then(|| self.model.needed(target, growth, MOST_UNITS)).flatten()
+        self.tells_sizes().then(|| self.model.needed(target, growth, MOST_UNITS)).flatten()
     }
 }
 
@@ -180,10 +186,14 @@ fn verdict(demand: &Demand, whole: Measured, computed: f64, target: f64) -> Verd
     }
 }
 
-/// Whether it is an address of several, of which a host may use any.
-fn is_part_of_all(plan: &Plan, all: &[Resource], resource: &Resource) -> bool {
+/// The supply of several addresses that a resource is one address of.
+pub(super) fn whole_of<'a>(
+    plan: &Plan,
+    all: impl IntoIterator<Item = &'a Resource>,
+    resource: &Resource,
+) -> Option<usize> {
     let device = &plan.devices[resource.device.index()];
-    let is_of = |r: &&Resource| match (r.supply, resource.supply) {
+    let is_of = |r: &Resource| match (r.supply, resource.supply) {
         (Supply::PortsOfAll(target, p, a), Supply::Ports(address, q, b))
         | (Supply::BlocksOfAll(target, p, a), Supply::Blocks(address, q, b)) => {
             r.device == resource.device
@@ -192,10 +202,16 @@ fn is_part_of_all(plan: &Plan, all: &[Resource], resource: &Resource) -> bool {
         }
         _ => false,
     };
-    // where ports come in blocks, the blocks are what runs out
+    all.into_iter().position(is_of)
+}
+
+/// Whether nothing is to be said of it: an address of several, of which a host may use any, and
+/// ports that come in blocks, for it is the blocks that run out.
+fn is_part_of_all(plan: &Plan, all: &[Resource], resource: &Resource) -> bool {
+    let device = &plan.devices[resource.device.index()];
     let in_blocks = device.behaviour.block_size.is_some()
         && matches!(resource.supply, Supply::Ports(..) | Supply::PortsOfAll(..));
-    in_blocks || !device.behaviour.paired && all.iter().any(|r| is_of(&r))
+    in_blocks || !device.behaviour.paired && whole_of(plan, all, resource).is_some()
 }
 
 /// The formula that fits a resource.

@@ -1,7 +1,7 @@
 //! What helps where ports or query ids run out.
 
-use super::Resource;
-use super::remedy::{Kind, Proposals};
+use super::remedy::Proposals;
+use super::{Kind, Resource};
 use zarnet_core::device::Supply;
 use zarnet_core::net::{AddressRange, Protocol};
 use zarnet_core::plan::edit::{Edit, List, Table, Value};

@@ -1,6 +1,7 @@
 //! What runs out under some traffic, asked of a plan.
 
 use std::cell::{Cell, RefCell};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use zarnet_core::net::Instant;
@@ -11,9 +12,10 @@ use zarnet_formats::plan::Loaded;
 use zarnet_formats::traffic::{Growth, Skipped};
 
 use super::hosts::ports_of_hosts;
-use super::outlook::outlook;
+use super::outcome::{outcome, untranslated};
+use super::outlook::{outlook, whole_of};
 use super::resource::take_holders;
-use super::trials::{outcome, untranslated};
+
 use super::{
     BlockUse, CapacityAnalysis, GrowthRate, Observation, Outlook, Resource, of_table, resources,
     supply_name,
@@ -135,6 +137,10 @@ impl CapacityQuestion<'_> {
             as_it_is: outcome(prediction, &before),
             growth: chosen.iter().map(growth).collect(),
             blocks: chosen.iter().map(block_use).collect(),
+            part_of: chosen
+                .iter()
+                .map(|n| whole_of(plan, chosen.iter().map(|m| &all[*m]), &all[*n]))
+                .collect(),
             outlooks: chosen.iter().map(|n| outlooks[*n].clone()).collect(),
             resources: chosen.iter().map(|n| all[*n].clone()).collect(),
             ports_of_hosts: prediction
@@ -145,6 +151,10 @@ impl CapacityQuestion<'_> {
             ..CapacityAnalysis::default()
         };
         if !self.brief {
+            // tries that follow on a refusal would not be made without it
+            let tries: HashSet<Flow> =
+                analysis.resources.iter().flat_map(Resource::tries).collect();
+            let flows: Vec<Flow> = flows.into_iter().filter(|f| !tries.contains(f)).collect();
             self.simulate(&mut analysis, &flows)?;
             self.try_remedies(&mut analysis, &before)?;
         }
@@ -193,8 +203,13 @@ impl CapacityQuestion<'_> {
         let traffic = self.opening.open(self.loaded, Growth::default())?;
         let shared = Arc::new(self.loaded.plan.clone());
         let moment = Moment::At(prediction.peak_at);
-        let options =
-            Options { moment, seed: self.opening.seed, sessions: false, ..Options::default() };
+        let options = Options {
+            moment,
+            seed: self.opening.seed,
+            sessions: false,
+            only_moment: true,
+            ..Options::default()
+        };
         let (then, _) = play(&traffic, options, watch, |items, options| {
             predict(shared.clone(), items, traffic.events(), options)
         })?;

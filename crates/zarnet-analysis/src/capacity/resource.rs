@@ -8,6 +8,7 @@ use zarnet_core::device::{History, MappingRow, Series, Supply};
 use zarnet_core::net::{AddressSet, Instant, Protocol};
 use zarnet_core::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
 use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction, Shortage};
+use zarnet_core::traffic::Flow;
 
 /// A supply of a device: how much there is, how much of it is in use, and what came of that.
 #[derive(Debug, Clone)]
@@ -39,34 +40,52 @@ pub struct Resource {
 /// A flow that found nothing left.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Lost {
+    /// The flow.
+    pub flow: Flow,
     /// When it began.
     pub at: Instant,
     /// When the same was asked for in vain again.
     pub again: Option<Instant>,
     /// When the same was asked for and had.
     pub served: Option<Instant>,
-    /// How often a second the same is asked for and had by itself: what follows far sooner is
-    /// another try.
+    /// How often a second the same is asked for, in vain or not.
     pub rate: f64,
     /// Whether it names its source port: the same again is no other flow then.
     pub names_port: bool,
 }
 
 impl Lost {
-    /// Whether nothing came of it, and it is the last try. `holds`: for how long, in seconds, it
-    /// would have had what it wanted.
-    pub fn is_in_vain(&self, holds: f64) -> bool {
-        // nobody tries again after so long, or after so much of the time to the next request
-        const MOST: f64 = 30.0;
+    /// Whether nothing came of it, and it is the last try. `gap`: within so many seconds hosts try
+    /// again, if they do.
+    pub fn is_in_vain(&self, gap: Option<f64>) -> bool {
         const SURELY: f64 = 120.0;
-        const SHARE: f64 = 0.2;
-        let gap = match self.names_port {
-            true => SURELY,
-            false => MOST.min(holds).min(SHARE / self.rate.max(1e-9)),
-        };
-        let soon = |at: Option<Instant>| at.is_some_and(|a| (a - self.at).as_secs_f64() <= gap);
-        !soon(self.again) && !soon(self.served)
+        let gap = if self.names_port { Some(SURELY) } else { gap };
+        !gap.is_some_and(|gap| self.is_followed_within(gap))
     }
+
+    /// Whether the same is asked for again, in vain or not, within so many seconds.
+    fn is_followed_within(&self, gap: f64) -> bool {
+        let soon = |at: Option<Instant>| at.is_some_and(|a| (a - self.at).as_secs_f64() <= gap);
+        soon(self.again) || soon(self.served)
+    }
+}
+
+/// Within how many seconds refused hosts try again: where the same follows on a refusal far more
+/// often than it would by chance. `None` where it does not.
+pub fn retry_gap(lost: &[Lost]) -> Option<f64> {
+    let own: Vec<&Lost> = lost.iter().filter(|l| !l.names_port).collect();
+    let excess = |gap: f64| {
+        let seen = own.iter().filter(|l| l.is_followed_within(gap)).count() as f64;
+        let by_chance: f64 = own.iter().map(|l| -(-l.rate * gap).exp_m1()).sum();
+        (seen, by_chance)
+    };
+    let gaps = [1.0, 3.0, 10.0, 30.0].map(|gap| (gap, excess(gap)));
+    let is_clear = |(_, (seen, by_chance)): &(f64, (f64, f64))| {
+        *seen > by_chance * 1.5 && seen - by_chance > 3.0 * by_chance.max(1.0).sqrt()
+    };
+    // the one that tells the most apart
+    let clear = gaps.into_iter().filter(is_clear);
+    clear.max_by(|a, b| (a.1.0 - a.1.1).total_cmp(&(b.1.0 - b.1.1))).map(|g| g.0)
 }
 
 /// A host that found nothing left.
@@ -168,7 +187,7 @@ fn first_refusal(prediction: &Prediction, device: DeviceId, number: u32) -> Opti
 fn hosts(history: &History) -> Vec<Vec<(IpAddr, u32)>> {
     let mut hosts = vec![Vec::new(); history.supplies().len()];
     for (host, used) in history.hosts() {
-        used.begun.iter().for_each(|(line, begun)| hosts[*line as usize].push((host, *begun)));
+        used.begun().for_each(|(line, begun)| hosts[line as usize].push((host, begun)));
     }
     hosts.iter_mut().for_each(|list| list.sort_unstable());
     hosts
@@ -181,7 +200,7 @@ fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refus
     for s in all.filter(|s| s.device == device && s.tried.contains(&Some(number))) {
         let (again, served, names_port) = (s.again, s.served, s.flow.source_port.is_some());
         let rate = rate(prediction, s);
-        lost.push(Lost { at: s.flow.start, again, served, rate, names_port });
+        lost.push(Lost { flow: s.flow, at: s.flow.start, again, served, rate, names_port });
         let (Some(host), at) = (s.host, s.flow.start) else { continue };
         let new = Refused { host, reason: s.reason, rule: s.rule, flows: 0, first: at, last: at };
         let entry = by_host.entry(host).or_insert(new);
@@ -194,12 +213,12 @@ fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refus
     (list, lost)
 }
 
-/// How often a second what a flow asked for is asked for and had, since it was first refused.
+/// How often a second what a flow asked for is asked for, since it was first refused.
 fn rate(prediction: &Prediction, shortage: &Shortage) -> f64 {
     let requests = prediction.recording.as_ref().map(|r| r.requests.as_slice()).unwrap_or_default();
     let Some(request) = requests.get(shortage.request as usize) else { return 0.0 };
     let length = prediction.end.0.saturating_sub(request.since.0) as f64 / 1e9;
-    f64::from(request.served) / length.max(1.0)
+    f64::from(request.served + request.refused - 1) / length.max(1.0)
 }
 
 /// A supply by its number, and the ports that it is of.
@@ -258,6 +277,12 @@ fn by_supply(
 }
 
 impl Resource {
+    /// Flows that were refused and tried again.
+    pub(super) fn tries(&self) -> impl Iterator<Item = Flow> + '_ {
+        let gap = retry_gap(&self.lost);
+        self.lost.iter().filter(move |l| !l.is_in_vain(gap)).map(|l| l.flow)
+    }
+
     /// Whether it is of query ids (RFC 5508 §3.1) and not of ports.
     pub fn is_query(&self) -> bool {
         match self.supply {

@@ -1,8 +1,6 @@
 //! Traffic played anew: on larger loads, and on plans with a remedy.
 
-use std::collections::BTreeMap;
 use std::convert::Infallible;
-use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -10,64 +8,23 @@ use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Edit};
 use zarnet_core::predict::{Moment, Options, Prediction, predict};
-use zarnet_core::traffic::{Flow, OneByOne, Party};
+use zarnet_core::traffic::{Flow, OneByOne};
 use zarnet_formats::plan::{Loaded, edited};
 use zarnet_formats::traffic::Growth;
 
+use super::outcome::{Untranslated, outcome};
 use super::outlook::GROWTHS;
 use super::question::CapacityQuestion;
 use super::resample::Hour;
 use super::{
-    CapacityAnalysis, Kind, Loser, Outcome, Remedy, Resource, SampleSpread, Simulated, Trial, fill,
-    of_hour, remedies, resources,
+    CapacityAnalysis, Kind, Outcome, Remedy, Resource, SampleSpread, Simulated, Trial, Verdict,
+    fill, of_hour, remedies, resources,
 };
 use crate::AnalysisError;
 use crate::play::{Silent, play};
 
 fn mean(samples: &[f64]) -> Option<f64> {
     (!samples.is_empty()).then(|| samples.iter().sum::<f64>() / samples.len() as f64)
-}
-
-/// Flows refused for want of something, and the hosts that sent them.
-fn refused(prediction: &Prediction) -> (u64, u64) {
-    let all = prediction.recording.iter().flat_map(|r| &r.shortages);
-    let mut hosts: Vec<_> = all.clone().filter_map(|s| s.host).collect();
-    hosts.sort_unstable();
-    hosts.dedup();
-    (all.count() as u64, hosts.len() as u64)
-}
-
-/// Flows that were not translated, by their place in the traffic, with their sender.
-pub(super) type Untranslated = BTreeMap<u64, Option<IpAddr>>;
-
-pub(super) fn untranslated(prediction: &Prediction) -> Untranslated {
-    let sender = |flow: &Flow| match flow.source {
-        Party::Address(address) => Some(address),
-        Party::Host(id) => Some(prediction.plan.hosts[id.index()].address),
-        Party::Device(_) | Party::Interface(..) => None,
-    };
-    prediction.not_translated.iter().map(|n| (n.order, sender(&n.flow))).collect()
-}
-
-/// What comes of the traffic, against what came of it before.
-pub(super) fn outcome(prediction: &Prediction, before: &Untranslated) -> Outcome {
-    let (refused, hosts) = refused(prediction);
-    let now = untranslated(prediction);
-    let lost = now.iter().filter(|(order, _)| !before.contains_key(order));
-    let mut by_host: BTreeMap<IpAddr, u64> = BTreeMap::new();
-    lost.clone().filter_map(|(_, host)| *host).for_each(|h| *by_host.entry(h).or_default() += 1);
-    let mut losers: Vec<Loser> =
-        by_host.into_iter().map(|(host, flows)| Loser { host, flows }).collect();
-    losers.sort_by_key(|l| (std::cmp::Reverse(l.flows), l.host));
-    Outcome {
-        refused,
-        hosts,
-        untranslated: now.len() as u64,
-        peak: None,
-        served: before.keys().filter(|order| !now.contains_key(order)).count() as u64,
-        lost: lost.count() as u64,
-        losers,
-    }
 }
 
 /// What is simulated of each supply: its hour, and how it is drawn anew.
@@ -106,7 +63,12 @@ impl CapacityQuestion<'_> {
         let sampled: Vec<(usize, Sampled<'_>)> = focus
             .iter()
             .filter_map(|i| {
-                let d = &analysis.outlooks[*i].as_ref()?.demand;
+                let outlook = analysis.outlooks[*i].as_ref()?;
+                let d = &outlook.demand;
+                // an hour in which use has not settled says nothing of one in which it has
+                if outlook.verdict == Verdict::Unknown && !has_loads {
+                    return None;
+                }
                 let (device, supply) =
                     (analysis.resources[*i].device, analysis.resources[*i].supply);
                 let window = (d.from, d.until);
@@ -119,7 +81,8 @@ impl CapacityQuestion<'_> {
             })
             .collect();
         let runs = self.runs.unwrap_or_else(|| affordable(&sampled));
-        if runs < 2 || sampled.is_empty() {
+        // of two runs the interval says nothing
+        if runs < 2 || sampled.is_empty() || self.runs.is_none() && runs < 3 {
             return Ok(());
         }
         let work: Vec<Growth> = GROWTHS

@@ -72,6 +72,8 @@ pub struct Options {
     pub record: bool,
     /// Whether it is told what became of each flow. Each goes step by step then.
     pub timeline: bool,
+    /// Whether only the tables at the moment are wanted, so that nothing is played after it.
+    pub only_moment: bool,
 }
 
 impl Default for Options {
@@ -84,6 +86,7 @@ impl Default for Options {
             stepwise: false,
             record: false,
             timeline: false,
+            only_moment: false,
         }
     }
 }

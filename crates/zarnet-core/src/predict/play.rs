@@ -35,6 +35,9 @@ pub(super) fn play<B: Batches>(run: &mut Run, mut items: B) -> Result<(), Halt<B
         let error = items.fill(&mut batch, BATCH);
         run.find_fast_flows(&batch, &mut fast_flows);
         run.play(&batch, &fast_flows)?;
+        if run.is_past_moment() {
+            return Ok(());
+        }
         if let Some(error) = error {
             return Err(Halt::Traffic(error));
         }

@@ -43,6 +43,8 @@ pub struct RequestUse {
     pub since: Instant,
     /// How many tries were served since.
     pub served: u32,
+    /// How many tries were refused.
+    pub refused: u32,
     /// The last try that was refused, if none was served since.
     open: Option<u32>,
 }
@@ -87,10 +89,11 @@ impl Recording {
     pub(super) fn refuse(&mut self, shortage: Shortage) {
         let at = shortage.flow.start;
         let number = *self.known.entry(request(&shortage.flow)).or_insert_with(|| {
-            self.requests.push(RequestUse { since: at, served: 0, open: None });
+            self.requests.push(RequestUse { since: at, served: 0, refused: 0, open: None });
             self.requests.len() as u32 - 1
         });
         let known = &mut self.requests[number as usize];
+        known.refused += 1;
         if let Some(before) = known.open.replace(self.shortages.len() as u32) {
             self.shortages[before as usize].again = Some(at);
         }

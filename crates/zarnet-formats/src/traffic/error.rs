@@ -171,7 +171,7 @@ impl Fault {
             Self::UnknownColumn { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::UnknownName { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Self::MissingColumn("device") => "say whose table it is: --device NAME".into(),
-            Self::MissingColumn(name) => format!("give it a `{name}`"),
+            Self::MissingColumn(name) => format!("each needs a value for `{name}`"),
             Self::PortMissing(p) => {
                 format!("write DESTINATION:PORT/{p} in a flow, or `destination-port` in a list")
             }

@@ -231,6 +231,19 @@ prints! {
         &&[SATURDAY, &["--supply", "desk-lines", "--runs", "2", "--rows", "2"]].concat();
     capacity_csv: "capacity.csv",
         &&[SATURDAY, &["--brief", "--format", "csv", "--at", "2h30m"]].concat();
+    capacity_users: "capacity-users.txt",
+        &["capacity", "harbour.toml", "morning.csv", "--users", "20", "--alert", "15m", "--runs", "0"];
+    capacity_bare_target: "capacity-bare-target.txt",
+        &["capacity", "harbour.toml", "morning.csv", "--target", "0.5"];
+    capacity_brief_apply: "capacity-brief-apply.txt",
+        &["capacity", "harbour.toml", "morning.csv", "--brief", "--apply", "fallback"];
+    capacity_taken: "capacity-taken.txt",
+        &["capacity", "terminal.toml", "--observed", "held.csv", "--observed", "held.csv", "--observed", "held.csv",
+          "--taken", "2026-08-01", "--taken", "2026-08-15", "--taken", "2026-09-01"];
+    capacity_not_taken: "capacity-not-taken.txt",
+        &["capacity", "terminal.toml", "--observed", "held.csv", "--observed", "held.csv"];
+    capacity_bad_date: "capacity-bad-date.txt",
+        &["capacity", "terminal.toml", "--observed", "held.csv", "--taken", "soon"];
     capacity_fine: "capacity-fine.txt",
         &["capacity", "terminal.toml", "10.62.32.21 -> 198.51.100.25:443/tcp", "--growth", "5%"];
     capacity_fine_json: "capacity-fine.json",

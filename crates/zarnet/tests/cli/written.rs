@@ -175,7 +175,7 @@ fn pictures_are_drawn_and_remedies_written() {
         "<svg",
         "pool desk-lines: addresses in use over time",
         "all 1024",
-        "first refused at",
+        "refused, the first at",
         "target 0.10 %",
     ] {
         assert!(svg.contains(words), "{words} is not in the picture");

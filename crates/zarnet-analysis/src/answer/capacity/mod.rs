@@ -1,6 +1,7 @@
 //! The answer of `capacity`: what ran out, for whom, what would be enough, and which remedy helps.
 
 mod named;
+mod outlook_shape;
 mod shape;
 
 use std::io::{self, Write};

@@ -1,13 +1,17 @@
 //! An analysis of capacity with the names of its plan.
 
+use std::net::IpAddr;
 use std::time::Duration;
+
+use serde::Serialize;
 
 use zarnet_core::device::Supply;
 use zarnet_core::plan::{DeviceId, Pool, RuleId};
 use zarnet_formats::plan::Loaded;
 
+use crate::answer::ends::ProtocolName;
 use crate::answer::naming::Naming;
-use crate::capacity::{CapacityAnalysis, Resource};
+use crate::capacity::{CapacityAnalysis, Resource, supply_name};
 
 /// An analysis with the names of its plan.
 #[derive(Clone, Copy)]
@@ -26,7 +30,49 @@ pub struct CapacityAnswer<'a> {
     pub over_time: bool,
 }
 
+/// What a resource is called, as JSON has it.
+#[derive(Serialize, Clone)]
+#[serde(rename_all = "kebab-case")]
+pub struct Which<'a> {
+    pub device: &'a str,
+    pub kind: &'static str,
+    pub name: String,
+    pub address: Option<IpAddr>,
+    pub protocol: Option<ProtocolName>,
+    pub ports: Option<String>,
+}
+
 impl<'a> CapacityAnswer<'a> {
+    /// What a resource is called.
+    pub(super) fn which(self, r: &Resource) -> Which<'a> {
+        let name = supply_name(&self.loaded.plan, r.device, r.supply).swap_remove(0);
+        let device = self.naming().device(r.device);
+        let span = |(low, high): (u16, u16)| Some(format!("{low}-{high}"));
+        let (kind, address, protocol, ports) = match r.supply {
+            Supply::Pool(_) => ("pool", None, None, None),
+            Supply::PortsOfAll(_, protocol, range) => ("ports", None, Some(protocol), span(range)),
+            Supply::BlocksOfAll(_, protocol, range) => {
+                ("blocks", None, Some(protocol), span(range))
+            }
+            Supply::Ports(address, protocol, range) => {
+                ("ports", Some(address), Some(protocol), span(range))
+            }
+            Supply::Blocks(address, protocol, range) => {
+                ("blocks", Some(address), Some(protocol), span(range))
+            }
+            Supply::Mappings => ("mappings", None, None, None),
+            Supply::Sessions => ("sessions", None, None, None),
+        };
+        Which {
+            device,
+            kind,
+            name,
+            address,
+            protocol: protocol.map(|p| ProtocolName(Some(p))),
+            ports,
+        }
+    }
+
     /// The names of the plan.
     pub fn naming(self) -> Naming<'a> {
         Naming { plan: &self.loaded.plan, sources: &self.loaded.sources }

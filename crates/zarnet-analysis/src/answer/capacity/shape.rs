@@ -1,16 +1,11 @@
 //! The answer of `capacity` as JSON.
 
-use super::named::CapacityAnswer;
+use super::named::{CapacityAnswer, Which};
+use super::outlook_shape::{ForecastShape, RemedyShape, SizingShape};
 use crate::answer::SHAPE;
-use crate::answer::change::diff;
-use crate::answer::ends::ProtocolName;
-use crate::capacity::{
-    BlockUse, Forecast, GrowthRate, Holder, Measured, Outlook, Percentiles, Refused, Resource,
-    Trial, listed, supply_name,
-};
+use crate::capacity::{BlockUse, GrowthRate, Holder, Percentiles, Refused, Resource, listed};
 use serde::Serialize;
 use std::net::IpAddr;
-use zarnet_core::device::Supply;
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Pool};
 
@@ -58,17 +53,6 @@ struct ObservedRows {
     unexplained: u64,
     outside: u64,
     repeated: u64,
-}
-
-#[derive(Serialize, Clone)]
-#[serde(rename_all = "kebab-case")]
-pub struct Which<'a> {
-    pub device: &'a str,
-    pub kind: &'static str,
-    pub name: String,
-    pub address: Option<IpAddr>,
-    pub protocol: Option<ProtocolName>,
-    pub ports: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -140,86 +124,6 @@ struct Stretch {
     refused: u32,
 }
 
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct ForecastShape<'a> {
-    #[serde(flatten)]
-    which: Which<'a>,
-    growth: f64,
-    offered: f64,
-    refusal: f64,
-    seconds_between_refusals: Option<f64>,
-    simulated: Option<SimulatedShape>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct SimulatedShape {
-    refusal: f64,
-    low: f64,
-    high: f64,
-    runs: usize,
-    requests: u64,
-    ran_out: usize,
-    first_refusal: Option<f64>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct SizingShape<'a> {
-    #[serde(flatten)]
-    which: Which<'a>,
-    target: f64,
-    usable: u64,
-    verdict: &'static str,
-    formula: &'static str,
-    needed: Option<u64>,
-    busiest_from: f64,
-    busiest_until: f64,
-    requests_a_second: f64,
-    holds: f64,
-    offered: f64,
-    carried: f64,
-    computed: f64,
-    measured: MeasuredShape,
-    refused_overall: f64,
-    hosts: u64,
-    peakedness: f64,
-    headroom: Option<f64>,
-    users: Option<u64>,
-    asked_users: Option<AskedUsers>,
-    imbalance: Option<ImbalanceShape>,
-    rests_on: &'static str,
-    contradicted: Vec<&'static str>,
-}
-
-/// The share that was refused in the busiest hour.
-#[derive(Serialize)]
-struct MeasuredShape {
-    requests: u64,
-    refused: u64,
-    share: f64,
-    low: f64,
-    high: f64,
-}
-
-/// What so many users need.
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct AskedUsers {
-    users: u64,
-    refusal: f64,
-    needed: Option<u64>,
-}
-
-#[derive(Serialize)]
-struct ImbalanceShape {
-    worst: IpAddr,
-    refused: f64,
-    factor: f64,
-    stuck: u64,
-}
-
 /// Blocks of ports.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -253,61 +157,10 @@ struct AlertShape {
     level: u64,
 }
 
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct RemedyShape<'a> {
-    #[serde(flatten)]
-    which: Which<'a>,
-    remedy: &'a str,
-    title: &'a str,
-    cost: String,
-    addresses: u64,
-    obstacle: Option<&'a str>,
-    refused_flows: Option<u64>,
-    refused_hosts: Option<u64>,
-    untranslated_flows: Option<u64>,
-    served_flows: Option<u64>,
-    lost_flows: Option<u64>,
-    losers: Vec<IpAddr>,
-    most: Option<u64>,
-    usable_then: Option<u64>,
-    diff: Option<String>,
-}
-
 /// Stretches that use over time is told in.
 const STRETCHES: usize = 240;
 
 impl<'a> CapacityAnswer<'a> {
-    /// What a resource is called.
-    pub(super) fn which(self, r: &Resource) -> Which<'a> {
-        let name = supply_name(&self.loaded.plan, r.device, r.supply).swap_remove(0);
-        let device = self.naming().device(r.device);
-        let span = |(low, high): (u16, u16)| Some(format!("{low}-{high}"));
-        let (kind, address, protocol, ports) = match r.supply {
-            Supply::Pool(_) => ("pool", None, None, None),
-            Supply::PortsOfAll(_, protocol, range) => ("ports", None, Some(protocol), span(range)),
-            Supply::BlocksOfAll(_, protocol, range) => {
-                ("blocks", None, Some(protocol), span(range))
-            }
-            Supply::Ports(address, protocol, range) => {
-                ("ports", Some(address), Some(protocol), span(range))
-            }
-            Supply::Blocks(address, protocol, range) => {
-                ("blocks", Some(address), Some(protocol), span(range))
-            }
-            Supply::Mappings => ("mappings", None, None, None),
-            Supply::Sessions => ("sessions", None, None, None),
-        };
-        Which {
-            device,
-            kind,
-            name,
-            address,
-            protocol: protocol.map(|p| ProtocolName(Some(p))),
-            ports,
-        }
-    }
-
     pub(super) fn whole(self) -> CapacityShape<'a> {
         let analysis = self.analysis;
         let outlooks = || {
@@ -317,35 +170,13 @@ impl<'a> CapacityAnswer<'a> {
                 .zip(&analysis.outlooks)
                 .filter_map(|(r, o)| Some((r, o.as_ref()?)))
         };
-        let forecast = |(r, o): (&Resource, &'a Outlook)| {
-            let which = self.which(r);
-            let one = move |f: &'a Forecast| ForecastShape {
-                which: which.clone(),
-                growth: f.growth,
-                offered: f.offered,
-                refusal: f.refusal,
-                seconds_between_refusals: f.every.is_finite().then_some(f.every),
-                simulated: o.simulated.iter().find(|s| s.growth == f.growth).map(|s| {
-                    SimulatedShape {
-                        refusal: s.refused.mean,
-                        low: s.refused.low.max(0.0),
-                        high: s.refused.high.min(1.0),
-                        runs: s.refused.runs,
-                        requests: s.requests,
-                        ran_out: s.ran_out,
-                        first_refusal: s.first,
-                    }
-                }),
-            };
-            o.forecasts.iter().map(one)
-        };
         CapacityShape {
             shape: SHAPE,
             from: analysis.from.seconds(),
             until: analysis.until.seconds(),
             resources: (0..analysis.resources.len()).map(|i| self.resource(i)).collect(),
             refused_by_limits: analysis.elsewhere,
-            forecast: outlooks().flat_map(forecast).collect(),
+            forecast: outlooks().flat_map(|(r, o)| self.forecast(r, o)).collect(),
             sizing: outlooks().map(|(r, o)| self.sizing(r, o)).collect(),
             as_it_is: AsItIs {
                 refused_flows: analysis.as_it_is.refused,
@@ -477,72 +308,6 @@ impl<'a> CapacityAnswer<'a> {
             .into_iter()
             .filter(|_| usable > 0)
             .collect()
-    }
-
-    fn sizing(self, r: &Resource, o: &Outlook) -> SizingShape<'a> {
-        let (d, usable) = (&o.demand, r.series.usable.unwrap_or(0));
-        let Measured { requests, refused, share, low, high } = d.measured;
-        SizingShape {
-            which: self.which(r),
-            target: self.target,
-            usable,
-            verdict: o.verdict.name(),
-            formula: o.model.formula().name(),
-            needed: o.needed,
-            busiest_from: d.from.seconds(),
-            busiest_until: d.until.seconds(),
-            requests_a_second: d.rate,
-            holds: d.holds,
-            offered: o.model.offered(1.0),
-            carried: d.carried,
-            computed: o.model.refusal(usable, 1.0),
-            measured: MeasuredShape { requests, refused, share, low, high },
-            refused_overall: o.overall,
-            hosts: d.hosts,
-            peakedness: d.peakedness,
-            headroom: o.headroom,
-            users: o.users,
-            asked_users: self.users.map(|users| AskedUsers {
-                users,
-                refusal: o.model.refusal(usable, users as f64 / d.hosts.max(1) as f64),
-                needed: o.size_for(users, self.target),
-            }),
-            imbalance: o.imbalance.map(|i| ImbalanceShape {
-                worst: i.worst,
-                refused: i.refused,
-                factor: i.factor,
-                stuck: i.stuck,
-            }),
-            rests_on: o.model.formula().advice(),
-            contradicted: d.contradicted.iter().map(|c| c.name()).collect(),
-        }
-    }
-
-    fn remedy(self, t: &'a Trial) -> RemedyShape<'a> {
-        const MOST_LOSERS: usize = 20;
-        let outcome = t.outcome.as_ref();
-        let peak = outcome.and_then(|o| o.peak);
-        let cost: Vec<&str> = t.kinds.iter().map(|k| k.sentence()).collect();
-        RemedyShape {
-            which: self.which(&self.analysis.resources[t.of]),
-            remedy: &t.name,
-            title: &t.title,
-            cost: cost.join(" "),
-            addresses: t.addresses,
-            obstacle: t.obstacle.as_deref(),
-            refused_flows: outcome.map(|o| o.refused),
-            refused_hosts: outcome.map(|o| o.hosts),
-            untranslated_flows: outcome.map(|o| o.untranslated),
-            served_flows: outcome.map(|o| o.served),
-            lost_flows: outcome.map(|o| o.lost),
-            losers: outcome
-                .into_iter()
-                .flat_map(|o| o.losers.iter().take(MOST_LOSERS).map(|l| l.host))
-                .collect(),
-            most: peak.map(|p| p.0),
-            usable_then: peak.and_then(|p| p.1),
-            diff: t.changed.as_ref().map(|c| diff(&self.loaded.sources, &c.sources)),
-        }
     }
 }
 

@@ -68,8 +68,8 @@ pub enum Model {
     },
 }
 
-/// So many times hosts are dealt out to addresses anew, to see how a size does on the average.
-const DEALS: u64 = 12;
+/// Hosts are dealt out to addresses anew until so many were, to see how a size does on the average.
+const DEALT: u64 = 20_000;
 
 impl Model {
     /// Which formula it is.
@@ -129,15 +129,20 @@ impl Model {
             return 1.0;
         }
         let all: f64 = hosts.iter().sum();
-        let deal = |n: u64| {
-            let mut loads = vec![0.0; count as usize];
-            for (i, load) in hosts.iter().enumerate() {
-                loads[(mixed(n << 32 | i as u64) % count) as usize] += load * growth;
+        let deals = (DEALT / hosts.len().max(1) as u64).clamp(4, 200);
+        let mut dealt: Vec<(u64, f64)> = Vec::with_capacity(hosts.len());
+        let mut lost = 0.0;
+        for n in 0..deals {
+            dealt.clear();
+            let place = |i: usize| mixed(n << 32 | i as u64) % count;
+            dealt.extend(hosts.iter().enumerate().map(|(i, load)| (place(i), load * growth)));
+            dealt.sort_unstable_by_key(|d| d.0);
+            for own in dealt.chunk_by(|a, b| a.0 == b.0) {
+                let load: f64 = own.iter().map(|d| d.1).sum();
+                lost += load * erlang::refusal(each, load);
             }
-            loads.iter().map(|a| a * erlang::refusal(each, *a)).sum::<f64>()
-        };
-        let lost: f64 = (0..DEALS).map(deal).sum::<f64>() / DEALS as f64;
-        if all > 0.0 { lost / (all * growth) } else { 0.0 }
+        }
+        if all > 0.0 { lost / deals as f64 / (all * growth) } else { 0.0 }
     }
 
     /// How many times the load may grow so that no more than `target` is refused; below 1 if it is
@@ -155,7 +160,7 @@ impl Model {
             guess *= 2.0;
         }
         high = guess.min(high);
-        while high - low > high * 1e-7 {
+        while high - low > high * 1e-5 {
             let middle = (low + high) / 2.0;
             if self.refusal(usable, middle) <= target { low = middle } else { high = middle }
         }

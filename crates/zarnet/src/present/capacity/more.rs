@@ -122,6 +122,16 @@ pub(super) fn grown(
     let [soonest, likely, latest] = full.map(at);
     let percent = rate.a_month * 100.0;
     match rate.found_from {
+        tables if full[1].is_none() => writeln!(
+            out,
+            "Use does not grow{}: {percent:.1} % a month{}",
+            if tables > 0 { format!(" by the {tables} tables") } else { String::new() },
+            if full[0].is_some() {
+                format!("; all in use {soonest} at the earliest")
+            } else {
+                String::new()
+            },
+        ),
         0 => writeln!(out, "{BOLD}All in use{BOLD:#} {likely}, at {percent:.1} % a month"),
         tables => writeln!(
             out,

@@ -64,8 +64,7 @@ pub(super) fn outlook(
     }
     conclusion(answer, args, out, i, o)?;
     users(args, out, r, o)?;
-    let is_told = matches!(o.verdict, Verdict::Enough | Verdict::TooFew);
-    if is_told && (verbose || o.verdict == Verdict::TooFew) {
+    if o.tells_sizes() && (verbose || o.verdict == Verdict::TooFew) {
         let usable = r.series.usable.unwrap_or(0);
         let sizes = chart::BySize::of(o, usable, args.target);
         terminal::by_size(out, &sizes, width, args.ascii)?;
@@ -129,6 +128,8 @@ fn loads(args: &Capacity, out: &mut dyn Write, o: &Outlook, width: usize) -> io:
         "SIMULATED is the traffic drawn anew and played: mean and 95 % interval in that hour"
     } else if args.brief {
         "It is not compared with a simulation, as --brief asks"
+    } else if args.runs == Some(0) {
+        "It is not compared with a simulation, as --runs 0 asks"
     } else {
         "It is not compared with a simulation: --runs N plays as many as are wanted"
     };
@@ -173,6 +174,14 @@ fn conclusion(
                 when(answer, i)
             )
         }
+        (Verdict::TooFew, _) if !o.agrees => writeln!(
+            out,
+            "{BAD}Too few{BAD:#}: {} was refused. How many would do the formula does not tell, for it \
+             computes {}{}: go by what was simulated and tried.",
+            share(o.demand.measured.share.max(o.overall)),
+            share(o.model.refusal(usable, 1.0)),
+            because(o)
+        ),
         (Verdict::TooFew, Some(needed)) if needed > usable => writeln!(
             out,
             "{BAD}Too few{BAD:#}: {needed} would refuse {target} or less; there are {usable}."
@@ -192,18 +201,14 @@ fn conclusion(
         ),
         (Verdict::Contradicted, _) => {
             let computed = share(o.model.refusal(usable, 1.0));
-            let why: Vec<&str> = o.demand.contradicted.iter().map(|c| c.name()).collect();
-            let why = match why.as_slice() {
-                [] => "why, the record does not show".to_owned(),
-                why => format!("it may be for {}", why.join(", ")),
-            };
             writeln!(
                 out,
                 "{CAUTION}The record contradicts the formula{CAUTION:#}: computed {computed}, \
-                 measured {} ({} in all of the record); {why}. Nothing is recommended by it: go by \
+                 measured {} ({} in all of the record){}. Nothing is recommended by it: go by \
                  what was measured, simulated and tried.",
                 share(o.demand.measured.share),
-                share(o.overall)
+                share(o.overall),
+                because(o)
             )
         }
         (Verdict::Unknown, _) => {
@@ -215,6 +220,15 @@ fn conclusion(
                  {lasts} after its beginning, and each use holds {holds}."
             )
         }
+    }
+}
+
+/// What may be the reason that formula and record differ.
+fn because(o: &Outlook) -> String {
+    let why: Vec<&str> = o.demand.contradicted.iter().map(|c| c.name()).collect();
+    match why.as_slice() {
+        [] => ", and the record does not show why".to_owned(),
+        why => format!(", which may be for {}", why.join(", ")),
     }
 }
 
@@ -246,7 +260,9 @@ fn users(args: &Capacity, out: &mut dyn Write, r: &Resource, o: &Outlook) -> io:
     let refusal = share(o.model.refusal(usable, growth));
     let users = count(users, "user", "users");
     let served = match (o.verdict, o.size_for(args.users.unwrap_or(0), args.target)) {
-        (Verdict::Contradicted | Verdict::Unknown, _) => {
+        (verdict, _)
+            if !o.agrees || matches!(verdict, Verdict::Contradicted | Verdict::Unknown) =>
+        {
             "what they need is not told, for the record does not bear the formula out".to_owned()
         }
         (_, Some(size)) => format!("{size} would refuse {} or less", share(args.target)),

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use zarnet_analysis::answer::capacity::CapacityAnswer;
 use zarnet_analysis::answer::diff;
-use zarnet_analysis::capacity::Trial;
+use zarnet_analysis::capacity::{Assumption, Trial};
 use zarnet_analysis::capacity::{Resource, listed};
 
 use super::chart::{self, terminal};
@@ -154,7 +154,11 @@ fn closely(
     if !answer.analysis.observed {
         let curve = chart::Curve::of(r, (answer.analysis.from, answer.analysis.until));
         terminal::over_time(out, &curve, width, args.ascii)?;
-        let strips = chart::strips(answer.analysis, r);
+        // an address of several is one of those strips itself
+        let strips = match answer.analysis.part_of.get(i).copied().flatten() {
+            Some(_) => Vec::new(),
+            None => chart::strips(answer.analysis, r),
+        };
         if strips.len() > 1 {
             terminal::heat(out, &strips, width, args.ascii)?;
         }
@@ -252,6 +256,14 @@ fn remedies(
     };
     let rows: Vec<Vec<Cell>> = std::iter::once(before).chain(own.iter().map(row)).collect();
     table::write(out, &columns, &rows, width)?;
+    let outlook = analysis.outlooks.get(i).and_then(Option::as_ref);
+    if outlook.is_some_and(|o| o.demand.contradicted.contains(&Assumption::Retries)) {
+        writeln!(
+            out,
+            "{DIM}Tries that follow on a refusal are in this traffic, and are played with each remedy \
+             too.{DIM:#}"
+        )?;
+    }
     writeln!(out, "{BOLD}What each costs{BOLD:#}")?;
     let single = |t: &&&Trial| t.obstacle.is_none() && t.kinds.len() == 1;
     let longest = own.iter().filter(single).map(|t| t.kinds[0].name().len()).max().unwrap_or(0);
@@ -282,7 +294,7 @@ fn recommended(answer: CapacityAnswer<'_>, out: &mut dyn Write, i: usize) -> io:
             let now = best.outcome.as_ref().map_or(0, |o| o.untranslated);
             format!(
                 "chosen because it leaves the fewest flows of the whole plan untranslated, {now} \
-                 instead of {}; of equals, the one that takes least from others, then costs least",
+                 instead of {}; of equals, the one that takes and asks least",
                 analysis.as_it_is.untranslated
             )
         }

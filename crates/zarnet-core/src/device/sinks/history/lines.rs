@@ -25,12 +25,21 @@ impl History {
         port: u16,
     ) -> PortLines {
         let (class, range) = self.range_of(port);
-        if let Some(known) = self.port_tables.get(&(port_table, class)) {
-            return *known;
+        let key = (port_table, class);
+        if let Some((_, known)) = self.last_lines.filter(|l| l.0 == key) {
+            return known;
         }
-        let (external, protocol) = bindings.externals.owner(port_table);
-        let lines = self.new_port_lines(bindings.externals.get(external).address, protocol, range);
-        self.port_tables.insert((port_table, class), lines);
+        let lines = match self.port_tables.get(&key) {
+            Some(known) => *known,
+            None => {
+                let (external, protocol) = bindings.externals.owner(port_table);
+                let address = bindings.externals.get(external).address;
+                let lines = self.new_port_lines(address, protocol, range);
+                self.port_tables.insert(key, lines);
+                lines
+            }
+        };
+        self.last_lines = Some((key, lines));
         lines
     }
 

@@ -54,6 +54,8 @@ pub struct History {
     known: HashMap<Supply, u32, RandomState>,
     /// Lines that a port of a port_table counts for, by port class.
     port_tables: HashMap<(u32, u8), PortLines, RandomState>,
+    /// The one of these that was asked for last: a port that is taken or freed is asked for twice.
+    last_lines: Option<((u32, u8), PortLines)>,
     /// Ports of a class on all addresses of a target: counted once, for every address asks.
     usable_on_all: HashMap<Supply, u64, RandomState>,
     rests: Rests,
@@ -72,9 +74,33 @@ struct PortLines {
 pub struct HostUse {
     /// Ports and query ids that it had at most at a time.
     pub most: u32,
-    /// How many uses it began, by position in [`History::supplies`].
-    pub begun: Vec<(u32, u32)>,
     now: u32,
+    /// The first supplies that it drew on, with how many uses it began of each: few hosts draw on
+    /// more, and what lies here is found with the rest.
+    first: [(u32, u32); 4],
+    others: Vec<(u32, u32)>,
+}
+
+impl HostUse {
+    /// How many uses it began, by position in [`History::supplies`].
+    pub fn begun(&self) -> impl Iterator<Item = (u32, u32)> + '_ {
+        self.first.iter().chain(&self.others).copied().filter(|b| b.1 > 0)
+    }
+
+    /// One use more of a supply.
+    #[inline]
+    fn begin(&mut self, line: u32) {
+        for own in &mut self.first {
+            if own.1 == 0 || own.0 == line {
+                *own = (line, own.1 + 1);
+                return;
+            }
+        }
+        match self.others.iter_mut().find(|b| b.0 == line) {
+            Some(begun) => begun.1 += 1,
+            None => self.others.push((line, 1)),
+        }
+    }
 }
 
 impl History {
@@ -86,6 +112,7 @@ impl History {
             lines,
             known,
             port_tables: HashMap::default(),
+            last_lines: None,
             usable_on_all: HashMap::default(),
             rests: Rests::default(),
             hosts: HashMap::default(),
@@ -159,6 +186,7 @@ impl History {
         self.compiled = compiled.clone();
         self.rests.forget();
         self.port_tables.clear();
+        self.last_lines = None;
         self.usable_on_all.clear();
         self.known.clear();
         for (i, (supply, _)) in self.lines.iter_mut().enumerate() {
@@ -177,6 +205,7 @@ impl History {
     pub(in crate::device) fn forget_port_tables(&mut self) {
         self.rests.forget();
         self.port_tables.clear();
+        self.last_lines = None;
     }
 }
 
@@ -255,12 +284,7 @@ impl History {
             used.now += 1;
             used.most = used.most.max(used.now);
         }
-        for line in lines.into_iter().filter(|l| *l != NONE) {
-            match used.begun.iter_mut().find(|b| b.0 == line) {
-                Some(begun) => begun.1 += 1,
-                None => used.begun.push((line, 1)),
-            }
-        }
+        lines.into_iter().filter(|l| *l != NONE).for_each(|line| used.begin(line));
     }
 
     /// A host has a mapping less.

@@ -17,6 +17,8 @@ pub use picture::{Kind, drawn};
 pub struct Curve {
     /// The resource's use between two instants, in stretches.
     series: zarnet_core::device::Series,
+    /// The same with what rests, where something does.
+    rest: Option<zarnet_core::device::Series>,
     /// The first instant of the chart.
     pub from: Instant,
     /// The last instant of the chart.
@@ -30,8 +32,16 @@ pub struct Curve {
 impl Curve {
     /// The curve of a resource in a window.
     pub fn of(r: &Resource, (from, until): (Instant, Instant)) -> Self {
-        let (series, usable, peak) = (r.series.clone(), r.series.usable, r.series.peak.count);
-        Self { series, from, until, usable, peak }
+        let (series, usable) = (r.series.clone(), r.series.usable);
+        let rest = series.with_rest.as_deref().cloned();
+        let peak = rest.as_ref().map_or(0, |rest| rest.peak.count).max(series.peak.count);
+        Self { series, rest, from, until, usable, peak }
+    }
+
+    /// With what rests, in so many stretches; empty where nothing does.
+    pub fn resting(&self, count: usize) -> Vec<Span> {
+        let rest = self.rest.as_ref();
+        rest.map(|rest| rest.reduced(self.from, self.until, count)).unwrap_or_default()
     }
 
     /// In so many stretches.
@@ -110,7 +120,12 @@ impl BySize {
         let first = (usable.min(needed.unwrap_or(usable)) / 2).max(1);
         let step = ((last - first) / 120).max(1);
         let points = (0..=(last - first) / step).map(|n| first + n * step);
-        let points = points.map(|n| (n, o.model.refusal_of_size(n, 1.0))).collect();
+        // more never refuse more, though hosts that are dealt out by chance may seem to
+        let points = points.scan(1.0f64, |least, n| {
+            *least = least.min(o.model.refusal_of_size(n, 1.0));
+            Some((n, *least))
+        });
+        let points = points.collect();
         Self { points, usable, needed, target }
     }
 }

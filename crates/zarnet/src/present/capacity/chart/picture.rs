@@ -6,6 +6,7 @@ use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use zarnet_analysis::answer::capacity::CapacityAnswer;
 use zarnet_analysis::capacity::Resource;
+use zarnet_core::device::Span;
 use zarnet_core::net::Instant;
 
 use super::{BySize, Curve, LEAST_SHARE, Strip, strips};
@@ -102,10 +103,14 @@ fn page(answer: CapacityAnswer<'_>, root: &Area<'_>) -> Done {
     heat(&parts[0], &answer.title(main), &strips_or_own(answer, main))?;
     holders(answer, &parts[1], main)?;
     let position = analysis.resources.iter().position(|r| std::ptr::eq(r, main)).unwrap_or(0);
-    if let Some(outlook) = analysis.outlooks.get(position).and_then(Option::as_ref) {
-        let usable = main.series.usable.unwrap_or(0);
-        let sizes = BySize::of(outlook, usable, answer.target);
-        by_size(&parts[2], &answer.title(main), &sizes)?;
+    let outlook = analysis.outlooks.get(position).and_then(Option::as_ref);
+    match outlook {
+        Some(o) if o.tells_sizes() => {
+            let sizes = BySize::of(o, main.series.usable.unwrap_or(0), answer.target);
+            by_size(&parts[2], &answer.title(main), &sizes)?;
+        }
+        Some(o) => parts[2].draw_text(o.verdict.sentence(), &faint(13), (8, 4))?,
+        None => {}
     }
     Ok(())
 }
@@ -134,7 +139,7 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
     part.draw_text(&name, &font(15), (24, 2))?;
     let mut chart = ChartBuilder::on(part)
         .margin_left(14)
-        .margin_right(40)
+        .margin_right(66)
         .margin_top(26)
         .set_label_area_size(LabelAreaPosition::Left, 62)
         .set_label_area_size(LabelAreaPosition::Bottom, 30)
@@ -149,7 +154,7 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
         .y_label_formatter(&|n| if *n > top * 1.01 { String::new() } else { format!("{n:.0}") })
         .draw()?;
     // the library's own labels would stand at multiples of 2,000 seconds
-    let (base, plot) = (part.get_base_pixel(), chart.plotting_area());
+    let (base, plot) = (part.get_base_pixel(), chart.plotting_area().clone());
     for t in ticks(from, until) {
         let (x, y) = plot.map_coordinate(&(t, 0.0));
         let (x, y) = (x - base.0, y - base.1);
@@ -161,6 +166,12 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
     let width = (until - from) / stretches.len() as f64;
     let left = |i: usize| from + width * i as f64;
     let fill = USE.mix(0.55).filled();
+    let resting = curve.resting(1100);
+    let rests = resting.iter().enumerate().filter(|(_, s)| s.most > 0);
+    chart.draw_series(rests.map(|(i, s)| {
+        let area = [(left(i), 0.0), (left(i + 1), f64::from(s.most))];
+        Rectangle::new(area, FAINT.mix(0.3).filled())
+    }))?;
     let columns = stretches.iter().enumerate().filter(|(_, s)| s.most > 0);
     chart
         .draw_series(columns.map(|(i, s)| {
@@ -179,40 +190,58 @@ fn over_time(answer: CapacityAnswer<'_>, part: &Area<'_>, r: &Resource) -> Done 
         chart.draw_series(
             dashes.map(|x| PathElement::new(vec![(x, y), (x + dash, y)], INK.stroke_width(1))),
         )?;
-        let style = anchored(font(13), HPos::Right, VPos::Bottom);
-        chart.draw_series(std::iter::once(Text::new(
-            format!("all {usable}"),
-            (until, y * 1.02),
-            style,
-        )))?;
+        // beside the chart: nothing is drawn over it there
+        let (x, y) = plot.map_coordinate(&(until, y));
+        let style = anchored(font(13), HPos::Left, VPos::Center);
+        part.draw_text(&format!("all {usable}"), &style, (x - base.0 + 6, y - base.1))?;
     }
-    let refused: Vec<f64> = stretches
-        .iter()
-        .enumerate()
-        .filter(|(_, s)| s.refused > 0)
-        .map(|(i, _)| left(i) + width / 2.0)
-        .collect();
-    chart.draw_series(
-        refused.iter().map(|x| TriangleMarker::new((*x, top * 1.06), 5, REFUSED.filled())),
+    refusals(
+        part,
+        r,
+        &mut |from_x, to_x, low, high| {
+            let area = [(left(from_x), top * low), (left(to_x), top * high)];
+            chart.draw_series(std::iter::once(Rectangle::new(area, REFUSED.filled())))?;
+            Ok(())
+        },
+        &stretches,
     )?;
-    if let Some(first) = r.series.first_refusal {
-        let text = format!("first refused at {}, {} in all", rounded(first), r.refused_flows);
-        let style = anchored((FAMILY, 13).into_font().color(&REFUSED), HPos::Right, VPos::Center);
-        let x = first.seconds() - (until - from) * 0.008;
-        // where there is no room before it, behind the last one
-        let early = (x - from) < (until - from) * 0.3;
-        let last = refused.last().copied().unwrap_or(x) + (until - from) * 0.008;
-        let style = if early {
-            anchored((FAMILY, 13).into_font().color(&REFUSED), HPos::Left, VPos::Center)
-        } else {
-            style
-        };
-        chart.draw_series(std::iter::once(Text::new(
-            text,
-            (if early { last } else { x }, top * 1.08),
-            style,
-        )))?;
+    if !resting.is_empty() {
+        let style = anchored(faint(13), HPos::Center, VPos::Top);
+        let middle = part.dim_in_pixel().0 as i32 / 2;
+        part.draw_text("blue: in use; grey above it: resting after use", &style, (middle, 4))?;
     }
+    Ok(())
+}
+
+/// Refusals as columns above the line of all there is, as high as they are many, and in words.
+/// `draw`: a column between two stretches, from one share of the scale to another.
+fn refusals(
+    part: &Area<'_>,
+    r: &Resource,
+    draw: &mut dyn FnMut(usize, usize, f64, f64) -> Done,
+    stretches: &[Span],
+) -> Done {
+    let (Some(first), Some(most)) =
+        (r.series.first_refusal, stretches.iter().map(|s| s.refused).max())
+    else {
+        return Ok(());
+    };
+    // wide enough to be seen, as many as there are in it
+    const WIDE: usize = 4;
+    let columns = stretches.chunks(WIDE).map(|c| c.iter().map(|s| s.refused).sum::<u32>());
+    let columns: Vec<u32> = columns.collect();
+    let highest = columns.iter().copied().max().unwrap_or(most).max(1);
+    for (n, count) in columns.iter().enumerate().filter(|c| *c.1 > 0) {
+        let high = 1.03 + 0.13 * f64::from(*count) / f64::from(highest);
+        draw(n * WIDE, (n + 1) * WIDE, 1.03, high)?;
+    }
+    let text = format!(
+        "{} refused, the first at {}; the highest column is {highest}",
+        r.refused_flows,
+        rounded(first)
+    );
+    let style = anchored((FAMILY, 13).into_font().color(&REFUSED), HPos::Right, VPos::Top);
+    part.draw_text(&text, &style, (part.dim_in_pixel().0 as i32 - 68, 4))?;
     Ok(())
 }
 
@@ -236,34 +265,37 @@ fn shade(share: f64) -> RGBColor {
 }
 
 fn heat(part: &Area<'_>, title: &str, strips: &[(String, Curve)]) -> Done {
-    part.draw_text(&format!("{title}: by address"), &font(15), (24, 2))?;
+    let what = if strips.len() > 1 { "by address" } else { "how full" };
+    part.draw_text(&format!("{title}: {what}"), &font(15), (24, 2))?;
     let (width, height) = part.dim_in_pixel();
-    let (left, right, top) = (24, width as i32 - 24, 34);
+    let (edge, right, top) = (24, width as i32 - 24, 34);
+    // of several, each with its name before it
+    let left = if strips.len() > 1 { edge + 104 } else { edge };
     let room = (height as i32 - top - 84) / strips.len().max(1) as i32;
-    let tall = room.clamp(8, 62);
+    let tall = room.clamp(13, 44);
     for (n, (name, curve)) in strips.iter().enumerate() {
         let y = top + n as i32 * tall;
-        let label = if tall >= 30 { 18 } else { 0 };
-        if label > 0 {
-            part.draw_text(name, &faint(13), (left, y))?;
+        if strips.len() > 1 {
+            let style = anchored(faint(12), HPos::Right, VPos::Center);
+            part.draw_text(name, &style, (left - 8, y + (tall - 4) / 2))?;
         }
         let count = ((right - left) / 3) as usize;
         let usable = curve.usable.unwrap_or(curve.peak).max(1) as f64;
         for (i, s) in curve.stretches(count).iter().enumerate() {
             let x = left + i as i32 * 3;
             let style = shade(f64::from(s.most) / usable).filled();
-            part.draw(&Rectangle::new([(x, y + label), (x + 3, y + tall - 6)], style))?;
+            part.draw(&Rectangle::new([(x, y), (x + 3, y + tall - 4)], style))?;
         }
     }
     let y = top + strips.len() as i32 * tall + 6;
     if let Some((_, curve)) = strips.first() {
         let style = anchored(faint(13), HPos::Right, VPos::Top);
-        part.draw_text(&rounded(curve.from), &faint(13), (left, y - 8))?;
-        part.draw_text(&rounded(curve.until), &style, (right, y - 8))?;
+        part.draw_text(&rounded(curve.from), &faint(13), (left, y - 4))?;
+        part.draw_text(&rounded(curve.until), &style, (right, y - 4))?;
     }
     let legend = [(0.0, "none"), (0.25, "1/4"), (0.5, "1/2"), (0.75, "3/4"), (1.0, "all")];
     for (i, (share, text)) in legend.into_iter().enumerate() {
-        let x = left + i as i32 * 76;
+        let x = edge + i as i32 * 76;
         part.draw(&Rectangle::new([(x, y + 22), (x + 20, y + 38)], shade(share).filled()))?;
         part.draw(&Rectangle::new([(x, y + 22), (x + 20, y + 38)], FAINT.stroke_width(1)))?;
         part.draw_text(text, &font(13), (x + 26, y + 24))?;
@@ -339,23 +371,24 @@ fn by_size(part: &Area<'_>, title: &str, sizes: &BySize) -> Done {
         anchored(font(13), HPos::Left, VPos::Top),
     );
     chart.draw_series(std::iter::once(text))?;
-    let mut mark = |n: u64, text: String, high: f64, colour: RGBColor, before: bool| -> Done {
+    let mut mark = |n: u64, text: String, high: f64, colour: RGBColor| -> Done {
         let x = (n as f64).clamp(first, last);
         chart.draw_series(std::iter::once(PathElement::new(
             vec![(x, LEAST_SHARE), (x, 1.0)],
             colour.stroke_width(1),
         )))?;
+        // on the side that has more room
+        let before = x > first + span / 2.0;
         let (side, at) =
             if before { (HPos::Right, x - span * 0.015) } else { (HPos::Left, x + span * 0.015) };
         let style = anchored((FAMILY, 13).into_font().color(&colour), side, VPos::Center);
         chart.draw_series(std::iter::once(Text::new(text, (at, high), style)))?;
         Ok(())
     };
-    // each on the side that the other is not on
-    let more = sizes.needed.is_some_and(|n| n > sizes.usable);
-    mark(sizes.usable, format!("now {}", sizes.usable), 3e-5, INK, more)?;
+    // each at a height of its own
+    mark(sizes.usable, format!("now {}", sizes.usable), 3e-5, INK)?;
     if let Some(needed) = sizes.needed {
-        mark(needed, format!("needed {needed}"), 0.4, REFUSED, !more)?;
+        mark(needed, format!("needed {needed}"), 0.4, REFUSED)?;
     }
     Ok(())
 }

@@ -24,6 +24,7 @@ fn columns(width: usize) -> usize {
 pub fn over_time(out: &mut dyn Write, curve: &Curve, width: usize, ascii: bool) -> io::Result<()> {
     let columns = columns(width);
     let (stretches, top) = (curve.stretches(columns), curve.top());
+    let resting = curve.resting(columns);
     let whole = curve.usable.is_some_and(|u| top >= u as f64);
     for row in (0..HEIGHT).rev() {
         let label = match row {
@@ -33,9 +34,17 @@ pub fn over_time(out: &mut dyn Write, curve: &Curve, width: usize, ascii: bool) 
         };
         let cells: String = stretches
             .iter()
-            .map(|s| {
-                let eighths = (f64::from(s.most) / top * (HEIGHT * 8) as f64).ceil() as usize;
-                let here = eighths.saturating_sub(row * 8).min(8);
+            .enumerate()
+            .map(|(i, s)| {
+                let filled = |most: u32| {
+                    let eighths = (f64::from(most) / top * (HEIGHT * 8) as f64).ceil() as usize;
+                    eighths.saturating_sub(row * 8).min(8)
+                };
+                let here = filled(s.most);
+                // what rests stands above what is in use
+                if here == 0 && resting.get(i).is_some_and(|r| filled(r.most) >= 4) {
+                    return if ascii { ':' } else { '░' };
+                }
                 match (ascii, here, row) {
                     (false, 0, r) if r == HEIGHT - 1 && whole => '┄',
                     (true, 0, r) if r == HEIGHT - 1 && whole => '-',
@@ -49,10 +58,26 @@ pub fn over_time(out: &mut dyn Write, curve: &Curve, width: usize, ascii: bool) 
         let note = if row == HEIGHT - 1 && whole { " all" } else { "" };
         writeln!(out, "{label:>SCALE$} {bar}{}{DIM}{note}{DIM:#}", cells.trim_end())?;
     }
+    if !resting.is_empty() {
+        let sign = if ascii { ':' } else { '░' };
+        writeln!(out, "{:SCALE$}  {DIM}{sign} rests after its use{DIM:#}", "")?;
+    }
     if stretches.iter().any(|s| s.refused > 0) {
-        let mark = |n: u32| if n > 0 { if ascii { 'x' } else { '×' } } else { ' ' };
+        // how many there are of each: a digit, or that there are more
+        let mark = |n: u32| match n {
+            0 => ' ',
+            1..=9 => char::from(b'0' + n as u8),
+            _ if ascii => '#',
+            _ => '▪',
+        };
         let marks: String = stretches.iter().map(|s| mark(s.refused)).collect();
-        writeln!(out, "{:>SCALE$}  {BAD}{}{BAD:#}", "refused", marks.trim_end())?;
+        let more = match (stretches.iter().map(|s| s.refused).max(), ascii) {
+            (Some(10..), true) => " # ten or more",
+            (Some(10..), false) => " ▪ ten or more",
+            _ => "",
+        };
+        let marks = marks.trim_end();
+        writeln!(out, "{:>SCALE$}  {BAD}{marks}{BAD:#}{DIM}{more}{DIM:#}", "refused")?;
     }
     time_axis(out, curve, columns)
 }
