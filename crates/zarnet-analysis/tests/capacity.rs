@@ -61,7 +61,7 @@ fn a_pool_of_two_and_three_hosts() {
         flow(50, 7, 2),
         flow(400, 7, 3),
     ];
-    let list = resources(&played(&plan, flows, Moment::End), false);
+    let list = resources(&mut played(&plan, flows, Moment::End), false);
     let lines = of(&list, |s| matches!(s, Supply::Pool(_)));
     assert_eq!(
         (lines.series.usable, lines.series.peak.count, lines.series.peak.at),
@@ -87,7 +87,7 @@ fn a_pool_of_two_and_three_hosts() {
 fn a_host_that_is_given_the_moment_sees_that_moment() {
     let plan = plan(&plan_text("\"bcp\"", "{}", &pool(2, "")));
     let flows = [flow(10, 5, 1), flow(20, 6, 1), flow(30, 7, 1), flow(400, 7, 3)];
-    let list = resources(&played(&plan, flows, Moment::At(at(315))), true);
+    let list = resources(&mut played(&plan, flows, Moment::At(at(315))), true);
     let lines = of(&list, |s| matches!(s, Supply::Pool(_)));
     assert_eq!(
         (lines.at, lines.in_use, hosts(lines.holders.iter().map(|h| h.host))),
@@ -107,7 +107,7 @@ fn ports_of_a_class_run_out_less_what_a_forward_holds() {
 "#;
     let plan = plan(&plan_text(narrow, "{}", &format!("{forward}{OVERLOAD}")));
     let flows = (0..5).map(|n| flow(10 + u64::from(n), 5 + n as u8 % 2, 4000 + n));
-    let list = resources(&played(&plan, flows, Moment::End), false);
+    let list = resources(&mut played(&plan, flows, Moment::End), false);
     let ports = of(&list, |s| matches!(s, Supply::Ports(_, Protocol::UDP, (3000, 3003))));
     assert_eq!(
         (ports.series.usable, ports.series.peak.count, ports.refused_flows),
@@ -128,7 +128,7 @@ fn a_paired_host_is_refused_by_its_own_address_and_by_the_target() {
     let plan = plan(&plan_text(narrow, "{}", &overload));
     // .5 fills the first address; .6 gets the second; .5 may not go there
     let flows = [flow(1, 5, 1), flow(2, 5, 2), flow(3, 6, 1), flow(4, 5, 3)];
-    let list = resources(&played(&plan, flows, Moment::End), false);
+    let list = resources(&mut played(&plan, flows, Moment::End), false);
     let refused = |s: &dyn Fn(Supply) -> bool| of(&list, s).refused_flows;
     let on = |last: u8| {
         let address = std::net::IpAddr::from([192, 0, 2, last]);
@@ -143,7 +143,7 @@ fn a_paired_host_is_refused_by_its_own_address_and_by_the_target() {
 fn a_limit_of_the_device_is_a_supply() {
     let plan = plan(&plan_text("{ max-mappings = 2 }", "{}", OVERLOAD));
     let flows = (0..3).map(|n| flow(10 + n, 5 + n as u8, 4000));
-    let list = resources(&played(&plan, flows, Moment::End), false);
+    let list = resources(&mut played(&plan, flows, Moment::End), false);
     let table = of(&list, |s| s == Supply::Mappings);
     assert_eq!(
         (table.series.usable, table.series.peak.count, table.refused_flows),
@@ -157,8 +157,8 @@ fn a_flow_that_passes_untranslated_has_found_nothing_left_either() {
     let rules =
         pool(1, "").replace("as = \"lines\"", "as = \"lines\"\n  when-exhausted = \"pass\"");
     let plan = plan(&plan_text("\"bcp\"", "{}", &rules));
-    let prediction = played(&plan, [flow(1, 5, 1), flow(2, 6, 1)], Moment::End);
-    let list = resources(&prediction, false);
+    let mut prediction = played(&plan, [flow(1, 5, 1), flow(2, 6, 1)], Moment::End);
+    let list = resources(&mut prediction, false);
     assert_eq!(of(&list, |s| matches!(s, Supply::Pool(_))).refused_flows, 1);
 }
 
@@ -167,7 +167,7 @@ fn rfc7422_blocks_run_out_before_their_ports_do() {
     let blocks = "{ block-size = 2, port-classes = [\"1-65535 -> 3000-3003\"] }";
     let plan = plan(&plan_text(blocks, "{}", OVERLOAD));
     let flows = [flow(1, 5, 1), flow(2, 6, 1), flow(3, 7, 1)];
-    let list = resources(&played(&plan, flows, Moment::End), false);
+    let list = resources(&mut played(&plan, flows, Moment::End), false);
     let blocks = of(&list, |s| matches!(s, Supply::Blocks(..)));
     assert_eq!(
         (blocks.series.usable, blocks.series.peak.count, blocks.refused_flows),
@@ -188,16 +188,16 @@ fn what_the_formula_has_to_reckon_with_is_seen() {
     // all at once, then all again: three hosts more than there are addresses
     let burst = |start| (0..6u8).map(move |n| flow(start, 5 + n, 1));
     let flows: Vec<Flow> = burst(100).chain(burst(101)).chain(burst(3000)).collect();
-    let prediction = played(&plan, flows, Moment::End);
-    let list = resources(&prediction, false);
+    let mut prediction = played(&plan, flows, Moment::End);
+    let list = resources(&mut prediction, false);
     let d = demand(of(&list, |s| matches!(s, Supply::Pool(_))), Instant::ZERO, at(3600));
     assert!(d.contradicted.contains(&Assumption::Retries), "{d:?}");
     // three were served at once, three tried twice, and three at the end had nothing
     assert_eq!((d.measured.requests, d.measured.refused, d.hosts), (12, 6, 6));
     let overload = zarnet_testkit::edge::plan(&plan_text("\"bcp\"", "{}", OVERLOAD));
     let heavy = (0..200u16).map(|n| flow(10, if n < 10 { 20 + n as u8 } else { 5 }, 4000 + n));
-    let prediction = played(&overload, heavy, Moment::At(at(11)));
-    let list = resources(&prediction, true);
+    let mut prediction = played(&overload, heavy, Moment::At(at(11)));
+    let list = resources(&mut prediction, true);
     let d = demand(of(&list, |s| matches!(s, Supply::Ports(..))), Instant::ZERO, at(600));
     assert!(d.contradicted.contains(&Assumption::HeavyHolders), "{d:?}");
 }
@@ -209,8 +209,8 @@ fn holding_time_is_followed_to_its_end_with_the_rest() {
     let held = |behaviour: &str| {
         let plan = plan(&plan_text(behaviour, "{ udp-timeout = 120 }", OVERLOAD));
         let flows = (0..60u16).map(|n| flow(u64::from(n), 5 + (n % 20) as u8, 4000 + n));
-        let prediction = played(&plan, flows, Moment::End);
-        let list = resources(&prediction, false);
+        let mut prediction = played(&plan, flows, Moment::End);
+        let list = resources(&mut prediction, false);
         let ports = of(&list, |s| matches!(s, Supply::Ports(..)));
         let rest = ports.series.with_rest.as_ref().map(|r| r.peak.count);
         (of_hour(ports, (at(0), at(60))).holds, ports.series.peak.count, rest)
@@ -228,7 +228,7 @@ fn remedies_suit_what_ran_out() {
     let kinds =
         |behaviour: &str, timers: &str, rules: &str, flows: Vec<Flow>| -> Vec<(Kind, bool)> {
             let plan = plan(&plan_text(behaviour, timers, rules));
-            let list = resources(&played(&plan, flows, Moment::End), false);
+            let list = resources(&mut played(&plan, flows, Moment::End), false);
             let out = list.iter().find(|r| r.refused_flows > 0).expect("something ran out");
             remedies(&plan, out, None).into_iter().map(|r| (r.kind, r.obstacle.is_none())).collect()
         };
@@ -293,8 +293,8 @@ proptest! {
                 Flow { lasts: lasts * S, ..flow(now, host, port) }
             })
             .collect();
-        let whole = played(&plan, flows.clone(), Moment::End);
-        let list = resources(&whole, true);
+        let mut whole = played(&plan, flows.clone(), Moment::End);
+        let list = resources(&mut whole, true);
         let plain = {
             let items = flows.iter().map(|f| Ok::<_, std::convert::Infallible>(Item::Flow(*f)));
             predict(plan.clone(), OneByOne(items), Vec::new(), Options::default())

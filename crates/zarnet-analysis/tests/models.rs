@@ -72,7 +72,7 @@ fn ports(count: u64, more: &str) -> String {
 fn supplies(text: &str, flows: impl Iterator<Item = Flow>) -> Vec<Resource> {
     let items = flows.map(|f| Ok::<_, Infallible>(Item::Flow(f)));
     let options = Options { moment: Moment::End, record: true, ..Options::default() };
-    resources(&predict(plan(text), OneByOne(items), Vec::new(), options).unwrap(), true)
+    resources(&mut predict(plan(text), OneByOne(items), Vec::new(), options).unwrap(), true)
 }
 
 /// Whether a computed share is what plays show of a supply in a window; `None` where hardly anything

@@ -1,6 +1,6 @@
 //! How many ports hosts have, and what blocks of ports leave unused.
 
-use zarnet_core::device::{HostUse, Supply};
+use zarnet_core::device::Supply;
 use zarnet_core::plan::Plan;
 use zarnet_core::predict::DeviceTable;
 
@@ -35,7 +35,7 @@ impl Percentiles {
 
 /// Ports that each internal host of a device had at most at a time.
 pub(super) fn ports_of_hosts(table: &DeviceTable) -> Option<Percentiles> {
-    let used = table.history.as_ref()?.hosts().map(|(_, used): (_, &HostUse)| used.most);
+    let used = table.history.as_ref()?.most_ports_of_hosts();
     Percentiles::of(used.filter(|most| *most > 0).map(u64::from).collect())
 }
 

@@ -14,11 +14,10 @@ use zarnet_formats::traffic::{Growth, Skipped};
 use super::hosts::ports_of_hosts;
 use super::outcome::{outcome, untranslated};
 use super::outlook::{outlook, whole_of};
-use super::resource::take_holders;
+use super::resource::{lacks_holders, take_holders};
 
 use super::{
-    BlockUse, CapacityAnalysis, GrowthRate, Observation, Outlook, Resource, of_table, resources,
-    supply_name,
+    BlockUse, CapacityAnalysis, GrowthRate, Observation, Resource, of_table, resources, supply_name,
 };
 use crate::play::{At, Opening, Watch, at_peak, device, play};
 use crate::{AnalysisError, AskError};
@@ -111,9 +110,9 @@ impl CapacityQuestion<'_> {
         &self,
         watch: &W,
     ) -> Result<(CapacityAnalysis, Skipped), AnalysisError> {
-        let Played { prediction, begun, flows, skipped } = self.predicted(watch)?;
+        let Played { mut prediction, begun, flows, skipped } = self.predicted(watch)?;
+        let mut all = resources(&mut prediction, self.at.is_some());
         let prediction = &prediction;
-        let mut all = resources(prediction, self.at.is_some());
         self.holders_at_peak(prediction, &mut all, watch)?;
         let before = untranslated(prediction);
         let elsewhere = prediction.recording.as_ref().map_or(0, |r| {
@@ -121,15 +120,14 @@ impl CapacityQuestion<'_> {
         });
         let plan = &self.loaded.plan;
         let (from, until) = (begun, prediction.end);
-        // an address is judged with those beside it, whether or not these are asked for
-        let outlooks: Vec<Option<Outlook>> =
-            (0..all.len()).map(|n| outlook(plan, &all, n, (from, until), self.target)).collect();
         let chosen = chosen(self.loaded, &all, self.device.as_deref(), self.supply.as_deref())?;
         let growth = |n: &usize| match self.growth {
             Some(a_month) => Some(GrowthRate::given(a_month)),
             None => GrowthRate::of(&all[*n], from, until),
         };
         let block_use = |n: &usize| BlockUse::of(plan, &all, &all[*n]);
+        // an address is judged with those beside it, whether or not these are asked for
+        let outlook = |n: &usize| outlook(plan, &all, *n, (from, until), self.target);
         let mut analysis = CapacityAnalysis {
             from,
             until,
@@ -141,8 +139,7 @@ impl CapacityQuestion<'_> {
                 .iter()
                 .map(|n| whole_of(plan, chosen.iter().map(|m| &all[*m]), &all[*n]))
                 .collect(),
-            outlooks: chosen.iter().map(|n| outlooks[*n].clone()).collect(),
-            resources: chosen.iter().map(|n| all[*n].clone()).collect(),
+            outlooks: chosen.iter().map(outlook).collect(),
             ports_of_hosts: prediction
                 .tables
                 .iter()
@@ -150,6 +147,8 @@ impl CapacityQuestion<'_> {
                 .collect(),
             ..CapacityAnalysis::default()
         };
+        let mut left: Vec<Option<Resource>> = all.into_iter().map(Some).collect();
+        analysis.resources = chosen.iter().filter_map(|n| left[*n].take()).collect();
         if !self.brief {
             // tries that follow on a refusal would not be made without it
             let tries: HashSet<Flow> =
@@ -175,8 +174,9 @@ impl CapacityQuestion<'_> {
             },
             None => Moment::End,
         };
-        let seed = self.opening.seed;
-        let options = Options { moment, seed, sessions: false, record: true, ..Options::default() };
+        // who holds what is told of another moment if none is given
+        let options =
+            Options { mappings: self.at.is_some(), ..recording(moment, self.opening.seed) };
         let seen = Seen::default();
         let wants_flows = !self.brief && !traffic.has_loads();
         let (prediction, skipped) = play(&traffic, options, watch, |items, options| {
@@ -189,15 +189,15 @@ impl CapacityQuestion<'_> {
         Ok(Played { prediction, begun, flows, skipped })
     }
 
-    /// Of supplies that refused nobody, holders are told of the moment with the most mappings.
+    /// Of supplies of which it was not kept who held them at the first refusal, for there was none,
+    /// holders are told of the moment with the most mappings.
     fn holders_at_peak<W: Watch>(
         &self,
         prediction: &Prediction,
         all: &mut [Resource],
         watch: &W,
     ) -> Result<(), AnalysisError> {
-        let wanted = |r: &Resource| self.at.is_none() && r.series.first_refusal.is_none();
-        if !all.iter().any(wanted) {
+        if self.at.is_some() || !all.iter().any(lacks_holders) {
             return Ok(());
         }
         let traffic = self.opening.open(self.loaded, Growth::default())?;
@@ -213,9 +213,15 @@ impl CapacityQuestion<'_> {
         let (then, _) = play(&traffic, options, watch, |items, options| {
             predict(shared.clone(), items, traffic.events(), options)
         })?;
-        take_holders(prediction, &then, all, wanted);
+        take_holders(&then, all);
         Ok(())
     }
+}
+
+/// What is recorded where it is only told what was in use over time, and what ran out.
+pub(super) fn recording(moment: Moment, seed: u64) -> Options {
+    let (mappings, sessions, record) = (false, false, true);
+    Options { moment, seed, mappings, sessions, record, ..Options::default() }
 }
 
 /// The traffic, played.

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
 use zarnet_core::Reason;
-use zarnet_core::device::{History, MappingRow, Series, Supply};
+use zarnet_core::device::{MappingRow, Series, Supply};
 use zarnet_core::net::{AddressSet, Instant, Protocol};
 use zarnet_core::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
 use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction, Shortage};
@@ -107,30 +107,39 @@ pub struct Refused {
 
 /// What ran out or could: of every device, pools first, then ports by address, then what the device
 /// has all of. Where `given` is set, holders are those of the prediction's table; else those at
-/// each resource's first refusal, where it had one.
-pub fn resources(prediction: &Prediction, given: bool) -> Vec<Resource> {
+/// each resource's first refusal, where it had one. What was in use over time is taken out of the
+/// prediction, for there may be much of it.
+pub fn resources(prediction: &mut Prediction, given: bool) -> Vec<Resource> {
     let mut list = Vec::new();
-    for table in &prediction.tables {
-        let Some(history) = &table.history else { continue };
+    for position in 0..prediction.tables.len() {
+        let Some(history) = &mut prediction.tables[position].history else { continue };
+        let mut hosts = history.hosts_of_supplies();
+        let supplies = history.take_supplies();
+        let prediction = &*prediction;
+        let table = &prediction.tables[position];
         let device = &prediction.plan.devices[table.device.index()];
-        let supplies = history.supplies();
         let firsts: Vec<Option<&FirstRefusal>> = (0..supplies.len() as u32)
             .map(|n| first_refusal(prediction, table.device, n).filter(|_| !given))
             .collect();
-        let wanted = |n: usize| firsts[n].is_none() && is_told(supplies[n].0, &supplies[n].1);
-        let mut now = by_supply(device, supplies, wanted, &table.mappings);
-        let mut hosts = hosts(history);
-        for (number, (supply, series)) in supplies.iter().enumerate() {
+        let told: Vec<Option<Supply>> = supplies
+            .iter()
+            .zip(&firsts)
+            .map(|((supply, series), first)| {
+                Some(*supply).filter(|s| first.is_none() && is_told(*s, series))
+            })
+            .collect();
+        let mut now = by_supply(device, &told, &table.mappings);
+        for (number, (supply, series)) in supplies.into_iter().enumerate() {
             let first = firsts[number];
             let at = first.map_or(prediction.at, |f| f.at);
             let (refused, lost) = refused(prediction, table.device, number as u32);
             list.push(Resource {
                 device: table.device,
-                supply: *supply,
-                series: series.clone(),
+                supply,
                 at,
                 in_use: series.at(at).into(),
-                next_release: next_release(series, at),
+                next_release: next_release(&series, at),
+                series,
                 holders: first.map_or_else(|| now[number].take(), |f| f.holders.clone()),
                 refused,
                 refused_flows: lost.len() as u64,
@@ -143,27 +152,29 @@ pub fn resources(prediction: &Prediction, given: bool) -> Vec<Resource> {
     list
 }
 
-/// Takes who holds what, of the resources that are `wanted`, from the table of another moment.
-pub(super) fn take_holders(
-    recorded: &Prediction,
-    then: &Prediction,
-    resources: &mut [Resource],
-    wanted: impl Fn(&Resource) -> bool,
-) {
-    for (table, other) in recorded.tables.iter().zip(&then.tables) {
-        let Some(history) = &table.history else { continue };
-        let device = &recorded.plan.devices[table.device.index()];
-        let supplies = history.supplies();
-        let told = |n: usize| is_told(supplies[n].0, &supplies[n].1);
-        let mut now = by_supply(device, supplies, told, &other.mappings);
-        for (number, (supply, series)) in supplies.iter().enumerate() {
-            let own = |r: &&mut Resource| r.device == table.device && r.supply == *supply;
-            if let Some(resource) = resources.iter_mut().find(own).filter(|r| wanted(r)) {
-                resource.at = then.at;
-                resource.in_use = series.at(then.at).into();
-                resource.next_release = next_release(series, then.at);
-                resource.holders = now[number].take();
-            }
+/// Whether it is not known who held a resource when it first refused somebody.
+fn lacks_first(resource: &Resource) -> bool {
+    resource.series.first_refusal != Some(resource.at)
+}
+
+/// The same of one whose holders are told.
+pub(super) fn lacks_holders(resource: &Resource) -> bool {
+    lacks_first(resource) && is_told(resource.supply, &resource.series)
+}
+
+/// Tells of another moment who holds what, of the resources that did not refuse anybody.
+pub(super) fn take_holders(then: &Prediction, resources: &mut [Resource]) {
+    for table in &then.tables {
+        let device = &then.plan.devices[table.device.index()];
+        let own = |r: &Resource| r.device == table.device && lacks_first(r);
+        let told = |r: &Resource| (own(r) && lacks_holders(r)).then_some(r.supply);
+        let told: Vec<Option<Supply>> = resources.iter().map(told).collect();
+        let held = by_supply(device, &told, &table.mappings);
+        for (resource, mut held) in resources.iter_mut().zip(held).filter(|(r, _)| own(r)) {
+            resource.at = then.at;
+            resource.in_use = resource.series.at(then.at).into();
+            resource.next_release = next_release(&resource.series, then.at);
+            resource.holders = held.take();
         }
     }
 }
@@ -181,16 +192,6 @@ fn is_told(supply: Supply, series: &Series) -> bool {
 fn first_refusal(prediction: &Prediction, device: DeviceId, number: u32) -> Option<&FirstRefusal> {
     let recording = prediction.recording.as_ref()?;
     recording.first_refusals.iter().find(|f| f.device == device && f.supply == number)
-}
-
-/// By supply, the hosts that had some of it.
-fn hosts(history: &History) -> Vec<Vec<(IpAddr, u32)>> {
-    let mut hosts = vec![Vec::new(); history.supplies().len()];
-    for (host, used) in history.hosts() {
-        used.begun().for_each(|(line, begun)| hosts[line as usize].push((host, begun)));
-    }
-    hosts.iter_mut().for_each(|list| list.sort_unstable());
-    hosts
 }
 
 fn refused(prediction: &Prediction, device: DeviceId, number: u32) -> (Vec<Refused>, Vec<Lost>) {
@@ -224,11 +225,11 @@ fn rate(prediction: &Prediction, shortage: &Shortage) -> f64 {
 /// A supply by its number, and the ports that it is of.
 type OfRange = (usize, (u16, u16));
 
-/// What the rows of a table draw on, in one pass over them; `wanted`: of which supplies.
+/// What the rows of a table draw on, in one pass over them, by position of the supply; `None`: one
+/// that is not asked for.
 fn by_supply(
     device: &plan::DevicePlan,
-    supplies: &[(Supply, Series)],
-    wanted: impl Fn(usize) -> bool,
+    supplies: &[Option<Supply>],
     rows: &[MappingRow],
 ) -> Vec<Held> {
     let mut held: Vec<Held> =
@@ -237,8 +238,8 @@ fn by_supply(
     let mut ports: HashMap<(IpAddr, Protocol), Vec<OfRange>> = HashMap::new();
     let mut wide: Vec<(usize, AddressSet, Protocol, (u16, u16))> = Vec::new();
     let mut whole: Vec<usize> = Vec::new();
-    for (n, (supply, _)) in supplies.iter().enumerate().filter(|(n, _)| wanted(*n)) {
-        match *supply {
+    for (n, supply) in supplies.iter().enumerate().filter_map(|(n, s)| Some((n, (*s)?))) {
+        match supply {
             Supply::Pool(pool) => {
                 pools.insert(pool, n);
             }
@@ -253,7 +254,11 @@ fn by_supply(
         }
     }
     for row in rows.iter().filter(|r| !r.fixed) {
-        let mut add = |n: usize| held[n].add(supplies[n].0, row);
+        let mut add = |n: usize| {
+            if let Some(supply) = supplies[n] {
+                held[n].add(supply, row);
+            }
+        };
         let within = |range: (u16, u16)| {
             row.external.port > 0 && (range.0..=range.1).contains(&row.external.port)
         };

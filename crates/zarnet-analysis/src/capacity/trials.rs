@@ -14,7 +14,7 @@ use zarnet_formats::traffic::Growth;
 
 use super::outcome::{Untranslated, outcome};
 use super::outlook::GROWTHS;
-use super::question::CapacityQuestion;
+use super::question::{CapacityQuestion, recording};
 use super::resample::Hour;
 use super::{
     CapacityAnalysis, Kind, Outcome, Remedy, Resource, SampleSpread, Simulated, Trial, Verdict,
@@ -115,7 +115,7 @@ impl CapacityQuestion<'_> {
         sampled: &[&Sampled<'_>],
     ) -> Result<Vec<Shown>, AnalysisError> {
         let whole = match sampled.iter().any(|s| s.hour.is_none()) {
-            true => Some(resources(&self.played(self.loaded, growth)?, true)),
+            true => Some(resources(&mut self.played(self.loaded, growth)?, true)),
             false => None,
         };
         let mut list = Vec::with_capacity(sampled.len());
@@ -140,17 +140,12 @@ impl CapacityQuestion<'_> {
         let seed =
             self.opening.seed ^ growth.draw.wrapping_mul(0x9e37_79b9) ^ growth.times.to_bits();
         let items = hour.draw(growth.times, seed).into_iter().map(Ok::<_, Infallible>);
-        let options = Options {
-            seed: self.opening.seed,
-            sessions: false,
-            record: true,
-            sources: Some(hour.senders().collect()),
-            ..Options::default()
-        };
+        let sources = Some(hour.senders().collect());
+        let options = Options { sources, ..recording(Moment::End, self.opening.seed) };
         let plan = Arc::new(self.loaded.plan.clone());
         // drawn in order, and with its senders known: nothing can stop it
         let played = predict(plan, OneByOne(items), Vec::new(), options);
-        played.map(|p| resources(&p, true)).unwrap_or_default()
+        played.map(|mut p| resources(&mut p, true)).unwrap_or_default()
     }
 
     /// All of the traffic on a plan, without a word.
@@ -161,8 +156,7 @@ impl CapacityQuestion<'_> {
     ) -> Result<Prediction, AnalysisError> {
         let traffic = self.opening.open(loaded, growth)?;
         let shared = Arc::new(loaded.plan.clone());
-        let (moment, seed) = (Moment::End, self.opening.seed);
-        let options = Options { moment, seed, sessions: false, record: true, ..Options::default() };
+        let options = recording(Moment::End, self.opening.seed);
         let played = play(&traffic, options, &Silent, |items, options| {
             predict(shared.clone(), items, traffic.events(), options)
         })?;
@@ -230,8 +224,8 @@ impl CapacityQuestion<'_> {
             trial.obstacle = Some("the plan as it is written cannot be changed so".to_owned());
             return Ok(trial);
         };
-        let prediction = self.played(&changed, Growth::default())?;
-        let peak = peak_now(resource, &resources(&prediction, true), &changed);
+        let mut prediction = self.played(&changed, Growth::default())?;
+        let peak = peak_now(resource, &resources(&mut prediction, true), &changed);
         trial.outcome = Some(Outcome { peak, ..outcome(&prediction, before) });
         trial.changed = Some(Box::new(changed));
         Ok(trial)

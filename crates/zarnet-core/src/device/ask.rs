@@ -297,7 +297,7 @@ impl Device {
             self.expire(Instant(u64::MAX - 1));
         }
         let mut history = self.recorder.history.take()?;
-        history.end_rests(u64::MAX);
+        history.finish();
         Some(history)
     }
 

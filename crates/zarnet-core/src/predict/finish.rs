@@ -95,13 +95,16 @@ impl Run {
     /// The tables after everything that is due at an instant.
     pub(super) fn tables(&mut self, at: Instant) -> Vec<DeviceTable> {
         self.expire_all(at);
-        let sessions = self.options.sessions;
+        let (wants_mappings, wants_sessions) = (self.options.mappings, self.options.sessions);
         let table = |(i, device): (usize, &crate::device::Device)| {
             let counters = device.counters();
-            let mut mappings = device.fixed_mappings(at);
-            device.list_mappings(at, &mut mappings);
+            let mut mappings = Vec::new();
+            if wants_mappings {
+                mappings = device.fixed_mappings(at);
+                device.list_mappings(at, &mut mappings);
+            }
             let mut rows: Vec<_> =
-                if sessions { device.sessions(at).collect() } else { Vec::new() };
+                if wants_sessions { device.sessions(at).collect() } else { Vec::new() };
             rows.sort_unstable_by_key(|s| {
                 (s.protocol, end(s.original.source), end(s.original.destination), s.created)
             });

@@ -63,7 +63,9 @@ pub struct Options {
     pub seed: u64,
     /// Every source of the traffic, where a first attempt has shown that it matters.
     pub sources: Option<Sources>,
-    /// Whether sessions are wanted too.
+    /// Whether the mappings of the table are wanted, one by one; they are counted in any case.
+    pub mappings: bool,
+    /// Whether its sessions are.
     pub sessions: bool,
     /// Answers and last packets one by one, even where their outcome is already certain. The result
     /// is the same, later; tests hold one against the other.
@@ -82,6 +84,7 @@ impl Default for Options {
             moment: Moment::End,
             seed: 0,
             sources: None,
+            mappings: true,
             sessions: true,
             stepwise: false,
             record: false,

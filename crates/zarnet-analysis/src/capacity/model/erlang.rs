@@ -10,6 +10,8 @@
 /// Its inverse is the sum of servers!/(servers-k)! / offered^k over all k: every term is positive,
 /// so that nothing is lost to rounding, and only about the square root of `servers` of them matter.
 pub fn refusal(servers: u64, offered: f64) -> f64 {
+    /// What happens less than once in so many times is taken never to happen.
+    const NEVER: f64 = 1e60;
     if offered.is_nan() || offered <= 0.0 {
         return 0.0;
     }
@@ -18,7 +20,10 @@ pub fn refusal(servers: u64, offered: f64) -> f64 {
         term *= left / offered;
         sum += term;
         left -= 1.0;
-        if sum.is_infinite() || (left < offered && term < sum * 1e-17) {
+        if sum > NEVER {
+            return 0.0;
+        }
+        if left < offered && term < sum * 1e-17 {
             break;
         }
     }

@@ -160,9 +160,25 @@ impl Model {
             guess *= 2.0;
         }
         high = guess.min(high);
+        // the logarithm of what is refused is nearly straight, so that the chord finds the place
+        // fast; an end that stays twice counts half, or the other would creep up to it (Illinois)
+        let excess = |refusal: f64| (refusal / target).ln();
+        let mut below = excess(self.refusal(usable, low));
+        let mut above = excess(self.refusal(usable, high));
+        let mut was_met = None;
         while high - low > high * 1e-5 {
-            let middle = (low + high) / 2.0;
-            if self.refusal(usable, middle) <= target { low = middle } else { high = middle }
+            let chord = low + (high - low) * (-below / (above - below));
+            // nothing refused has no logarithm
+            let is_inside = chord > low && chord < high;
+            let next = if is_inside { chord } else { (low + high) / 2.0 };
+            let refusal = self.refusal(usable, next);
+            let is_met = refusal <= target;
+            let stays = if was_met.replace(is_met) == Some(is_met) { 0.5 } else { 1.0 };
+            if is_met {
+                (low, below, above) = (next, excess(refusal), above * stays);
+            } else {
+                (high, above, below) = (next, excess(refusal), below * stays);
+            }
         }
         Some(low)
     }

@@ -16,7 +16,7 @@ use crate::plan::{self, Renaming};
 
 pub use counters::{AddressUse, Counters, PoolUse, RuleCounters};
 pub use ended::{EndedMapping, EndedMappings};
-pub use history::{History, HostUse, Supply};
+pub use history::{History, Supply};
 pub(super) use history::{RefusedFlow, usable_ports};
 pub use peak::Peak;
 pub use series::{Lengths, Series, Span};

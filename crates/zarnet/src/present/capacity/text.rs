@@ -328,15 +328,16 @@ fn footer(answer: CapacityAnswer<'_>, out: &mut dyn Write, focus: &[usize]) -> i
     }
     let refused: u64 = analysis.resources.iter().map(|r| r.refused_flows).sum();
     if analysis.observed {
+        let is_grown = analysis.growth.iter().any(Option::is_some);
+        let several = if is_grown { "" } else { "; several tables with --taken show how it grows" };
         writeln!(
             out,
-            "{DIM}next: give traffic instead of --observed to see when it runs out; several tables with \
-             --taken show how it grows{DIM:#}"
+            "{DIM}next: give traffic instead of --observed to see when it runs out{several}{DIM:#}"
         )
     } else if refused == 0 {
         writeln!(
             out,
-            "{GOOD}no flow was refused{GOOD:#} {DIM}next: --users N, --growth, --alert 15m, \
+            "{GOOD}no flow was refused{GOOD:#}{DIM}; next: --users N, --growth, --alert 15m, \
              --supply NAME; --chart FILE.png draws it{DIM:#}"
         )
     } else if analysis.trials.iter().any(|t| t.changed.is_some()) {

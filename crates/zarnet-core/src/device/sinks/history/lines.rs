@@ -10,36 +10,36 @@ use crate::net::Protocol;
 use crate::plan::Target;
 
 impl History {
-    /// The range of translated ports that a port lies in, and its number among those of the device.
-    fn range_of(&self, port: u16) -> (u8, PortSpan) {
-        let ranges = self.compiled.plan.behaviour.port_classes.iter().map(|c| c.into);
-        let found = ranges.enumerate().find(|(_, r)| (r.0..=r.1).contains(&port));
-        // a mapping may be older than the classes
-        found.map_or((u8::MAX, (1, u16::MAX)), |(i, r)| (i as u8, r))
+    /// Which range of translated ports a port lies in: as many as there are where it lies in none.
+    fn class_of(&self, port: u16) -> usize {
+        let classes = &self.compiled.plan.behaviour.port_classes;
+        let is_in = |c: &crate::plan::PortClass| (c.into.0..=c.into.1).contains(&port);
+        classes.iter().position(is_in).unwrap_or(classes.len())
     }
 
+    #[inline]
     pub(super) fn port_lines(
         &mut self,
         bindings: &Bindings,
         port_table: u32,
         port: u16,
     ) -> PortLines {
-        let (class, range) = self.range_of(port);
-        let key = (port_table, class);
-        if let Some((_, known)) = self.last_lines.filter(|l| l.0 == key) {
+        let (class, classes) =
+            (self.class_of(port), self.compiled.plan.behaviour.port_classes.len());
+        let place = port_table as usize * (classes + 1) + class;
+        if let Some(known) = self.port_tables.get(place).copied().flatten() {
             return known;
         }
-        let lines = match self.port_tables.get(&key) {
-            Some(known) => *known,
-            None => {
-                let (external, protocol) = bindings.externals.owner(port_table);
-                let address = bindings.externals.get(external).address;
-                let lines = self.new_port_lines(address, protocol, range);
-                self.port_tables.insert(key, lines);
-                lines
-            }
-        };
-        self.last_lines = Some((key, lines));
+        // a mapping may be older than the classes
+        let range = self.compiled.plan.behaviour.port_classes.get(class);
+        let range = range.map_or((1, u16::MAX), |c| c.into);
+        let (external, protocol) = bindings.externals.owner(port_table);
+        let address = bindings.externals.get(external).address;
+        let lines = self.new_port_lines(address, protocol, range);
+        if place >= self.port_tables.len() {
+            self.port_tables.resize(place + 1, None);
+        }
+        self.port_tables[place] = Some(lines);
         lines
     }
 
@@ -80,6 +80,11 @@ impl History {
                 lines.blocks[n + 1] = self.line(supply, Some(blocks * addresses));
             }
         }
+        let [_, others @ ..] = lines.ports;
+        let mut wider = [NONE; 5];
+        wider[..2].copy_from_slice(&others);
+        wider[2..].copy_from_slice(&lines.blocks);
+        self.wider[lines.ports[0] as usize] = wider;
         lines
     }
 }

@@ -1,5 +1,6 @@
 //! What was in use of a device over time, by what can run out. Kept only where it is asked for.
 
+mod hosts;
 mod lines;
 mod refused;
 
@@ -13,9 +14,9 @@ use super::Series;
 use super::rests::Rests;
 use crate::device::bindings::{Bindings, Kind, NONE, Sink, TableEvent};
 use crate::device::compiled::Compiled;
-use crate::device::key::Key;
 use crate::net::{Instant, Protocol};
 use crate::plan::{self, PoolId, Renaming, Target};
+use hosts::Hosts;
 
 pub(in crate::device) use lines::usable_ports;
 pub(in crate::device) use refused::RefusedFlow;
@@ -52,14 +53,14 @@ pub struct History {
     compiled: Arc<Compiled>,
     lines: Vec<(Supply, Series)>,
     known: HashMap<Supply, u32, RandomState>,
-    /// Lines that a port of a port_table counts for, by port class.
-    port_tables: HashMap<(u32, u8), PortLines, RandomState>,
-    /// The one of these that was asked for last: a port that is taken or freed is asked for twice.
-    last_lines: Option<((u32, u8), PortLines)>,
+    /// Lines that a port of a port_table counts for, by port_table and port class.
+    port_tables: Vec<Option<PortLines>>,
+    /// Of each line, the wider ones that whatever is of it is of too.
+    wider: Vec<[u32; 5]>,
     /// Ports of a class on all addresses of a target: counted once, for every address asks.
     usable_on_all: HashMap<Supply, u64, RandomState>,
     rests: Rests,
-    hosts: HashMap<Key, HostUse, RandomState>,
+    hosts: Hosts,
     room: usize,
 }
 
@@ -67,40 +68,6 @@ pub struct History {
 struct PortLines {
     ports: [u32; 3],
     blocks: [u32; 3],
-}
-
-/// What a host used of a device.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct HostUse {
-    /// Ports and query ids that it had at most at a time.
-    pub most: u32,
-    now: u32,
-    /// The first supplies that it drew on, with how many uses it began of each: few hosts draw on
-    /// more, and what lies here is found with the rest.
-    first: [(u32, u32); 4],
-    others: Vec<(u32, u32)>,
-}
-
-impl HostUse {
-    /// How many uses it began, by position in [`History::supplies`].
-    pub fn begun(&self) -> impl Iterator<Item = (u32, u32)> + '_ {
-        self.first.iter().chain(&self.others).copied().filter(|b| b.1 > 0)
-    }
-
-    /// One use more of a supply.
-    #[inline]
-    fn begin(&mut self, line: u32) {
-        for own in &mut self.first {
-            if own.1 == 0 || own.0 == line {
-                *own = (line, own.1 + 1);
-                return;
-            }
-        }
-        match self.others.iter_mut().find(|b| b.0 == line) {
-            Some(begun) => begun.1 += 1,
-            None => self.others.push((line, 1)),
-        }
-    }
 }
 
 impl History {
@@ -111,11 +78,11 @@ impl History {
             compiled: compiled.clone(),
             lines,
             known,
-            port_tables: HashMap::default(),
-            last_lines: None,
+            port_tables: Vec::new(),
+            wider: Vec::new(),
             usable_on_all: HashMap::default(),
             rests: Rests::default(),
-            hosts: HashMap::default(),
+            hosts: Hosts::default(),
             room: 0,
         };
         history.line(Supply::Mappings, compiled.plan.behaviour.max_mappings);
@@ -131,14 +98,33 @@ impl History {
         &self.lines
     }
 
-    /// Every internal host that had a dynamic mapping, with what it used, in no order.
-    pub fn hosts(&self) -> impl Iterator<Item = (IpAddr, &HostUse)> {
-        self.hosts.iter().map(|(key, used)| (key.address(), used))
+    /// Takes them out, in that order.
+    pub fn take_supplies(&mut self) -> Vec<(Supply, Series)> {
+        self.known.clear();
+        std::mem::take(&mut self.lines)
+    }
+
+    /// Of every internal host that had a dynamic mapping, the ports and query ids that it had at
+    /// most at a time.
+    pub fn most_ports_of_hosts(&self) -> impl Iterator<Item = u32> + '_ {
+        self.hosts.most_ports()
+    }
+
+    /// By position in [`History::supplies`], the hosts that began uses of a supply, in order, with
+    /// how many each began.
+    pub fn hosts_of_supplies(&self) -> Vec<Vec<(IpAddr, u32)>> {
+        self.hosts.by_line(&self.wider)
     }
 
     /// The traffic is over: how long what is in use goes on is all that is still noted.
     pub(in crate::device) fn drain(&mut self, now: Instant) {
         self.lines.iter_mut().for_each(|l| l.1.drain(now.0));
+    }
+
+    /// Nothing more comes: what was put off is done.
+    pub(in crate::device) fn finish(&mut self) {
+        self.end_rests(u64::MAX);
+        self.hosts.count();
     }
 
     /// Everything that rests has rested.
@@ -161,6 +147,7 @@ impl History {
     fn line(&mut self, supply: Supply, usable: Option<u64>) -> u32 {
         let line = *self.known.entry(supply).or_insert_with(|| {
             self.lines.push((supply, Series::default()));
+            self.wider.push([NONE; 5]);
             self.lines.len() as u32 - 1
         });
         self.lines[line as usize].1.usable = usable;
@@ -186,7 +173,6 @@ impl History {
         self.compiled = compiled.clone();
         self.rests.forget();
         self.port_tables.clear();
-        self.last_lines = None;
         self.usable_on_all.clear();
         self.known.clear();
         for (i, (supply, _)) in self.lines.iter_mut().enumerate() {
@@ -205,7 +191,6 @@ impl History {
     pub(in crate::device) fn forget_port_tables(&mut self) {
         self.rests.forget();
         self.port_tables.clear();
-        self.last_lines = None;
     }
 }
 
@@ -259,44 +244,39 @@ impl History {
         lines.into_iter().for_each(|l| self.change(l, now, up));
     }
 
-    /// What a mapping draws on.
-    fn lines_of_mapping(&mut self, bindings: &Bindings, mapping: u32) -> [u32; 6] {
-        let m = *bindings.table.mapping(mapping);
-        let mut lines = [NONE; 6];
-        match m.kind() {
-            Kind::Endpoint => {
-                let own = self.port_lines(bindings, m.place(), m.external_port);
-                lines[..3].copy_from_slice(&own.ports);
-                lines[3..].copy_from_slice(&own.blocks);
-            }
-            Kind::Address => lines[0] = self.pool_line(m.target).unwrap_or(NONE),
-            Kind::Portless => {}
-        }
-        lines
-    }
-
     /// A host has a mapping more.
     fn opened(&mut self, bindings: &Bindings, mapping: u32) {
-        let lines = self.lines_of_mapping(bindings, mapping);
-        let m = bindings.table.mapping(mapping);
-        let used = self.hosts.entry(m.internal).or_default();
-        if m.kind() == Kind::Endpoint {
-            used.now += 1;
-            used.most = used.most.max(used.now);
-        }
-        lines.into_iter().filter(|l| *l != NONE).for_each(|line| used.begin(line));
+        let m = *bindings.table.mapping(mapping);
+        let line = match m.kind() {
+            Kind::Endpoint => self.port_lines(bindings, m.place(), m.external_port).ports[0],
+            Kind::Address => self.pool_line(m.target).unwrap_or(NONE),
+            Kind::Portless => NONE,
+        };
+        self.hosts.open(m.internal, line, m.kind() == Kind::Endpoint);
     }
 
     /// A host has a mapping less.
     fn closed(&mut self, at: u64, bindings: &Bindings, mapping: u32) {
-        let lines = self.lines_of_mapping(bindings, mapping);
-        let m = bindings.table.mapping(mapping);
-        if let (Kind::Endpoint, Some(used)) = (m.kind(), self.hosts.get_mut(&m.internal)) {
-            used.now = used.now.saturating_sub(1);
-        }
+        let m = *bindings.table.mapping(mapping);
         let length = at.saturating_sub(bindings.table.made(mapping));
-        for line in lines[..3].iter().filter(|l| **l != NONE) {
-            self.lines[*line as usize].1.lengths.note(length);
+        match m.kind() {
+            Kind::Endpoint => {
+                self.hosts.close(m.internal);
+                let lines = self.port_lines(bindings, m.place(), m.external_port).ports;
+                lines.into_iter().for_each(|line| self.ended(line, length));
+            }
+            Kind::Address => {
+                let line = self.pool_line(m.target).unwrap_or(NONE);
+                self.ended(line, length);
+            }
+            Kind::Portless => {}
+        }
+    }
+
+    /// A use of a supply has lasted so long.
+    fn ended(&mut self, line: u32, length: u64) {
+        if line != NONE {
+            self.lines[line as usize].1.lengths.note(length);
         }
     }
 
