@@ -10,7 +10,8 @@ use zarnet_core::plan::{ErrorKind, PLAN_ERRORS};
 use zarnet_formats::traffic::TRAFFIC_ERRORS;
 
 use super::{Answer, Row, SHAPE};
-use crate::capacity::{Assumption, Kind};
+use crate::capacity::model::Formula;
+use crate::capacity::{Assumption, Kind, Verdict};
 use crate::compare::Why;
 use crate::diagnose::Cause;
 
@@ -117,6 +118,12 @@ fn all() -> Vec<ExplainEntry> {
     }
     for (name, is, usable) in SUPPLIES {
         add(3, name, vec![("what it is", is), ("usable", usable)]);
+    }
+    for f in Formula::ALL {
+        add(3, f.name(), vec![("for", f.means()), ("rests on", f.advice())]);
+    }
+    for v in Verdict::ALL {
+        add(3, v.name(), vec![("when", v.means())]);
     }
     for a in Assumption::ALL {
         add(3, a.name(), vec![(MEANS, a.means()), (TO_DO, a.advice())]);

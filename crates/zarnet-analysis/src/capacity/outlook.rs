@@ -15,19 +15,22 @@ named! {
     Verdict {
         Enough, "enough",
             "There is enough: the formula says so, and the record bears it out.",
-            "Formula and record agree that no more than the target is refused.",
+            "no more than the target (`--target`, 0.1 % unless given) was refused in the hour and in \
+             all of the record, the formula computes no more, and both agree within the interval",
             "";
         TooFew, "too-few",
             "There is too little: more than the target is refused.",
-            "Formula and record agree that more than the target is refused.",
+            "more was refused, or is computed and not contradicted. A size is named only where both \
+             agree",
             "";
         Contradicted, "contradicted",
             "The record contradicts the formula: nothing is recommended by it.",
-            "Formula and record differ by more than chance explains.",
+            "they differ by more than chance explains: the reasons that the record shows are named, \
+             and nothing is recommended by the formula",
             "";
         Unknown, "unknown",
             "The record is too short to tell.",
-            "The record is shorter than one use lasts, or has no request.",
+            "the hour ends before one use has lasted, or nothing was asked for",
             "";
     }
 }

@@ -10,20 +10,22 @@ named! {
     Formula {
         ErlangB, "erlang-b",
             "Erlang's loss formula: many hosts that ask independently of each other.",
-            "Ports, and places in the table.",
+            "ports, places in the table",
             "independent requests, many hosts";
         Engset, "engset",
             "Engset's loss formula: so many hosts, of which each asks for one at a time.",
-            "Whole addresses, and blocks of ports.",
+            "whole addresses, and blocks of ports: each host asks for one at a time",
             "independent hosts, one each";
         Hayward, "hayward",
             "Erlang's loss formula by Hayward's rule: requests that come in bursts, or more evenly \
              than by chance, as the record shows.",
-            "Where the record contradicts independent requests.",
+            "where requests come in bursts, or more evenly than by chance, by more than chance \
+             explains",
             "bursts like those of the record";
         EachAddress, "each-address",
             "Erlang's loss formula for each address, for a host stays on the address that it has.",
-            "Ports of several addresses with `pooling = \"paired\"`.",
+            "ports of several addresses with `pooling = \"paired\"`: Erlang's formula for each of \
+             them",
             "independent requests, hosts that stay on their addresses";
     }
 }
