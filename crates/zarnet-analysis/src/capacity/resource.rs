@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
+use foldhash::fast::RandomState;
 use zarnet_core::Reason;
 use zarnet_core::device::{MappingRow, Series, Supply};
 use zarnet_core::net::{AddressSet, Instant, Protocol};
@@ -235,7 +236,7 @@ fn by_supply(
     let mut held: Vec<Held> =
         supplies.iter().map(|_| Held::new(device.behaviour.block_size)).collect();
     let mut pools: HashMap<PoolId, usize> = HashMap::new();
-    let mut ports: HashMap<(IpAddr, Protocol), Vec<OfRange>> = HashMap::new();
+    let mut ports: HashMap<(IpAddr, Protocol), Vec<OfRange>, RandomState> = HashMap::default();
     let mut wide: Vec<(usize, AddressSet, Protocol, (u16, u16))> = Vec::new();
     let mut whole: Vec<usize> = Vec::new();
     for (n, supply) in supplies.iter().enumerate().filter_map(|(n, s)| Some((n, (*s)?))) {

@@ -191,8 +191,9 @@ impl Series {
     /// instants.
     pub fn fastest_rise(&self, within: u64, from: Instant, until: Instant) -> u32 {
         let spans = self.spans.iter().filter(|s| (from..=until).contains(&s.from));
+        let before = from.0.checked_sub(1).map_or(0, |t| self.at(Instant(t)));
         // the least use of the stretch so far, in order: later ones are higher
-        let mut lows: std::collections::VecDeque<(u64, u32)> = [(from.0, self.at(from))].into();
+        let mut lows: std::collections::VecDeque<(u64, u32)> = [(from.0, before)].into();
         let mut most = 0;
         for span in spans {
             while lows.len() > 1 && lows[1].0.saturating_add(within) <= span.from.0 {
