@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use zarnet_core::net::Instant;
-use zarnet_core::predict::{Moment, Options, Prediction, predict};
+use zarnet_core::predict::{Moment, Options, Prediction, network_at, predict};
 use zarnet_core::traffic::{Batches, Flow, Item};
 use zarnet_formats::observed::Observed;
 use zarnet_formats::plan::Loaded;
@@ -202,18 +202,12 @@ impl CapacityQuestion<'_> {
         }
         let traffic = self.opening.open(self.loaded, Growth::default())?;
         let shared = Arc::new(self.loaded.plan.clone());
-        let moment = Moment::At(prediction.peak_at);
-        let options = Options {
-            moment,
-            seed: self.opening.seed,
-            sessions: false,
-            only_moment: true,
-            ..Options::default()
-        };
+        let at = prediction.peak_at;
+        let options = Options { seed: self.opening.seed, ..Options::default() };
         let (then, _) = play(&traffic, options, watch, |items, options| {
-            predict(shared.clone(), items, traffic.events(), options)
+            network_at(shared.clone(), items, traffic.events(), options, at)
         })?;
-        take_holders(&then, all);
+        take_holders(&then, at, all);
         Ok(())
     }
 }

@@ -7,6 +7,7 @@ use foldhash::fast::RandomState;
 use zarnet_core::Reason;
 use zarnet_core::device::{MappingRow, Series, Supply};
 use zarnet_core::net::{AddressSet, Instant, Protocol};
+use zarnet_core::network::Network;
 use zarnet_core::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
 use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction, Shortage};
 use zarnet_core::traffic::Flow;
@@ -129,7 +130,7 @@ pub fn resources(prediction: &mut Prediction, given: bool) -> Vec<Resource> {
                 Some(*supply).filter(|s| first.is_none() && is_told(*s, series))
             })
             .collect();
-        let mut now = by_supply(device, &told, &table.mappings);
+        let mut now = by_supply(device, &told, table.mappings.iter().filter(|m| !m.fixed).copied());
         for (number, (supply, series)) in supplies.into_iter().enumerate() {
             let first = firsts[number];
             let at = first.map_or(prediction.at, |f| f.at);
@@ -163,18 +164,17 @@ pub(super) fn lacks_holders(resource: &Resource) -> bool {
     lacks_first(resource) && is_told(resource.supply, &resource.series)
 }
 
-/// Tells of another moment who holds what, of the resources that did not refuse anybody.
-pub(super) fn take_holders(then: &Prediction, resources: &mut [Resource]) {
-    for table in &then.tables {
-        let device = &then.plan.devices[table.device.index()];
-        let own = |r: &Resource| r.device == table.device && lacks_first(r);
+/// Tells who holds what at a moment, of the resources that did not refuse anybody.
+pub(super) fn take_holders(network: &Network, at: Instant, resources: &mut [Resource]) {
+    for (number, node) in network.devices().iter().enumerate() {
+        let own = |r: &Resource| r.device.index() == number && lacks_first(r);
         let told = |r: &Resource| (own(r) && lacks_holders(r)).then_some(r.supply);
         let told: Vec<Option<Supply>> = resources.iter().map(told).collect();
-        let held = by_supply(device, &told, &table.mappings);
+        let held = by_supply(node.plan(), &told, node.mappings_on(Supply::Mappings, at));
         for (resource, mut held) in resources.iter_mut().zip(held).filter(|(r, _)| own(r)) {
-            resource.at = then.at;
-            resource.in_use = resource.series.at(then.at).into();
-            resource.next_release = next_release(&resource.series, then.at);
+            resource.at = at;
+            resource.in_use = resource.series.at(at).into();
+            resource.next_release = next_release(&resource.series, at);
             resource.holders = held.take();
         }
     }
@@ -226,12 +226,12 @@ fn rate(prediction: &Prediction, shortage: &Shortage) -> f64 {
 /// A supply by its number, and the ports that it is of.
 type OfRange = (usize, (u16, u16));
 
-/// What the rows of a table draw on, in one pass over them, by position of the supply; `None`: one
+/// What dynamic mappings draw on, in one pass over them, by position of the supply; `None`: one
 /// that is not asked for.
 fn by_supply(
     device: &plan::DevicePlan,
     supplies: &[Option<Supply>],
-    rows: &[MappingRow],
+    rows: impl Iterator<Item = MappingRow>,
 ) -> Vec<Held> {
     let mut held: Vec<Held> =
         supplies.iter().map(|_| Held::new(device.behaviour.block_size)).collect();
@@ -254,10 +254,10 @@ fn by_supply(
             Supply::Mappings | Supply::Sessions => whole.push(n),
         }
     }
-    for row in rows.iter().filter(|r| !r.fixed) {
+    for row in rows {
         let mut add = |n: usize| {
             if let Some(supply) = supplies[n] {
-                held[n].add(supply, row);
+                held[n].add(supply, &row);
             }
         };
         let within = |range: (u16, u16)| {

@@ -229,11 +229,7 @@ impl Device {
     }
 
     /// The dynamic mappings that draw on a supply, in no order.
-    pub(crate) fn mappings_on(
-        &self,
-        supply: Supply,
-        now: Instant,
-    ) -> impl Iterator<Item = MappingRow> {
+    pub fn mappings_on(&self, supply: Supply, now: Instant) -> impl Iterator<Item = MappingRow> {
         self.context().mappings_on(supply, now)
     }
 

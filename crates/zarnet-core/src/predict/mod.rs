@@ -36,7 +36,7 @@ pub use follow::{
 };
 pub use holders::Held;
 pub use holders::Holder;
-pub use play::predict;
+pub use play::{network_at, predict};
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, RequestUse, Shortage};
 pub use strangers::Elsewhere;
 pub use tally::Tally;
@@ -74,8 +74,6 @@ pub struct Options {
     pub record: bool,
     /// Whether it is told what became of each flow. Each goes step by step then.
     pub timeline: bool,
-    /// Whether only the tables at the moment are wanted, so that nothing is played after it.
-    pub only_moment: bool,
 }
 
 impl Default for Options {
@@ -89,7 +87,6 @@ impl Default for Options {
             stepwise: false,
             record: false,
             timeline: false,
-            only_moment: false,
         }
     }
 }

@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use super::run::Run;
-use super::{Halt, Options, Prediction};
+use super::{Halt, Moment, Options, Prediction};
 use crate::event::Event;
-use crate::network::FastFlow;
+use crate::net::Instant;
+use crate::network::{FastFlow, Network};
 use crate::plan::Plan;
 use crate::traffic::{Batches, Item};
 
@@ -27,15 +28,44 @@ pub fn predict<B: Batches>(
     prediction.ok_or(Halt::SourcesNeeded)
 }
 
+/// The network as it is at an instant of the traffic, after everything that is due then. Items
+/// behind it are not looked at, nor the moment of the options.
+///
+/// # Errors
+/// As [`predict`].
+pub fn network_at<B: Batches>(
+    plan: Arc<Plan>,
+    items: B,
+    events: Vec<Event>,
+    options: Options,
+    at: Instant,
+) -> Result<Network, Halt<B::Error>> {
+    let mut run = Run::new(plan, events, Options { moment: Moment::At(at), ..options });
+    run.until = at;
+    play_while(&mut run, items, |run| run.read <= at)?;
+    run.advance(at);
+    run.expire_all(at);
+    if run.network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(run.network) }
+}
+
 /// Plays items, up to the instant that the run is to come to.
-pub(super) fn play<B: Batches>(run: &mut Run, mut items: B) -> Result<(), Halt<B::Error>> {
+pub(super) fn play<B: Batches>(run: &mut Run, items: B) -> Result<(), Halt<B::Error>> {
+    play_while(run, items, |_| true)
+}
+
+/// The same, as long as more is wanted.
+fn play_while<B: Batches>(
+    run: &mut Run,
+    mut items: B,
+    wants_more: impl Fn(&Run) -> bool,
+) -> Result<(), Halt<B::Error>> {
     let (mut batch, mut fast_flows) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {
         batch.clear();
         let error = items.fill(&mut batch, BATCH);
         run.find_fast_flows(&batch, &mut fast_flows);
         run.play(&batch, &fast_flows)?;
-        if run.is_past_moment() {
+        if !wants_more(run) {
             return Ok(());
         }
         if let Some(error) = error {

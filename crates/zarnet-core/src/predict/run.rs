@@ -208,11 +208,6 @@ impl Run {
         }
     }
 
-    /// Whether the tables were taken, and nothing else is wanted.
-    pub(super) fn is_past_moment(&self) -> bool {
-        self.options.only_moment && self.snapshot.is_some()
-    }
-
     /// Takes the wanted table if time is about to leave its instant.
     fn snapshot_before(&mut self, next: Instant) {
         if let (Moment::At(at), None) = (self.options.moment, &self.snapshot)
