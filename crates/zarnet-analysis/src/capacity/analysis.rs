@@ -1,12 +1,13 @@
 //! Everything that is found out about the supplies of a plan under some traffic.
 
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use crate::AskError;
 use zarnet_core::net::Instant;
 use zarnet_formats::plan::Loaded;
 
-use zarnet_core::plan::DeviceId;
+use zarnet_core::plan::{DeviceId, Plan};
 
 use super::growth::GrowthRate;
 use super::hosts::{BlockUse, Percentiles};
@@ -15,6 +16,9 @@ use super::{Kind, Outlook, Resource};
 /// Everything that was found out.
 #[derive(Default)]
 pub struct CapacityAnalysis {
+    /// The plan as it is at the end of the traffic, where the traffic brings another one: what
+    /// follows goes by it, and neither simulations nor remedies are tried.
+    pub replaced: Option<Arc<Plan>>,
     /// What was in use.
     pub resources: Vec<Resource>,
     /// Whether a table of a device said so, and not a prediction.

@@ -4,7 +4,10 @@ use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
 use std::sync::Arc;
 
+use zarnet_core::device::Supply;
+use zarnet_core::event::Action;
 use zarnet_core::net::Instant;
+use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_core::predict::{Moment, Options, Prediction, network_at, predict};
 use zarnet_core::traffic::{Batches, Flow, Item};
 use zarnet_formats::observed::Observed;
@@ -80,7 +83,7 @@ pub fn of_observed(
 ) -> Result<CapacityAnalysis, AskError> {
     let seen: Vec<Observation> = tables.iter().map(|t| of_table(&loaded.plan, &t.rows)).collect();
     let Some(last) = seen.last() else { return Ok(CapacityAnalysis::default()) };
-    let chosen = chosen(loaded, &last.resources, only, supply)?;
+    let chosen = chosen(&loaded.plan, &last.resources, only, supply)?;
     let resources: Vec<Resource> = chosen.iter().map(|n| last.resources[*n].clone()).collect();
     let grown = |r: &Resource| {
         let in_use = |(taken, seen): (&TakenTable, &Observation)| {
@@ -110,17 +113,18 @@ impl CapacityQuestion<'_> {
         &self,
         watch: &W,
     ) -> Result<(CapacityAnalysis, Skipped), AnalysisError> {
-        let Played { mut prediction, begun, flows, skipped } = self.predicted(watch)?;
+        let Played { mut prediction, begun, flows, brings_plan, skipped } =
+            self.predicted(watch)?;
         let mut all = resources(&mut prediction, self.at.is_some());
         let prediction = &prediction;
-        self.holders_at_peak(prediction, &mut all, watch)?;
+        self.holders_at_peak(prediction, brings_plan, &mut all, watch)?;
         let before = untranslated(prediction);
         let elsewhere = prediction.recording.as_ref().map_or(0, |r| {
             r.shortages.iter().filter(|s| s.tried.iter().all(Option::is_none)).count()
         });
-        let plan = &self.loaded.plan;
+        let plan = &*prediction.plan;
         let (from, until) = (begun, prediction.end);
-        let chosen = chosen(self.loaded, &all, self.device.as_deref(), self.supply.as_deref())?;
+        let chosen = chosen(plan, &all, self.device.as_deref(), self.supply.as_deref())?;
         let growth = |n: &usize| match self.growth {
             Some(a_month) => Some(GrowthRate::given(a_month)),
             None => GrowthRate::of(&all[*n], from, until),
@@ -129,6 +133,7 @@ impl CapacityQuestion<'_> {
         // an address is judged with those beside it, whether or not these are asked for
         let outlook = |n: &usize| outlook(plan, &all, *n, (from, until), self.target);
         let mut analysis = CapacityAnalysis {
+            replaced: brings_plan.then(|| prediction.plan.clone()),
             from,
             until,
             elsewhere,
@@ -149,7 +154,7 @@ impl CapacityQuestion<'_> {
         };
         let mut left: Vec<Option<Resource>> = all.into_iter().map(Some).collect();
         analysis.resources = chosen.iter().filter_map(|n| left[*n].take()).collect();
-        if !self.brief {
+        if !self.brief && !brings_plan {
             // tries that follow on a refusal would not be made without it
             let tries: HashSet<Flow> =
                 analysis.resources.iter().flat_map(Resource::tries).collect();
@@ -186,7 +191,8 @@ impl CapacityQuestion<'_> {
         })?;
         let begun = seen.begun.get().unwrap_or_default();
         let flows = seen.flows.into_inner().unwrap_or_default();
-        Ok(Played { prediction, begun, flows, skipped })
+        let brings_plan = traffic.events().iter().any(|e| matches!(e.action, Action::Plan(..)));
+        Ok(Played { prediction, begun, flows, brings_plan, skipped })
     }
 
     /// Of supplies of which it was not kept who held them at the first refusal, for there was none,
@@ -194,6 +200,7 @@ impl CapacityQuestion<'_> {
     fn holders_at_peak<W: Watch>(
         &self,
         prediction: &Prediction,
+        brings_plan: bool,
         all: &mut [Resource],
         watch: &W,
     ) -> Result<(), AnalysisError> {
@@ -204,10 +211,25 @@ impl CapacityQuestion<'_> {
         let shared = Arc::new(self.loaded.plan.clone());
         let at = prediction.peak_at;
         let options = Options { seed: self.opening.seed, ..Options::default() };
+        if brings_plan {
+            // a table is told by the numbers that rules and pools have at the end
+            let options = Options { moment: Moment::At(at), sessions: false, ..options };
+            let (then, _) = play(&traffic, options, watch, |items, options| {
+                predict(shared.clone(), items, traffic.events(), options)
+            })?;
+            for table in &then.tables {
+                let rows = table.mappings.iter().filter(|m| !m.fixed).copied();
+                take_holders(&then.plan, (table.device, rows), at, all);
+            }
+            return Ok(());
+        }
         let (then, _) = play(&traffic, options, watch, |items, options| {
             network_at(shared.clone(), items, traffic.events(), options, at)
         })?;
-        take_holders(&then, at, all);
+        for (n, device) in then.devices().iter().enumerate() {
+            let rows = device.mappings_on(Supply::Mappings, at);
+            take_holders(then.plan(), (DeviceId(n as u16), rows), at, all);
+        }
         Ok(())
     }
 }
@@ -224,21 +246,23 @@ struct Played {
     begun: Instant,
     /// Its flows, where they are a list that is not too long.
     flows: Vec<Flow>,
+    /// Whether another plan takes over in it.
+    brings_plan: bool,
     skipped: Skipped,
 }
 
 /// The resources that were asked for, by position.
 fn chosen(
-    loaded: &Loaded,
+    plan: &Plan,
     all: &[Resource],
     only: Option<&str>,
     supply: Option<&str>,
 ) -> Result<Vec<usize>, AskError> {
-    let only = only.map(|name| device(&loaded.plan, name)).transpose()?;
+    let only = only.map(|name| device(plan, name)).transpose()?;
     let named: Vec<usize> =
         (0..all.len()).filter(|n| only.is_none_or(|d| all[*n].device == d)).collect();
     let Some(name) = supply else { return Ok(named) };
-    let names = |n: &usize| supply_name(&loaded.plan, all[*n].device, all[*n].supply);
+    let names = |n: &usize| supply_name(plan, all[*n].device, all[*n].supply);
     let found: Vec<usize> =
         named.iter().copied().filter(|n| names(n).iter().any(|s| s == name)).collect();
     if found.is_empty() {

@@ -7,8 +7,7 @@ use foldhash::fast::RandomState;
 use zarnet_core::Reason;
 use zarnet_core::device::{MappingRow, Series, Supply};
 use zarnet_core::net::{AddressSet, Instant, Protocol};
-use zarnet_core::network::Network;
-use zarnet_core::plan::{self, DeviceId, PoolId, RuleId, RuleKind};
+use zarnet_core::plan::{self, DeviceId, Plan, PoolId, RuleId, RuleKind};
 use zarnet_core::predict::{FirstRefusal, Held, Holder, Prediction, Shortage};
 use zarnet_core::traffic::Flow;
 
@@ -164,19 +163,22 @@ pub(super) fn lacks_holders(resource: &Resource) -> bool {
     lacks_first(resource) && is_told(resource.supply, &resource.series)
 }
 
-/// Tells who holds what at a moment, of the resources that did not refuse anybody.
-pub(super) fn take_holders(network: &Network, at: Instant, resources: &mut [Resource]) {
-    for (number, node) in network.devices().iter().enumerate() {
-        let own = |r: &Resource| r.device.index() == number && lacks_first(r);
-        let told = |r: &Resource| (own(r) && lacks_holders(r)).then_some(r.supply);
-        let told: Vec<Option<Supply>> = resources.iter().map(told).collect();
-        let held = by_supply(node.plan(), &told, node.mappings_on(Supply::Mappings, at));
-        for (resource, mut held) in resources.iter_mut().zip(held).filter(|(r, _)| own(r)) {
-            resource.at = at;
-            resource.in_use = resource.series.at(at).into();
-            resource.next_release = next_release(&resource.series, at);
-            resource.holders = held.take();
-        }
+/// Tells who holds what of a device at a moment, of the resources that did not refuse anybody.
+pub(super) fn take_holders(
+    plan: &Plan,
+    (device, rows): (DeviceId, impl Iterator<Item = MappingRow>),
+    at: Instant,
+    resources: &mut [Resource],
+) {
+    let own = |r: &Resource| r.device == device && lacks_first(r);
+    let told = |r: &Resource| (own(r) && lacks_holders(r)).then_some(r.supply);
+    let told: Vec<Option<Supply>> = resources.iter().map(told).collect();
+    let held = by_supply(&plan.devices[device.index()], &told, rows);
+    for (resource, mut held) in resources.iter_mut().zip(held).filter(|(r, _)| own(r)) {
+        resource.at = at;
+        resource.in_use = resource.series.at(at).into();
+        resource.next_release = next_release(&resource.series, at);
+        resource.holders = held.take();
     }
 }
 

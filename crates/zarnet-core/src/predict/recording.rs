@@ -123,5 +123,7 @@ impl Recording {
             .filter(|s| s.device == device)
             .filter_map(|s| s.rule.as_mut())
             .for_each(rename);
+        let firsts = self.first_refusals.iter_mut().filter(|f| f.device == device);
+        firsts.flat_map(|f| &mut f.holders).flat_map(|h| &mut h.rules).for_each(rename);
     }
 }

@@ -216,3 +216,34 @@ fn a_new_plan_checks_clean_and_stays_whole() {
     snapshot("new-wrong.txt", &run(&["new", "other.toml", "--internal", "10.7.0.1"]));
     assert!(!folder.path().join("other.toml").exists());
 }
+
+/// Supplies of a plan that takes over in the middle of the traffic have its names, and rules that
+/// held something before are named too.
+#[test]
+fn capacity_knows_the_supplies_of_a_plan_that_takes_over() {
+    let folder = estate();
+    let path = folder.path().join("terminal.toml");
+    let plan = std::fs::read_to_string(&path).unwrap();
+    let pool = |name: &str, addresses: &str| {
+        format!("  [[device.pool]]\n  name = \"{name}\"\n  addresses = [\"{addresses}\"]\n\n")
+    };
+    let pools = pool("spare-lines", "203.0.113.65-203.0.113.66") + &pool("line", "203.0.113.67");
+    let first = plan.find("  [[device.pool]]").unwrap();
+    let after = format!("{}{pools}{}", &plan[..first], &plan[first..]);
+    std::fs::write(folder.path().join("after.toml"), after).unwrap();
+    let event = "[[event]]\nat = \"2h50m\"\ndo = \"plan\"\nfile = \"after.toml\"\n";
+    std::fs::write(folder.path().join("change.toml"), event).unwrap();
+    for more in [&["--brief"][..], &[], &["--at", "peak", "--brief"], &["--at", "end", "--brief"]] {
+        let asked = ["capacity", "terminal.toml", "saturday.toml", "change.toml", "-q"];
+        let out = zarnet(folder.path(), &[&asked[..], more].concat(), "");
+        let text = String::from_utf8(out.stdout).unwrap();
+        assert_eq!(
+            out.status.code(),
+            Some(1),
+            "{more:?}: {}",
+            String::from_utf8_lossy(&out.stderr)
+        );
+        assert!(text.contains("pool desk-lines") && text.contains("desks-out"), "{more:?}: {text}");
+        assert!(text.contains("Another plan takes over in this traffic"), "{more:?}: {text}");
+    }
+}

@@ -6,7 +6,7 @@ use std::time::Duration;
 use serde::Serialize;
 
 use zarnet_core::device::Supply;
-use zarnet_core::plan::{DeviceId, Pool, RuleId};
+use zarnet_core::plan::{DeviceId, Plan, Pool, RuleId};
 use zarnet_formats::plan::Loaded;
 
 use crate::answer::ends::ProtocolName;
@@ -45,7 +45,7 @@ pub struct Which<'a> {
 impl<'a> CapacityAnswer<'a> {
     /// What a resource is called.
     pub(super) fn which(self, r: &Resource) -> Which<'a> {
-        let name = supply_name(&self.loaded.plan, r.device, r.supply).swap_remove(0);
+        let name = supply_name(self.plan(), r.device, r.supply).swap_remove(0);
         let device = self.naming().device(r.device);
         let span = |(low, high): (u16, u16)| Some(format!("{low}-{high}"));
         let (kind, address, protocol, ports) = match r.supply {
@@ -73,9 +73,14 @@ impl<'a> CapacityAnswer<'a> {
         }
     }
 
+    /// The plan that the supplies are of.
+    pub fn plan(self) -> &'a Plan {
+        self.analysis.replaced.as_deref().unwrap_or(&self.loaded.plan)
+    }
+
     /// The names of the plan.
     pub fn naming(self) -> Naming<'a> {
-        Naming { plan: &self.loaded.plan, sources: &self.loaded.sources }
+        Naming { plan: self.plan(), sources: &self.loaded.sources }
     }
 
     /// A resource in a few words.
@@ -121,9 +126,7 @@ impl<'a> CapacityAnswer<'a> {
     /// The pool that a resource is, if it is one.
     pub fn pool_of(self, r: &Resource) -> Option<&'a Pool> {
         match r.supply {
-            Supply::Pool(pool) => {
-                Some(&self.loaded.plan.devices[r.device.index()].pools[pool.index()])
-            }
+            Supply::Pool(pool) => Some(&self.plan().devices[r.device.index()].pools[pool.index()]),
             Supply::PortsOfAll(..)
             | Supply::Ports(..)
             | Supply::Blocks(..)

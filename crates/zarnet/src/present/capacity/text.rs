@@ -48,7 +48,7 @@ fn overview(
     } else {
         writeln!(out, "{BOLD}In use{BOLD:#} from {} to {}", analysis.from, analysis.until)?;
     }
-    let several = answer.loaded.plan.devices.len() > 1;
+    let several = answer.plan().devices.len() > 1;
     let columns = [
         Column::text(if several { "DEVICE" } else { "" }).expendable(if several { 2 } else { 9 }),
         Column::text("SUPPLY"),
@@ -318,6 +318,13 @@ fn recommended(answer: CapacityAnswer<'_>, out: &mut dyn Write, i: usize) -> io:
 fn footer(answer: CapacityAnswer<'_>, out: &mut dyn Write, focus: &[usize]) -> io::Result<()> {
     let analysis = answer.analysis;
     writeln!(out)?;
+    if analysis.replaced.is_some() {
+        writeln!(
+            out,
+            "Another plan takes over in this traffic: nothing is simulated and no remedy tried; ask \
+             with that plan"
+        )?;
+    }
     if analysis.elsewhere > 0 {
         let flows = count(analysis.elsewhere as u64, "flow was", "flows were");
         writeln!(
@@ -347,6 +354,8 @@ fn footer(answer: CapacityAnswer<'_>, out: &mut dyn Write, focus: &[usize]) -> i
             "{DIM}next: --apply {name} writes it into the plan; --remedy shows another; \
              --chart FILE.png draws it{DIM:#}"
         )
+    } else if analysis.replaced.is_some() {
+        writeln!(out, "{DIM}next: --supply NAME; --chart FILE.png draws it{DIM:#}")
     } else {
         writeln!(
             out,
