@@ -119,6 +119,7 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
             continue;
         }
         let device = Device::new(own, &taken, seed);
+        let further = Further::behind(plan, id);
         for (i, interface) in own.interfaces.iter().enumerate() {
             let is_meant = match realm {
                 Some(realm) => interface.realm.as_deref() == Some(realm) || interface.name == realm,
@@ -134,7 +135,6 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
                 found.unknown.push(own.name.clone());
                 break;
             };
-            let further = Further::behind(plan, id);
             let everybody = Intervals::addresses(&senders).intersection(&Intervals::ipv4());
             let ways = ways.into_iter().flat_map(|(way, area)| {
                 let each = pieces(area).into_iter();

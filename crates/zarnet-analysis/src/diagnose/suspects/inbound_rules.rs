@@ -12,7 +12,7 @@ use zarnet_core::plan::{InterfaceId, RuleId, RuleKind};
 impl Case<'_> {
     /// A rule that lets nothing of it in for two reasons at once.
     pub(super) fn two_off_inbound(&mut self, hop: &Hop, miss: &NearMiss) {
-        let (table, rule) = (Table::Rule(hop.device, miss.rule), self.rule(hop.device, miss.rule));
+        let table = Table::Rule(hop.device, miss.rule);
         let from = hop.packet.source().address.to_string();
         let fault = |c: &Condition| match c {
             Condition::Enabled => {
@@ -31,21 +31,7 @@ impl Case<'_> {
             | Condition::Direction => None,
         };
         let faults: Option<Vec<(Cause, Edit)>> = miss.unmet.iter().map(fault).collect();
-        let Some(faults) = faults else { return };
-        let causes: Vec<Cause> = faults.iter().map(|f| f.0).collect();
-        let edits = faults.into_iter().map(|f| f.1).collect();
-        let names: Vec<&str> = miss.unmet.iter().map(|c| c.name()).collect();
-        let verdict = format!(
-            "rule {} was meant, and does not let it in for two reasons: {}",
-            rule.name,
-            names.join(" and ")
-        );
-        let title = format!("let rule {} let it in", rule.name);
-        let at = self.at_rule(hop.device, miss.rule);
-        self.suspect(causes[0], at, verdict, title, edits);
-        if let (Some(last), Some(second)) = (self.list.last_mut(), causes.get(1)) {
-            last.besides = Some(*second);
-        }
+        self.two_faults(hop, miss, faults, "let it in");
     }
 
     /// A rule that is for other realms than the one that packets from outside come in by.

@@ -17,6 +17,7 @@ mod shortage;
 use std::net::IpAddr;
 
 use super::cause::Cause;
+use super::near::NearMiss;
 use super::suspect::Suspect;
 use zarnet_core::Reason;
 use zarnet_core::network::{Hop, Loss, Origin, Receiver, Trace};
@@ -205,6 +206,31 @@ impl<'a> Case<'a> {
         let suspect =
             Suspect { cause, besides, device, rule, rule_name, place, verdict, title, edits };
         self.list.push(suspect);
+    }
+
+    /// A rule that was meant and lacks two things, with the repair of each, if both have one.
+    /// `does`: what it does not do.
+    fn two_faults(
+        &mut self,
+        hop: &Hop,
+        miss: &NearMiss,
+        faults: Option<Vec<(Cause, Edit)>>,
+        does: &str,
+    ) {
+        let Some(faults) = faults else { return };
+        let (causes, edits): (Vec<Cause>, Vec<Edit>) = faults.into_iter().unzip();
+        let names: Vec<&str> = miss.unmet.iter().map(|c| c.name()).collect();
+        let rule = &self.rule(hop.device, miss.rule).name;
+        let verdict = format!(
+            "rule {rule} was meant, and does not {does} for two reasons: {}",
+            names.join(" and ")
+        );
+        let title = format!("let rule {rule} {does}");
+        let at = self.at_rule(hop.device, miss.rule);
+        self.suspect(causes[0], at, verdict, title, edits);
+        if let (Some(last), [first, second]) = (self.list.last_mut(), &causes[..]) {
+            last.besides = Some(*second).filter(|s| s != first);
+        }
     }
 
     fn at_rule(&self, device: DeviceId, rule: RuleId) -> At {

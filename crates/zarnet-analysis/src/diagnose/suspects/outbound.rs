@@ -209,21 +209,7 @@ impl Case<'_> {
             Condition::From | Condition::Into | Condition::Direction => None,
         };
         let faults: Option<Vec<(Cause, Edit)>> = miss.unmet.iter().map(fault).collect();
-        let Some(faults) = faults else { return };
-        let causes: Vec<Cause> = faults.iter().map(|f| f.0).collect();
-        let edits = faults.into_iter().map(|f| f.1).collect();
-        let names: Vec<&str> = miss.unmet.iter().map(|c| c.name()).collect();
-        let verdict = format!(
-            "rule {} was meant, and does not match for two reasons: {}",
-            rule.name,
-            names.join(" and ")
-        );
-        let title = format!("let rule {} match", rule.name);
-        let at = self.at_rule(hop.device, miss.rule);
-        self.suspect(causes[0], at, verdict, title, edits);
-        if let (Some(last), [first, second]) = (self.list.last_mut(), &causes[..]) {
-            last.besides = Some(*second).filter(|s| s != first);
-        }
+        self.two_faults(hop, miss, faults, "match");
     }
 
     pub(super) fn disabled(&mut self, device: DeviceId, id: RuleId) {
