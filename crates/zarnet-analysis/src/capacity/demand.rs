@@ -1,6 +1,6 @@
 //! What is asked of a supply in its busiest hour, as the record shows it.
 
-use zarnet_core::device::{Lengths, Series, Supply};
+use zarnet_core::device::{Lengths, Supply};
 use zarnet_core::named;
 use zarnet_core::net::Instant;
 
@@ -99,11 +99,6 @@ pub fn demand(resource: &Resource, from: Instant, until: Instant) -> Demand {
     demand
 }
 
-/// The series of what cannot be had: what is in use, and what rests.
-fn unavailable(resource: &Resource) -> &Series {
-    resource.series.with_rest.as_deref().unwrap_or(&resource.series)
-}
-
 /// The hour with the most refused or in use, while something is still asked for.
 fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Instant) {
     let asked = |s: &&zarnet_core::device::Span| s.begun > 0 || s.refused > 0;
@@ -119,7 +114,7 @@ fn busiest(resource: &Resource, from: Instant, until: Instant) -> (Instant, Inst
         (0..=(length - HOUR).div_ceil(step)).map(|n| from.0 + (n * step).min(length - HOUR));
     let weigh = |start: u64| {
         let (a, b) = (Instant(start), Instant(start + HOUR));
-        (lost_between(&resource.lost, a, b).count(), unavailable(resource).mean(a, b))
+        (lost_between(&resource.lost, a, b).count(), resource.series.unavailable().mean(a, b))
     };
     let best = starts
         .map(|s| (weigh(s), s))
@@ -155,7 +150,7 @@ pub fn of_hour(resource: &Resource, (from, until): (Instant, Instant)) -> Demand
         until,
         rate: requests / seconds,
         holds,
-        carried: unavailable(resource).mean(from, until),
+        carried: resource.series.unavailable().mean(from, until),
         measured: Measured::of(series, &times, (from, until), peakedness),
         hosts,
         settled: f64::INFINITY,
@@ -180,7 +175,7 @@ fn asking(resource: &Resource) -> u64 {
 /// begin in it: in an hour that lies half a holding time later what lives and what began nearly
 /// agree.
 fn holding_time(resource: &Resource, (from, until): (Instant, Instant), begun: f64) -> f64 {
-    let series = unavailable(resource);
+    let series = resource.series.unavailable();
     let whole = series.area() / resource.series.begun.max(1) as f64 / 1e9;
     let end = resource.series.spans().last().map_or(until, |s| s.from);
     let later = |at: Instant| Instant(at.0.saturating_add((whole * 0.5e9) as u64));

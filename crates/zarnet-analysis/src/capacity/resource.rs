@@ -184,7 +184,7 @@ pub(super) fn take_holders(
 
 /// When less is in use for the first time after a moment; what rests is not free yet.
 fn next_release(series: &Series, at: Instant) -> Option<Instant> {
-    series.with_rest.as_deref().unwrap_or(series).next_release(at)
+    series.unavailable().next_release(at)
 }
 
 /// Whether it is told who has a supply: everybody has some of what a device has without end.

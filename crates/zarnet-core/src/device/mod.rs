@@ -44,8 +44,8 @@ pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};
 pub use session_state::State;
 pub use sinks::{
-    AddressUse, Counters, EndedMapping, EndedMappings, History, Lengths, Peak, PoolUse,
-    RuleCounters, Series, Span, Supply,
+    AddressUse, Counters, EndedMapping, History, Lengths, Peak, PoolUse, RuleCounters, Series,
+    Span, Supply,
 };
 pub use view::{MappingRow, SessionRow};
 

@@ -71,7 +71,7 @@ impl Timeline {
         let next = self.rows.len();
         let key = (source, destination, protocol, destination_port);
         let last = self.last.insert(key, next);
-        match last.filter(|last| self.rows[*last].fares_like(&row)) {
+        match last.filter(|last| self.rows[*last].has_outcome_of(&row)) {
             Some(last) => {
                 self.rows[last].take_in(&row);
                 self.last.insert(key, last);
@@ -117,7 +117,7 @@ impl TimelineRow {
         Self { flow, until, count: 1, class, reason, device: by, rule, translated, place }
     }
 
-    fn fares_like(&self, other: &Self) -> bool {
+    fn has_outcome_of(&self, other: &Self) -> bool {
         let outcome = |r: &Self| {
             let ends = r.translated.map(|t| (t.source.address, t.destination));
             (r.class, r.reason, r.device, r.rule, ends, r.place)

@@ -110,7 +110,7 @@ impl<'a> CapacityAnswer<'a> {
 
     /// For how long at least 80, 90 and 95 % of it were in use, or resting.
     pub fn time_above(self, r: &Resource) -> [(f64, Duration); 3] {
-        let unavailable = r.series.with_rest.as_deref().unwrap_or(&r.series);
+        let unavailable = r.series.unavailable();
         let usable = r.series.usable.unwrap_or(u64::MAX) as f64;
         let (from, until) = (self.analysis.from, self.analysis.until);
         [0.8, 0.9, 0.95].map(|share| {

@@ -220,7 +220,7 @@ impl<'a> CapacityAnswer<'a> {
     pub fn alert(self, r: &Resource) -> Option<u64> {
         let within = self.alert?;
         let (from, until) = (self.analysis.from, self.analysis.until);
-        let unavailable = r.series.with_rest.as_deref().unwrap_or(&r.series);
+        let unavailable = r.series.unavailable();
         let rise = unavailable.fastest_rise(within.as_nanos() as u64, from, until);
         r.series.usable?.checked_sub(rise.into()).filter(|level| *level > 0)
     }

@@ -43,41 +43,19 @@ pub fn refusal_between(servers: f64, offered: f64) -> f64 {
     (below.ln() * (1.0 - part) + above.ln() * part).exp()
 }
 
-/// The fewest that keep the probability at or below `target`; `None` if more than `most` would be
-/// needed.
-pub fn servers_for(offered: f64, target: f64, most: u64) -> Option<u64> {
-    if refusal(most, offered) > target {
-        return None;
-    }
-    let (mut low, mut high) = (0, most);
-    while low < high {
-        let middle = low + (high - low) / 2;
-        if refusal(middle, offered) <= target { high = middle } else { low = middle + 1 }
-    }
-    Some(low)
-}
-
-/// The most that can be offered so that the probability stays at or below `target`, in erlang.
-pub fn offered_for(servers: u64, target: f64) -> f64 {
-    if servers == 0 || target <= 0.0 {
-        return 0.0;
-    }
-    if target >= 1.0 {
-        return f64::INFINITY;
-    }
-    // offered (1 - target) is carried, and no more than all servers can
-    let (mut low, mut high) = (0.0, servers as f64 / (1.0 - target) + 1.0);
-    while high - low > high * 1e-9 {
-        let middle = (low + high) / 2.0;
-        if refusal(servers, middle) <= target { low = middle } else { high = middle }
-    }
-    low
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::capacity::model::Model;
     use proptest::prelude::*;
+
+    fn servers_for(offered: f64, target: f64, most: u64) -> Option<u64> {
+        Model::ErlangB { offered }.needed(target, 1.0, most)
+    }
+
+    fn offered_for(servers: u64, target: f64) -> f64 {
+        Model::ErlangB { offered: 1.0 }.headroom(servers, target).unwrap()
+    }
 
     /// Erlang's own table and those that were computed after it: servers, refusal, the traffic that
     /// they carry so.

@@ -154,6 +154,10 @@ impl Model {
         if self.offered(1.0) <= 0.0 || self.refusal(usable, MOST) <= target {
             return None;
         }
+        // every load has its refusals, however rare
+        if target <= 0.0 {
+            return Some(0.0);
+        }
         let (mut low, mut high) = (0.0, MOST);
         // first within a factor of two, which is found fast: few servers are cheap to ask about
         let mut guess = 1.0;

@@ -15,13 +15,14 @@ use super::compiled::Compiled;
 use crate::plan::{self, Renaming};
 
 pub use counters::{AddressUse, Counters, PoolUse, RuleCounters};
-pub use ended::{EndedMapping, EndedMappings};
+pub use ended::EndedMapping;
 pub use history::{History, Supply};
 pub(super) use history::{RefusedFlow, usable_ports};
 pub use peak::Peak;
 pub use series::{Lengths, Series, Span};
 
 use counters::{EventCounters, UseCounters};
+use ended::EndedMappings;
 
 /// Everybody who is told.
 #[derive(Debug, Clone)]

@@ -105,6 +105,11 @@ impl Series {
         Self { usable, ..Self::default() }
     }
 
+    /// What cannot be had over time: in use, or resting where something rests.
+    pub fn unavailable(&self) -> &Self {
+        self.with_rest.as_deref().unwrap_or(self)
+    }
+
     /// How much is in use now.
     pub fn value(&self) -> u32 {
         self.value

@@ -14,11 +14,9 @@ use zarnet_analysis::capacity::CapacityAnalysis;
 pub use picture::{Kind, drawn};
 
 /// Use of a resource over time, as it is drawn.
-pub struct Curve {
+pub struct Curve<'a> {
     /// The resource's use between two instants, in stretches.
-    series: zarnet_core::device::Series,
-    /// The same with what rests, where something does.
-    rest: Option<zarnet_core::device::Series>,
+    series: &'a zarnet_core::device::Series,
     /// The first instant of the chart.
     pub from: Instant,
     /// The last instant of the chart.
@@ -29,18 +27,17 @@ pub struct Curve {
     pub peak: u64,
 }
 
-impl Curve {
+impl<'a> Curve<'a> {
     /// The curve of a resource in a window.
-    pub fn of(r: &Resource, (from, until): (Instant, Instant)) -> Self {
-        let (series, usable) = (r.series.clone(), r.series.usable);
-        let rest = series.with_rest.as_deref().cloned();
-        let peak = rest.as_ref().map_or(0, |rest| rest.peak.count).max(series.peak.count);
-        Self { series, rest, from, until, usable, peak }
+    pub fn of(r: &'a Resource, (from, until): (Instant, Instant)) -> Self {
+        let (series, usable) = (&r.series, r.series.usable);
+        let peak = series.unavailable().peak.count.max(series.peak.count);
+        Self { series, from, until, usable, peak }
     }
 
     /// With what rests, in so many stretches; empty where nothing does.
     pub fn resting(&self, count: usize) -> Vec<Span> {
-        let rest = self.rest.as_ref();
+        let rest = self.series.with_rest.as_ref();
         rest.map(|rest| rest.reduced(self.from, self.until, count)).unwrap_or_default()
     }
 
@@ -58,18 +55,18 @@ impl Curve {
 }
 
 /// Use of one address over time, as a strip.
-pub struct Strip {
+pub struct Strip<'a> {
     /// The external address of the curve.
     pub address: IpAddr,
     /// Use of the address's ports over time.
-    pub curve: Curve,
+    pub curve: Curve<'a>,
 }
 
 /// So many strips can be read.
 const MOST_STRIPS: usize = 16;
 
 /// The addresses that a resource's ports are on; those of the same device and protocol.
-pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
+pub fn strips<'a>(analysis: &'a CapacityAnalysis, of: &Resource) -> Vec<Strip<'a>> {
     let same = |r: &&Resource| match (r.supply, of.supply) {
         (Supply::Ports(_, p, a), Supply::Ports(_, q, b) | Supply::PortsOfAll(_, q, b)) => {
             r.device == of.device && p == q && a == b
@@ -79,7 +76,7 @@ pub fn strips(analysis: &CapacityAnalysis, of: &Resource) -> Vec<Strip> {
         }
         _ => false,
     };
-    let strip = |r: &Resource| match r.supply {
+    let strip = |r: &'a Resource| match r.supply {
         Supply::Ports(address, ..) | Supply::Blocks(address, ..) => {
             Some(Strip { address, curve: Curve::of(r, (analysis.from, analysis.until)) })
         }

@@ -221,16 +221,12 @@ fn refusals(
     draw: &mut dyn FnMut(usize, usize, f64, f64) -> Done,
     stretches: &[Span],
 ) -> Done {
-    let (Some(first), Some(most)) =
-        (r.series.first_refusal, stretches.iter().map(|s| s.refused).max())
-    else {
-        return Ok(());
-    };
+    let Some(first) = r.series.first_refusal else { return Ok(()) };
     // wide enough to be seen, as many as there are in it
     const WIDE: usize = 4;
     let columns = stretches.chunks(WIDE).map(|c| c.iter().map(|s| s.refused).sum::<u32>());
     let columns: Vec<u32> = columns.collect();
-    let highest = columns.iter().copied().max().unwrap_or(most).max(1);
+    let highest = columns.iter().copied().max().unwrap_or(0).max(1);
     for (n, count) in columns.iter().enumerate().filter(|c| *c.1 > 0) {
         let high = 1.03 + 0.13 * f64::from(*count) / f64::from(highest);
         draw(n * WIDE, (n + 1) * WIDE, 1.03, high)?;
@@ -246,8 +242,8 @@ fn refusals(
 }
 
 /// The addresses that a resource's ports are on, or the resource itself.
-fn strips_or_own(answer: CapacityAnswer<'_>, r: &Resource) -> Vec<(String, Curve)> {
-    let named = |s: Strip| (s.address.to_string(), s.curve);
+fn strips_or_own<'a>(answer: CapacityAnswer<'a>, r: &'a Resource) -> Vec<(String, Curve<'a>)> {
+    let named = |s: Strip<'a>| (s.address.to_string(), s.curve);
     let list: Vec<(String, Curve)> = strips(answer.analysis, r).into_iter().map(named).collect();
     if !list.is_empty() {
         return list;
