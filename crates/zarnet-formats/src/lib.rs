@@ -2,6 +2,7 @@
 //!
 //! Everything that is read here becomes a value of `zarnet-core`, or an error with its place.
 
+pub mod data_model;
 pub mod files;
 mod observations;
 pub mod observed;
