@@ -193,6 +193,11 @@ limits! {
     /// Rows of a table of a device.
     OBSERVED_ROWS: usize = 2_000_000,
         "rows of a device's table", "each is compared in memory", "too-large";
+    /// Entries that one rule or one entry of a filter may come to in a document of the data models.
+    EXPORTED_PARTS: usize = 4_096,
+        "entries of a document that a rule or filter entry comes to",
+        "lists are written as the product of their parts",
+        "rule-source";
     /// Wrong lines of an input that are counted.
     BAD_LINES: usize = 10_000,
         "wrong lines of an input that are counted",

@@ -4,6 +4,7 @@
 
 pub mod data_model;
 pub mod files;
+pub mod ietf_nat;
 mod observations;
 pub mod observed;
 pub mod plan;

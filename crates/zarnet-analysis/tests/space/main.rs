@@ -1,5 +1,6 @@
 //! Sets of packets, exact: against a list of packets, against the device, and for pairs of plans.
 
+mod exchange;
 mod plans;
 mod prefixes;
 

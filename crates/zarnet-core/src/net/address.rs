@@ -245,6 +245,26 @@ impl AddressRange {
         self.contains(address).then(|| number(address) - number(self.first))
     }
 
+    /// The fewest prefixes that it comes to, in numeric order.
+    pub fn prefixes(self) -> Vec<Prefix> {
+        let bits = u32::from(self.family().bits());
+        let (mut first, last) = (number(self.first), number(self.last));
+        let mut list = Vec::new();
+        loop {
+            // as large as its first address allows, and no larger than what is left
+            let mut free = if first == 0 { bits } else { first.trailing_zeros().min(bits) };
+            let size = |free: u32| if free >= 128 { u128::MAX } else { (1 << free) - 1 };
+            while size(free) > last - first {
+                free -= 1;
+            }
+            list.extend(Prefix::holding(self.family().address(first), (bits - free) as u8));
+            if last - first <= size(free) {
+                return list;
+            }
+            first += size(free) + 1;
+        }
+    }
+
     /// Parses an address, a prefix (by length, mask or inverted mask), or a range, which may name
     /// the prefix that it lies in: `203.0.113.4-203.0.113.7/29`. The prefix is returned too,
     /// because a pool loses the network and broadcast address of a prefix.

@@ -223,3 +223,20 @@ proptest! {
         prop_assert_eq!(found, by_hand);
     }
 }
+
+#[test]
+fn a_range_is_the_fewest_prefixes() {
+    let texts = |range: &str| -> Vec<String> {
+        let (range, _) = AddressRange::parse(range).unwrap();
+        range.prefixes().iter().map(ToString::to_string).collect()
+    };
+    assert_eq!(
+        texts("203.0.113.11-203.0.113.14"),
+        ["203.0.113.11/32", "203.0.113.12/31", "203.0.113.14/32"]
+    );
+    assert_eq!(texts("0.0.0.0-255.255.255.255"), ["0.0.0.0/0"]);
+    assert_eq!(texts("255.255.255.255"), ["255.255.255.255/32"]);
+    assert_eq!(texts("10.0.0.0-10.0.0.255"), ["10.0.0.0/24"]);
+    assert_eq!(texts("::-ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff"), ["::/0"]);
+    assert_eq!(texts("2001:db8::1-2001:db8::2"), ["2001:db8::1/128", "2001:db8::2/128"]);
+}

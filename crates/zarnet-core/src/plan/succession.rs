@@ -65,9 +65,39 @@ impl Renaming {
 }
 
 impl Plan {
-    /// This plan with one device as another plan describes it. Segments go by their names; the
-    /// other plan's hosts and other devices do not matter. Things that the table of the device may
-    /// still refer to are kept.
+    /// This plan with one device as another plan describes it, under the name that it has here.
+    /// Segments go by their names; the other plan's hosts and other devices do not matter.
+    pub fn with_device(&self, id: DeviceId, other: &Plan, successor: DeviceId) -> Plan {
+        let mut plan = self.clone();
+        let new = plan.described(id, other, successor);
+        plan.devices[id.index()] = new;
+        plan
+    }
+
+    /// A device as another plan describes it, with the segments of this one; those that are new are
+    /// added.
+    fn described(&mut self, id: DeviceId, other: &Plan, successor: DeviceId) -> DevicePlan {
+        let mut new = other.devices[successor.index()].clone();
+        new.name.clone_from(&self.devices[id.index()].name);
+        for interface in &mut new.interfaces {
+            let segment = &other.segments[interface.segment.index()];
+            // a segment that nobody named goes by its prefix
+            let known = match segment.inferred {
+                true => self.inferred_segment(interface),
+                false => self.segments.iter().position(|s| {
+                    !s.inferred && s.name == segment.name && s.internet == segment.internet
+                }),
+            };
+            let position = known.unwrap_or_else(|| {
+                self.segments.push(segment.clone());
+                self.segments.len() - 1
+            });
+            interface.segment = SegmentId(position as u16);
+        }
+        new
+    }
+
+    /// The same for a device that runs: things that its table may still refer to are kept.
     pub fn with_successor(
         &self,
         id: DeviceId,
@@ -76,23 +106,7 @@ impl Plan {
     ) -> (Plan, Renaming) {
         let mut plan = self.clone();
         let old = &self.devices[id.index()];
-        let mut new = other.devices[successor.index()].clone();
-        new.name.clone_from(&old.name);
-        for interface in &mut new.interfaces {
-            let segment = &other.segments[interface.segment.index()];
-            // a segment that nobody named goes by its prefix
-            let known = match segment.inferred {
-                true => plan.inferred_segment(interface),
-                false => plan.segments.iter().position(|s| {
-                    !s.inferred && s.name == segment.name && s.internet == segment.internet
-                }),
-            };
-            let position = known.unwrap_or_else(|| {
-                plan.segments.push(segment.clone());
-                plan.segments.len() - 1
-            });
-            interface.segment = SegmentId(position as u16);
-        }
+        let mut new = plan.described(id, other, successor);
         let renaming = keep_what_may_be_in_use(old, &mut new);
         // an address that was assigned is not for a plan to change
         for (was, now) in old.interfaces.iter().zip(&renaming.interfaces) {

@@ -69,8 +69,7 @@ struct Checker<'a> {
     referenced: HashMap<&'static str, HashSet<String>>,
 }
 
-static NOTHING: std::sync::LazyLock<Value> =
-    std::sync::LazyLock::new(|| Value::Object(Map::new()));
+static NOTHING: std::sync::LazyLock<Value> = std::sync::LazyLock::new(|| Value::Object(Map::new()));
 
 impl<'a> Checker<'a> {
     fn fault(&mut self, kind: FaultKind) {
@@ -103,9 +102,8 @@ impl<'a> Checker<'a> {
         }
         for child in schema.children(id) {
             let node = schema.node(*child);
-            let case_taken = |(choice, case): &(u16, &str)| {
-                taken.get(choice).is_some_and(|t| t.0 == *case)
-            };
+            let case_taken =
+                |(choice, case): &(u16, &str)| taken.get(choice).is_some_and(|t| t.0 == *case);
             if members.contains_key(node.member)
                 || node.state && !self.with_state
                 || !node.cases.iter().all(case_taken)

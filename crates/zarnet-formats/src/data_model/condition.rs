@@ -79,7 +79,8 @@ impl Condition {
                 look_up(path, from).iter().any(|v| v.as_str() == Some(text))
             }
             Form::Derived { path, identity } => look_up(path, from).iter().any(|v| {
-                v.as_str().is_some_and(|t| Schema::get().derives(&full_identity(t, module), identity))
+                v.as_str()
+                    .is_some_and(|t| Schema::get().derives(&full_identity(t, module), identity))
             }),
             Form::Unknown => true,
         }

@@ -158,10 +158,8 @@ mod tests {
     #[test]
     fn edits_make_one_document_of_another() {
         let rules = |names: &[&str]| {
-            let rules: Vec<String> = names
-                .iter()
-                .map(|n| format!(r#"{{"name":"{n}","type":"exempt"}}"#))
-                .collect();
+            let rules: Vec<String> =
+                names.iter().map(|n| format!(r#"{{"name":"{n}","type":"exempt"}}"#)).collect();
             format!(r#"{{"zarnet-policy:edge":{{"rule":[{}]}}}}"#, rules.join(","))
         };
         assert_eq!(made(&rules(&["a", "b", "c"]), &rules(&["a", "b", "c"])), []);
@@ -181,6 +179,9 @@ mod tests {
             "/ietf-nat:nat/instances/instance=1/policy=1/timers/udp-timeout"
         );
         // an identity is the same with and without its module
-        assert_eq!(made(&instance(r#""type":"napt44""#), &instance(r#""type":"ietf-nat:napt44""#)), []);
+        assert_eq!(
+            made(&instance(r#""type":"napt44""#), &instance(r#""type":"ietf-nat:napt44""#)),
+            []
+        );
     }
 }

@@ -96,9 +96,7 @@ pub fn apply(document: &mut Value, edit: &Edit) -> Result<(), EditError> {
     let exists = target.find(document).is_some();
     let value = || edit.value.clone().ok_or(senseless("there is no value"));
     match edit.operation {
-        Operation::Create | Operation::Insert if exists => {
-            Err(EditError::Exists(target.clone()))
-        }
+        Operation::Create | Operation::Insert if exists => Err(EditError::Exists(target.clone())),
         Operation::Delete | Operation::Move if !exists => Err(EditError::Missing(target.clone())),
         Operation::Delete | Operation::Remove => {
             remove(document, target);

@@ -216,11 +216,8 @@ pub(super) fn written(parts: &[Part<'_>]) -> String {
                 out.push_str(member);
             }
             Part::Entry(entry, names, position) => {
-                let keys: Vec<String> = names
-                    .iter()
-                    .filter_map(|n| entry.get(*n))
-                    .map(|v| encoded(&bare(v)))
-                    .collect();
+                let keys: Vec<String> =
+                    names.iter().filter_map(|n| entry.get(*n)).map(|v| encoded(&bare(v))).collect();
                 out.push_str(&match keys.len() == names.len() && !keys.is_empty() {
                     true => format!("={}", keys.join(",")),
                     // without its keys, by its position
@@ -247,8 +244,14 @@ mod tests {
         // a module may be named again
         let again = DataPath::parse("/ietf-nat:nat/ietf-nat:instances").unwrap();
         assert_eq!(again.to_string(), "/ietf-nat:nat/instances");
-        assert_eq!(DataPath::parse("/ietf-nat:nat/insances"), Err(PathError::Unknown("insances".into())));
-        assert!(matches!(DataPath::parse("/ietf-nat:nat/instances/instance=1,2"), Err(PathError::Keys { .. })));
+        assert_eq!(
+            DataPath::parse("/ietf-nat:nat/insances"),
+            Err(PathError::Unknown("insances".into()))
+        );
+        assert!(matches!(
+            DataPath::parse("/ietf-nat:nat/instances/instance=1,2"),
+            Err(PathError::Keys { .. })
+        ));
         assert!(matches!(DataPath::parse("/%zz"), Err(PathError::Malformed(_))));
     }
 }

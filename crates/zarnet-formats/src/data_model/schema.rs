@@ -273,7 +273,9 @@ mod tests {
     #[test]
     fn every_line_of_the_modules_is_understood() {
         let schema = Schema::get();
-        assert!(schema.modules().iter().any(|m| m.name == "ietf-nat" && m.revision == "2019-01-10"));
+        assert!(
+            schema.modules().iter().any(|m| m.name == "ietf-nat" && m.revision == "2019-01-10")
+        );
         for node in &schema.nodes {
             let conditions = node.musts.iter().chain(&node.when).chain(&node.parent_when);
             for condition in conditions {

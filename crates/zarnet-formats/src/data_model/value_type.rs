@@ -106,9 +106,9 @@ impl Notation {
             Self::AddressV6 => bare.parse::<Ipv6Addr>().is_ok(),
             Self::DateAndTime => text.parse::<jiff::Timestamp>().is_ok(),
             Self::DottedQuad => text.parse::<Ipv4Addr>().is_ok(),
-            Self::Octets => text
-                .split(':')
-                .all(|o| o.len() == 2 && o.bytes().all(|b| b.is_ascii_hexdigit())),
+            Self::Octets => {
+                text.split(':').all(|o| o.len() == 2 && o.bytes().all(|b| b.is_ascii_hexdigit()))
+            }
         }
     }
 
@@ -237,9 +237,7 @@ impl Type {
             Self::Words(words) | Self::Bits(words) => format!("one of {}", words.join(", ")),
             Self::Identity(bases) => format!("an identity derived from {}", bases.join(", ")),
             Self::Reference(path) => format!("a value of {path}"),
-            Self::Union(types) => {
-                types.iter().map(Self::told).collect::<Vec<_>>().join(", or ")
-            }
+            Self::Union(types) => types.iter().map(Self::told).collect::<Vec<_>>().join(", or "),
             Self::Empty => "[null]".into(),
             Self::Binary => "octets in base 64".into(),
             Self::Notation(notation) => notation.told().into(),

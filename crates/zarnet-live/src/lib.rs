@@ -1,0 +1,1 @@
+//! Devices over the network.
