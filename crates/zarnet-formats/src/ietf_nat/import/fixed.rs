@@ -22,15 +22,18 @@ pub(super) struct Entry {
 }
 
 impl Entry {
-    /// Whether it differs from another only by who may send.
+    /// Whether the next one differs only by who may send, and goes on with that in numeric order: so
+    /// the senders of one rule are written.
     pub(super) fn continues(&self, other: &Self) -> bool {
         self.protocol == other.protocol
             && self.internal == other.internal
             && self.external == other.external
             && self.ports == other.ports
             && self.becomes == other.becomes
-            && self.source.is_some()
-            && other.source.is_some()
+            && matches!(
+                (self.source, other.source),
+                (Some(own), Some(next)) if own.last() < next.first()
+            )
     }
 
     /// Its services, of an entry without ports.
