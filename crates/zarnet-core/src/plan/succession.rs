@@ -65,11 +65,31 @@ impl Renaming {
 }
 
 impl Plan {
-    /// This plan with one device as another plan describes it, under the name that it has here.
-    /// Segments go by their names; the other plan's hosts and other devices do not matter.
+    /// Another plan, in which the interfaces of a device stay on the segments that they are on here:
+    /// a description that came from the device itself knows nothing of segments. Interfaces go by
+    /// their names.
+    #[must_use]
+    pub fn on_same_segments(&self, id: DeviceId, other: &Plan, successor: DeviceId) -> Plan {
+        let mut other = other.clone();
+        for interface in &self.devices[id.index()].interfaces {
+            let segment = &self.segments[interface.segment.index()];
+            let interfaces = &mut other.devices[successor.index()].interfaces;
+            let Some(same) = interfaces.iter_mut().find(|i| i.name == interface.name) else {
+                continue;
+            };
+            same.segment = SegmentId(other.segments.len() as u16);
+            other.segments.push(segment.clone());
+        }
+        other
+    }
+
+    /// This plan with one device as another plan describes it, under the name that it has here, on
+    /// the segments that it is on. The other plan's hosts and other devices do not matter.
+    #[must_use]
     pub fn with_device(&self, id: DeviceId, other: &Plan, successor: DeviceId) -> Plan {
         let mut plan = self.clone();
-        let new = plan.described(id, other, successor);
+        let other = self.on_same_segments(id, other, successor);
+        let new = plan.described(id, &other, successor);
         plan.devices[id.index()] = new;
         plan
     }

@@ -9,6 +9,7 @@ mod first_packet;
 mod flow;
 mod follow;
 mod holders;
+mod live;
 mod play;
 mod recording;
 mod run;
@@ -36,6 +37,7 @@ pub use follow::{
 };
 pub use holders::Held;
 pub use holders::Holder;
+pub use live::Live;
 pub use play::{network_at, predict};
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, RequestUse, Shortage};
 pub use strangers::Elsewhere;

@@ -94,6 +94,13 @@ impl Run {
         self.network.prefetch(fast_flows);
     }
 
+    /// Plays items that were read elsewhere.
+    pub(super) fn play_batch<E>(&mut self, batch: &[Item]) -> Result<(), Halt<E>> {
+        let mut fast_flows = Vec::with_capacity(batch.len());
+        self.find_fast_flows(batch, &mut fast_flows);
+        self.play(batch, &fast_flows)
+    }
+
     fn play<E>(&mut self, batch: &[Item], fast_flows: &[Option<FastFlow>]) -> Result<(), Halt<E>> {
         for (item, fast) in batch.iter().zip(fast_flows) {
             let at = item.at();
