@@ -9,7 +9,9 @@
 //! - [`capacity`]: what runs out, who has it, how much would be enough.
 //! - [`diagnose`]: why a flow does not work, and which repair was tried and helps.
 //! - [`define`]: changes of a plan as edits of its text.
+//! - [`drift`]: descriptions of a device side by side: planned, running, saved.
 //! - [`play`]: traffic, opened as it is asked for and played as often as it takes.
+//! - [`watch`]: a table as it changes.
 //! - [`answer`]: all of these as values for JSON and CSV, with the names of their plan.
 
 pub mod answer;
@@ -18,6 +20,7 @@ pub mod capacity;
 pub mod compare;
 pub mod define;
 pub mod diagnose;
+pub mod drift;
 mod error;
 pub mod exposure;
 pub mod impact;
@@ -26,6 +29,7 @@ pub mod play;
 mod schema;
 mod senders;
 pub mod space;
+pub mod watch;
 
 pub use error::{AnalysisError, AskError};
 pub use schema::plan_schema;

@@ -193,6 +193,9 @@ limits! {
     /// Rows of a table of a device.
     OBSERVED_ROWS: usize = 2_000_000,
         "rows of a device's table", "each is compared in memory", "too-large";
+    /// Devices of one stand-in.
+    STAND_IN_DEVICES: usize = 256,
+        "devices of a stand-in", "each listens at a port of its own", "too-many";
     /// Entries that one rule or one entry of a filter may come to in a document of the data models.
     EXPORTED_PARTS: usize = 4_096,
         "entries of a document that a rule or filter entry comes to",

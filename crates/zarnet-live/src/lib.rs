@@ -1,1 +1,10 @@
-//! Devices over the network.
+//! Devices over the network: RESTCONF (RFC 8040) on both sides.
+//!
+//! - `client`: a device that is asked and edited. `stand_in`: a simulated one that speaks the same
+//!   protocol, for rehearsal and tests.
+//! - `fingerprint`, `protocol`: what both sides must agree on.
+
+pub mod client;
+pub mod fingerprint;
+pub mod protocol;
+pub mod stand_in;

@@ -9,7 +9,9 @@ pub mod check;
 pub mod compare;
 mod counters;
 pub mod define;
+pub mod drift;
 mod ends;
+pub mod exchange;
 pub mod expect;
 pub mod explain;
 pub mod exposure;
@@ -20,15 +22,17 @@ pub mod packets;
 pub mod predict;
 mod row;
 pub mod rules;
+pub mod send;
 pub mod sheet;
 mod timeline;
+pub mod watch;
 pub mod why;
 
 use std::io::{self, Write};
 
 use serde::Serialize;
 
-pub use change::diff;
+pub use change::{diff, diff_of_texts};
 pub use counters::{AddressCount, CounterShape, DeviceCount, PoolCount, RuleCount};
 pub use ends::{End, Pair, ProtocolName};
 pub use naming::{Naming, Position};

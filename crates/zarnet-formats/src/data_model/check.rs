@@ -34,7 +34,7 @@ pub fn check(document: &Value, foreign: Foreign) -> Result<(), Vec<Fault>> {
     let mut checker = Checker {
         schema: Schema::get(),
         foreign,
-        with_state: holds_state(None, members),
+        with_state: state_below(None, members),
         faults: Vec::new(),
         path: Vec::new(),
         above: vec![document],
@@ -45,11 +45,15 @@ pub fn check(document: &Value, foreign: Foreign) -> Result<(), Vec<Fault>> {
 }
 
 /// Whether there is state in a document.
-fn holds_state(at: Option<NodeId>, members: &Map<String, Value>) -> bool {
+pub fn holds_state(document: &Value) -> bool {
+    document.as_object().is_some_and(|members| state_below(None, members))
+}
+
+fn state_below(at: Option<NodeId>, members: &Map<String, Value>) -> bool {
     let schema = Schema::get();
     members.iter().any(|(name, value)| {
         let Some(id) = schema.child(at, name) else { return false };
-        let within = |v: &Value| v.as_object().is_some_and(|m| holds_state(Some(id), m));
+        let within = |v: &Value| v.as_object().is_some_and(|m| state_below(Some(id), m));
         schema.node(id).state
             || match value {
                 Value::Array(entries) => entries.iter().any(within),

@@ -19,7 +19,7 @@ mod schema;
 mod text;
 mod value_type;
 
-pub use check::{Foreign, check};
+pub use check::{Foreign, check, holds_state};
 pub use difference::difference;
 pub use edit::{Edit, EditError, Operation, Position, apply};
 pub use fault::{Fault, FaultKind};

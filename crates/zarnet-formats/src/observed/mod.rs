@@ -3,10 +3,12 @@
 
 mod columns;
 mod json;
+mod rows;
 
 use columns::position;
 pub use columns::{COLUMNS, ColumnMap, MAPPING_COLUMNS};
 use json::of_json_text;
+pub use rows::{of_rows, to_csv};
 use std::net::IpAddr;
 
 use serde_json::Value;

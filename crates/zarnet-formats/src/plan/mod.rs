@@ -1,6 +1,7 @@
 //! Plan files: TOML in, a built plan out, or everything that is wrong with it.
 
 mod edit;
+mod items;
 mod read;
 
 use std::path::{Path, PathBuf};
@@ -13,6 +14,7 @@ use crate::source::{SourceFile, Sources};
 use crate::toml_reader::Collected;
 
 pub use edit::edited;
+pub use items::{PlanItem, items};
 
 /// A plan and the files it came from.
 #[derive(Debug, Clone)]

@@ -15,10 +15,10 @@ pub struct Capacity {
     /// Flow lists, scenarios, captures or flows.
     #[arg(required_unless_present = "observed")]
     pub traffic: Vec<String>,
-    /// Read a device's actual table instead of traffic (CSV or JSON; `-` for standard input); may be
-    /// repeated, the oldest first.
-    #[arg(long, value_name = "FILE", conflicts_with = "traffic")]
-    pub observed: Vec<PathBuf>,
+    /// Read a device's actual table instead of traffic, from a file (CSV or JSON; `-` for standard
+    /// input) or from the device itself; may be repeated, the oldest first.
+    #[arg(long, value_name = "FILE|https://...", conflicts_with = "traffic")]
+    pub observed: Vec<String>,
     /// Say when each of several tables was taken, in their order (2026-08-01 or RFC 3339): growth
     /// is found by it.
     #[arg(long, value_name = "DATE", requires = "observed")]

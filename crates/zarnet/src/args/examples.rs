@@ -69,3 +69,31 @@ pub const CAPACITY: &str = r#"Examples:
 
 pub const COMPARE: &str = r#"Examples:
   zarnet compare harbour.toml morning.csv --at 2h45m --observed table.csv"#;
+
+pub const EXPORT: &str = r#"Examples:
+  zarnet export harbour.toml --device harbour-edge > edge.json
+  zarnet export harbour.toml --device harbour-edge --with-policy > edge.json"#;
+
+pub const IMPORT: &str = r#"Examples:
+  zarnet import edge.json --into edge.toml
+  zarnet import interfaces.json nat.json --device north-edge"#;
+
+pub const RETRIEVE: &str = r#"Examples:
+  zarnet retrieve https://localhost:8443 --access access.toml --into site"#;
+
+pub const SEND: &str = r#"Examples:
+  zarnet send site/edge.toml https://localhost:8443 --access access.toml
+  zarnet send site/edge.toml https://localhost:8443 --access access.toml --yes
+
+Exit codes: 0 nothing to send, or sent and kept; 1 something differs, or it did not stay."#;
+
+pub const DRIFT: &str = r#"Examples:
+  zarnet drift site/edge.toml https://localhost:8443 --access access.toml"#;
+
+pub const WATCH: &str = r#"Examples:
+  zarnet watch site/edge.toml https://localhost:8443 --access access.toml
+  zarnet watch site/edge.toml https://localhost:8443 --access access.toml --once --format json"#;
+
+pub const STAND_IN: &str = r#"Examples:
+  zarnet stand-in harbour.toml --play morning.csv --speed 60 --access access.toml
+  zarnet stand-in harbour.toml --play morning.csv --at 2h45m --speed 0 --access access.toml"#;

@@ -4,7 +4,9 @@ mod capacity;
 mod common;
 mod define;
 mod examples;
+mod exchange;
 mod forgotten;
+mod live;
 
 use std::path::PathBuf;
 
@@ -13,7 +15,9 @@ use clap::{Args, Parser, Subcommand};
 pub use capacity::Capacity;
 pub use common::{Color, Common, Format};
 pub use define::{Define, Keys, NamedSet, Rule, What};
+pub use exchange::{Export, Import};
 pub use forgotten::forgotten_word;
+pub use live::{AccessOptions, DriftArgs, Retrieve, Save, Send, StandInArgs, Watch};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]
@@ -92,6 +96,27 @@ pub enum Command {
     /// Compare the predicted table with the device's actual table.
     #[command(after_help = examples::COMPARE)]
     Compare(Compare),
+    /// Write a device of a plan in the standard data models.
+    #[command(after_help = examples::EXPORT)]
+    Export(Export),
+    /// Make a plan of documents in the standard data models.
+    #[command(after_help = examples::IMPORT)]
+    Import(Import),
+    /// Take a device's configuration, saved configuration, table and counters into files.
+    #[command(after_help = examples::RETRIEVE)]
+    Retrieve(Retrieve),
+    /// Show what differs between a plan and a device, and with --yes send it.
+    #[command(after_help = examples::SEND)]
+    Send(Send),
+    /// Show what a device runs and has saved beside what is planned.
+    #[command(after_help = examples::DRIFT)]
+    Drift(DriftArgs),
+    /// Watch a device's table, use and refusals as they change.
+    #[command(after_help = examples::WATCH)]
+    Watch(Watch),
+    /// Be a simulated device that speaks the same open protocols, for rehearsal.
+    #[command(after_help = examples::STAND_IN)]
+    StandIn(StandInArgs),
 }
 
 /// Arguments of the command `demo`.
@@ -232,6 +257,9 @@ pub struct TableFile {
     /// Device that the table belongs to, if the table does not say.
     #[arg(long, value_name = "NAME")]
     pub device: Option<String>,
+    /// How a device is reached that is asked itself.
+    #[command(flatten)]
+    pub access: AccessOptions,
 }
 
 /// Arguments of the command `compare`.
@@ -242,9 +270,10 @@ pub struct Compare {
     /// Flow lists, scenarios, captures or flows.
     #[arg(required = true)]
     pub traffic: Vec<String>,
-    /// Read the device's actual table from this file (CSV or JSON; `-` for standard input).
-    #[arg(long, value_name = "FILE", required = true)]
-    pub observed: PathBuf,
+    /// Read the device's actual table from this file (CSV or JSON; `-` for standard input), or from
+    /// the device itself.
+    #[arg(long, value_name = "FILE|https://...", required = true)]
+    pub observed: String,
     /// How it is read.
     #[command(flatten)]
     pub table: TableFile,
@@ -269,9 +298,10 @@ pub struct Why {
     /// Traffic around the flow, and the moment when it begins.
     #[command(flatten)]
     pub day: Day,
-    /// Read the device's actual table at that moment (CSV or JSON).
-    #[arg(long, value_name = "FILE")]
-    pub observed: Option<PathBuf>,
+    /// Read the device's actual table at that moment from this file (CSV or JSON), or from the
+    /// device itself.
+    #[arg(long, value_name = "FILE|https://...")]
+    pub observed: Option<String>,
     /// How it is read.
     #[command(flatten)]
     pub table: TableFile,

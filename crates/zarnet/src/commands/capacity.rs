@@ -1,6 +1,6 @@
 //! `zarnet capacity PLAN TRAFFIC...`
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use zarnet_analysis::answer::capacity::CapacityAnswer;
 use zarnet_analysis::capacity::{CapacityAnalysis, CapacityQuestion, TakenTable, of_observed};
@@ -156,8 +156,8 @@ fn tables(args: &Capacity, loaded: &Loaded) -> Result<Vec<TakenTable>, Failure> 
         let help = "--taken 2026-08-01 for each --observed, in their order".to_owned();
         return Err(Failure::wrong("dates-and-tables", message, help));
     }
-    let one = |(n, path): (usize, &PathBuf)| {
-        let rows = table(path, &args.table, &loaded.plan)?;
+    let one = |(n, named): (usize, &String)| {
+        let rows = table(named, &args.table, &loaded.plan)?;
         Ok(TakenTable { rows, day: days.get(n).copied().unwrap_or_default() })
     };
     args.observed.iter().enumerate().map(one).collect()

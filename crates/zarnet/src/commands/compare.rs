@@ -1,7 +1,6 @@
 //! `zarnet compare PLAN TRAFFIC... --observed FILE`
 
 use std::cell::RefCell;
-use std::path::Path;
 use std::sync::Arc;
 
 use zarnet_analysis::answer::compare::CompareAnswer;
@@ -15,8 +14,9 @@ use zarnet_formats::observed::{COLUMNS, ColumnMap, Form, read};
 use zarnet_formats::traffic::Begun;
 use zarnet_formats::traffic::Traffic;
 
-use super::plan;
+use super::live::observed::is_address;
 use super::traffic::{attempts, device, given, moment, open, tell_elsewhere};
+use super::{live, plan};
 use crate::args::{Common, Compare, TableFile};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::compare::text;
@@ -47,8 +47,11 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     Ok(if comparison.differences.is_empty() { FINE } else { NEGATIVE })
 }
 
-/// The table of a device, as somebody saved it.
-pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Observed>, Failure> {
+/// The table of a device, as somebody saved it or as the device itself tells it.
+pub(super) fn table(named: &str, file: &TableFile, plan: &Plan) -> Result<Vec<Observed>, Failure> {
+    if is_address(named) {
+        return live::observed::table(named, file, plan);
+    }
     let columns = file.columns.as_deref().map(ColumnMap::parse).transpose().map_err(|fault| {
         let help = format!(
             "columns are {}, numbered from 1: --columns internal=3,external=4",
@@ -57,7 +60,7 @@ pub(super) fn table(path: &Path, file: &TableFile, plan: &Plan) -> Result<Vec<Ob
         Failure::wrong(fault.name(), format!("--columns: {fault}"), help)
     })?;
     let of = file.device.as_deref().map(|name| device(plan, name)).transpose()?;
-    let given = given(&[path.display().to_string()])?;
+    let given = given(&[named.to_owned()])?;
     let form = Form { columns: columns.as_ref(), of };
     let read_one = |given| {
         read(given, form, plan).map_err(|errors| {

@@ -8,12 +8,10 @@ use zarnet_analysis::answer::diff;
 use zarnet_analysis::audit::{Finding, audit};
 use zarnet_analysis::define::{PlanEditor, needed};
 use zarnet_core::finding::Severity;
-use zarnet_core::plan::DeviceId;
 use zarnet_formats::plan::{LoadError, Loaded, edited};
 
 use super::edits::edits;
-use super::plan;
-use super::traffic::device;
+use super::{only_device, plan};
 use crate::args::{Common, Define, Format};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
@@ -23,15 +21,7 @@ use crate::present::{View, diagnostic, output, present};
 
 pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
-    let id = match &args.device {
-        Some(name) => device(&loaded.plan, name)?,
-        None if loaded.plan.devices.len() == 1 => DeviceId(0),
-        None => {
-            let names: Vec<&str> = loaded.plan.devices.iter().map(|d| d.name.as_str()).collect();
-            let help = format!("--device NAME; the plan has {}", names.join(", "));
-            return Err(Failure::wrong("which-device", "the plan has several devices", help));
-        }
-    };
+    let id = only_device(&loaded.plan, args.device.as_deref())?;
     let edits = edits(PlanEditor::new(&loaded.plan, id), &args.what)?;
     // what a rule needs besides itself is written only if it is not let pass already
     let edits = match edits.len() {

@@ -10,9 +10,12 @@ mod demo;
 mod edits;
 mod expect;
 mod explain;
+mod export;
 mod exposure;
 mod follow;
 mod impact;
+mod import;
+mod live;
 mod new;
 mod predict;
 mod rules;
@@ -23,6 +26,7 @@ mod why;
 
 use std::path::Path;
 
+use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_formats::files::Reach;
 use zarnet_formats::plan::{LoadError, Loaded, load};
 
@@ -69,6 +73,29 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Man => schema::manual(),
         Command::Impact(args) => impact::run(args, &arguments.common),
         Command::Compare(args) => compare::run(args, &arguments.common),
+        Command::Export(args) => export::run(args, &arguments.common),
+        Command::Import(args) => import::run(args, &arguments.common),
+        Command::Retrieve(args) => live::retrieve::run(args, &arguments.common),
+        Command::Send(args) => live::send::run(args, &arguments.common),
+        Command::Drift(args) => live::drift::run(args, &arguments.common),
+        Command::Watch(args) => live::watch::run(args, &arguments.common),
+        Command::StandIn(args) => live::stand_in::run(args, &arguments.common),
+    }
+}
+
+/// The device that is meant: the only one of the plan where none is named.
+fn only_device(plan: &Plan, name: Option<&str>) -> Result<DeviceId, Failure> {
+    match name {
+        Some(name) => traffic::device(plan, name),
+        None if plan.devices.len() == 1 => Ok(DeviceId(0)),
+        None if plan.devices.is_empty() => {
+            Err(Failure::wrong("no-device", "the plan has no device", None))
+        }
+        None => {
+            let names: Vec<&str> = plan.devices.iter().map(|d| d.name.as_str()).collect();
+            let help = format!("--device NAME; the plan has {}", names.join(", "));
+            Err(Failure::wrong("which-device", "the plan has several devices", help))
+        }
     }
 }
 

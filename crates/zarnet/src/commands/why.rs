@@ -30,8 +30,11 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let tried = question.tried(&loaded, &diagnosis, &progress)?;
     // it would stand in the middle of the answer
     drop(progress);
-    let observed =
-        args.observed.as_deref().map(|path| table(path, &args.table, &loaded.plan)).transpose()?;
+    let observed = args
+        .observed
+        .as_deref()
+        .map(|named| table(named, &args.table, &loaded.plan))
+        .transpose()?;
     let observed = observed.map(|table| of_flow(&table, &scene));
     let answer = WhyAnswer {
         sources: &sources,

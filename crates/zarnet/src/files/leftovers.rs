@@ -8,6 +8,14 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 /// Files that are to be gone when the program is.
 static LEFTOVERS: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 
+/// What else is done when a signal ends the program.
+static AT_SIGNAL: Mutex<Option<fn()>> = Mutex::new(None);
+
+/// Lets something be done when a signal ends the program: a terminal that is drawn on is put right.
+pub fn on_signal(act: fn()) {
+    *AT_SIGNAL.lock().unwrap_or_else(PoisonError::into_inner) = Some(act);
+}
+
 /// The list of what would be left behind now; while it is held, no signal ends the program.
 pub(super) struct Held(MutexGuard<'static, BTreeSet<PathBuf>>);
 
@@ -63,6 +71,9 @@ pub fn remove_on_signal() {
         if let Some(signal) = signals.forever().next() {
             let held = hold();
             held.0.iter().for_each(|path| drop(std::fs::remove_file(path)));
+            if let Some(act) = *AT_SIGNAL.lock().unwrap_or_else(PoisonError::into_inner) {
+                act();
+            }
             std::process::exit(128 + signal);
         }
     });

@@ -11,7 +11,7 @@ mod lock;
 mod target;
 
 pub use change::{Before, Change};
-pub use leftovers::remove_on_signal;
+pub use leftovers::{on_signal, remove_on_signal};
 
 use std::path::{Path, PathBuf};
 
@@ -27,6 +27,23 @@ use target::{Draft, Target};
 /// Another file is there, or it cannot be written.
 pub fn write_new(path: &Path, contents: &[u8], force: bool) -> Result<(), Failure> {
     write(&[Change { path, contents, before: Before::Nothing }], force)
+}
+
+/// Writes a file that only its owner may read, if its place is free or `force` is given.
+///
+/// # Errors
+/// Another file is there, or it cannot be written.
+pub fn write_secret(path: &Path, contents: &[u8], force: bool) -> Result<(), Failure> {
+    if path.exists() && !force {
+        let message = format!("{} is there already", path.display());
+        return Err(Failure::wrong("file-exists", message, "--force overwrites it".to_owned()));
+    }
+    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    // a temporary file is its owner's alone from the first moment
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    std::io::Write::write_all(&mut file, contents)?;
+    file.persist(path).map_err(|e| Failure::Io(e.error))?;
+    Ok(())
 }
 
 /// Writes the files of a plan that a change has changed, if none of its files was changed by

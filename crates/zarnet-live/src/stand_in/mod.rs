@@ -1,0 +1,23 @@
+//! A simulated edge device that speaks RESTCONF: configuration that takes effect, a table that
+//! traffic makes, events.
+//!
+//! - `estate`: the network and its clock, on a thread of its own; everybody else asks it.
+//! - `datastore`: running and saved configuration, edits, versions. `rows`, `statistics`: state.
+//! - `http`: requests. `tls`: a certificate a run. `misbehave`: faults on purpose.
+
+mod clock;
+mod datastore;
+mod estate;
+mod http;
+mod misbehave;
+mod rows;
+mod server;
+mod statistics;
+mod tls;
+
+pub use clock::Pace;
+pub use datastore::Saving;
+pub use estate::{Playing, Setup};
+pub use http::answer_octets;
+pub use misbehave::{Fault, Misbehave};
+pub use server::{Listening, StandIn};

@@ -1,0 +1,7 @@
+//! Answers about devices on the network, as text.
+
+pub mod drift;
+pub mod retrieve;
+pub mod send;
+pub mod stand_in;
+pub mod watch;
