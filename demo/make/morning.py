@@ -59,6 +59,11 @@ flow(6000, "tcp", "ticket-server", "", "198.51.100.80", 443, 3)      # the serve
 flow(6600, "icmp", "kiosk-1", "", "198.51.100.80", "", 3)
 flow(9000, "icmp", "198.51.100.130", 77, "203.0.113.2", "", 0)       # head office pings the edge
 
+# what a collector writes down are addresses
+ADDRESSES = {"kiosk-1": "10.61.16.11", "kiosk-2": "10.61.16.12", "kiosk-3": "10.61.16.13", "ticket-server": "10.61.8.20",
+             **{f"office-{n}": f"10.61.{32 + (n > 2)}.{20 + n}" for n in range(1, 7)}}
+flows = [tuple(ADDRESSES.get(x, x) for x in f) for f in flows]
+
 flows.sort(key=lambda f: f[0])
 print("start,protocol,source,source-port,destination,destination-port,lasts,ends")
 for f in flows:

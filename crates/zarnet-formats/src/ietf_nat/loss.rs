@@ -172,15 +172,23 @@ pub struct Loss {
     pub what: String,
 }
 
+impl Loss {
+    /// What it is about, in words; nothing where the kind says all.
+    pub fn things(&self) -> String {
+        let of = self.of.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" and ");
+        match (self.of.is_empty(), self.what.is_empty()) {
+            (true, _) => self.what.clone(),
+            (false, true) => of,
+            (false, false) => format!("{of} ({})", self.what),
+        }
+    }
+}
+
 impl fmt::Display for Loss {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let of = self.of.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" and ");
-        write!(f, "{}", self.kind.sentence())?;
-        match (self.of.is_empty(), self.what.is_empty()) {
-            (true, true) => Ok(()),
-            (false, true) => write!(f, ": {of}"),
-            (true, false) => write!(f, ": {}", self.what),
-            (false, false) => write!(f, ": {of} ({})", self.what),
+        match self.things().as_str() {
+            "" => f.write_str(self.kind.sentence()),
+            things => write!(f, "{}: {things}", self.kind.sentence()),
         }
     }
 }

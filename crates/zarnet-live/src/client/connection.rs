@@ -275,11 +275,12 @@ impl Client {
             .map_err(|_| ClientError::Address(self.host.clone()))?;
         let connector = TlsConnector::from(self.trust.config.clone());
         let (host, port, wait) = (self.host.clone(), self.port, self.limits.wait);
-        let made = self.runtime.block_on(tokio::time::timeout(wait, async move {
+        let connected = async move {
             let stream = TcpStream::connect((host.as_str(), port)).await?;
             stream.set_nodelay(true)?;
             connector.connect(name, stream).await
-        }));
+        };
+        let made = self.runtime.block_on(async { tokio::time::timeout(wait, connected).await });
         let stream = match made {
             Ok(Ok(stream)) => stream,
             Ok(Err(error)) => {
@@ -358,7 +359,10 @@ impl Streamed<'_> {
     /// The next piece; none at the end. Waits as long as is given.
     pub(super) fn next(&mut self, wait: Duration) -> io::Result<Option<Bytes>> {
         let content = &mut self.content;
-        let frame = self.client.runtime.block_on(tokio::time::timeout(wait, content.frame()));
+        let frame = self
+            .client
+            .runtime
+            .block_on(async { tokio::time::timeout(wait, content.frame()).await });
         match frame {
             Err(_) => Err(io::ErrorKind::TimedOut.into()),
             Ok(None) => Ok(None),

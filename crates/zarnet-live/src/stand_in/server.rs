@@ -119,6 +119,49 @@ impl StandIn {
         self.runtime.block_on(self.engine.ask(|estate| estate.halted.clone())).flatten()
     }
 
+    /// Configures a device by other means than the network, as somebody who stands before it does.
+    ///
+    /// # Errors
+    /// It is not taken.
+    pub fn configure(&self, device: DeviceId, document: serde_json::Value) -> Result<(), String> {
+        self.changed(move |estate| estate.configure(device, document))
+    }
+
+    /// The same, with a plan, and taken back after a time unless somebody confirms it.
+    ///
+    /// # Errors
+    /// It is not taken.
+    pub fn edit_unconfirmed(
+        &self,
+        device: DeviceId,
+        plan: &zarnet_core::plan::Plan,
+        within: Duration,
+    ) -> Result<(), String> {
+        let plan = plan.clone();
+        self.changed(move |estate| {
+            let datastore = &estate.device(device).datastore;
+            let wanted = zarnet_formats::ietf_nat::export(&plan, device, datastore.form);
+            let edits =
+                zarnet_formats::data_model::difference(&datastore.running, &wanted.document);
+            estate.edit(device, &edits, Some(within)).map_err(|(_, refused)| refused)
+        })
+    }
+
+    fn changed(
+        &self,
+        change: impl for<'t> FnOnce(
+            &mut super::estate::Estate<'t>,
+        ) -> Result<(), Vec<super::datastore::Refused>>
+        + Send
+        + 'static,
+    ) -> Result<(), String> {
+        match self.runtime.block_on(self.engine.ask(change)) {
+            Some(Ok(())) => Ok(()),
+            Some(Err(refused)) => Err(format!("{refused:?}")),
+            None => Err("the device failed".into()),
+        }
+    }
+
     /// Configuration that runs and that is saved, of a device.
     pub fn configuration(
         &self,

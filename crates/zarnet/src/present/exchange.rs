@@ -3,7 +3,7 @@
 
 use zarnet_core::limits;
 use zarnet_formats::data_model::Fault;
-use zarnet_formats::ietf_nat::{Imported, Loss};
+use zarnet_formats::ietf_nat::{Imported, Loss, LossKind};
 
 use super::diagnostic;
 use super::table::count;
@@ -16,21 +16,26 @@ pub fn tell_losses(losses: &[Loss], quiet: bool) {
     if quiet {
         return;
     }
-    let (weighty, others): (Vec<&Loss>, Vec<&Loss>) =
-        losses.iter().partition(|l| l.kind.changes_traffic());
-    for loss in weighty.iter().take(MOST) {
-        let help = Some(loss.kind.advice()).filter(|a| !a.is_empty());
-        diagnostic::warn(loss.kind.name(), &format!("not in the document: {loss}"), help);
+    let mut kinds: Vec<LossKind> = Vec::new();
+    for loss in losses {
+        if !kinds.contains(&loss.kind) {
+            kinds.push(loss.kind);
+        }
     }
-    if weighty.len() > MOST {
-        let more = count((weighty.len() - MOST) as u64, "thing", "things");
-        diagnostic::note(false, &format!("... and {more} more that change what passes"));
-    }
-    for loss in others.iter().take(MOST) {
-        diagnostic::note(false, &format!("not in the document: {loss}"));
-    }
-    if others.len() > MOST {
-        diagnostic::note(false, &format!("... and {} more", others.len() - MOST));
+    for kind in kinds {
+        let own: Vec<&Loss> = losses.iter().filter(|l| l.kind == kind).collect();
+        let mut told: Vec<String> = own.iter().take(MOST).map(|l| l.things()).collect();
+        told.retain(|t| !t.is_empty());
+        if own.len() > MOST {
+            told.push(format!("and {} more", own.len() - MOST));
+        }
+        let what = if told.is_empty() { String::new() } else { format!(": {}", told.join(", ")) };
+        let message = format!("not in the document: {}{what}", kind.sentence());
+        let help = Some(kind.advice()).filter(|a| !a.is_empty());
+        match kind.changes_traffic() {
+            true => diagnostic::warn(kind.name(), &message, help),
+            false => diagnostic::note(false, &message),
+        }
     }
 }
 
