@@ -2,6 +2,7 @@
 
 use std::str::FromStr;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
 
 /// A fault.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -52,10 +53,21 @@ impl Fault {
     }
 }
 
+/// A late answer comes after this.
+const LATE: Duration = Duration::from_millis(1_500);
+
+impl Default for Misbehave {
+    fn default() -> Self {
+        Self::new(Vec::new(), 1, 0)
+    }
+}
+
 /// Which faults there are, and when.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Misbehave {
     faults: Vec<Fault>,
+    /// How late a late answer comes.
+    pub(super) delay: Duration,
     /// How often a request meets one: one in so many.
     one_in: u64,
     random: AtomicU64,
@@ -64,7 +76,13 @@ pub struct Misbehave {
 impl Misbehave {
     /// Faults that one in so many requests meets, in an order that follows from the seed.
     pub fn new(faults: Vec<Fault>, one_in: u64, seed: u64) -> Self {
-        Self { faults, one_in: one_in.max(1), random: AtomicU64::new(seed) }
+        let random = AtomicU64::new(seed);
+        Self { faults, one_in: one_in.max(1), random, delay: LATE }
+    }
+
+    /// The same with other late answers.
+    pub fn late_by(self, delay: Duration) -> Self {
+        Self { delay, ..self }
     }
 
     /// The fault that a request meets, if any; `writes` says whether it is to change something.

@@ -162,6 +162,17 @@ impl StandIn {
         }
     }
 
+    /// Whether an edit of a device waits to be confirmed.
+    pub fn is_unconfirmed(&self, device: DeviceId) -> bool {
+        let asked = self.engine.ask(move |e| e.device(device).datastore.unconfirmed.is_some());
+        self.runtime.block_on(asked).unwrap_or(false)
+    }
+
+    /// Lets the time of an edit that waits to be confirmed be over.
+    pub fn take_back(&self, device: DeviceId) {
+        let _ = self.changed(move |estate| estate.take_back(device).map_err(|r| vec![r]));
+    }
+
     /// Configuration that runs and that is saved, of a device.
     pub fn configuration(
         &self,

@@ -10,6 +10,8 @@ mod library;
 mod read;
 mod route;
 mod status;
+#[cfg(test)]
+mod tests;
 mod write;
 
 use std::net::SocketAddr;
@@ -34,8 +36,6 @@ use super::misbehave::{Fault, Misbehave};
 const BODY: usize = 32 << 20;
 /// A request is read and answered within this.
 const REQUEST_TIME: Duration = Duration::from_secs(30);
-/// A late answer comes after this.
-const LATE: Duration = Duration::from_millis(1_500);
 
 /// What requests to one device share.
 pub(super) struct Context {
@@ -75,7 +75,7 @@ where
             context.engine.ask(move |estate| estate.touch(device)).await;
         }
         Some(Fault::Forget) => return Ok(body::empty(hyper::StatusCode::NO_CONTENT)),
-        Some(Fault::Late) => tokio::time::sleep(LATE).await,
+        Some(Fault::Late) => tokio::time::sleep(context.misbehave.delay).await,
         _ => {}
     }
     let answered = tokio::time::timeout(REQUEST_TIME, answer(context, request)).await;
