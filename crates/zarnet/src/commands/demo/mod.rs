@@ -1,6 +1,7 @@
 //! `zarnet demo [DIR]`: the demo estate, and a walk through the job on it.
 
 mod estate;
+mod live;
 
 use std::io::{self, Write};
 use std::path::Path;
@@ -267,24 +268,19 @@ pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
         files::write_new(&folder.join("faults").join(name), contents, args.force)?;
     }
     output::answer(|out| introduction(out, folder))?;
-    for (number, step) in STEPS.iter().enumerate() {
-        let words: Vec<String> =
-            step.arguments.iter().map(|a| a.replace('@', &folder.display().to_string())).collect();
-        output::answer(|out| {
-            writeln!(out, "{BOLD}{}. {}{BOLD:#}", number + 1, step.title)?;
-            writeln!(
-                out,
-                "{GOOD}$ zarnet {}{GOOD:#}\n",
-                words.iter().map(|w| quoted(w)).collect::<Vec<_>>().join(" ")
-            )
-        })?;
-        let typed = std::iter::once("zarnet".to_owned()).chain(words);
-        let mut arguments =
-            Arguments::try_parse_from(typed).map_err(|e| io::Error::other(e.to_string()))?;
-        arguments.common = Common { format: crate::args::Format::Text, ..common.clone() };
-        super::dispatch(&arguments)?;
-        output::answer(|out| writeln!(out, "\n{BOLD}See{BOLD:#} {}\n", step.see))?;
+    let mut walk = Walk { folder, common, number: 0, url: String::new() };
+    let (last, first) = STEPS.split_last().map_or((None, &STEPS[..]), |(l, f)| (Some(l), f));
+    first.iter().try_for_each(|step| walk.step(step))?;
+    let stand_in = live::start(folder)?;
+    walk.url = stand_in.devices[0].url();
+    for step in &live::STEPS {
+        if step.title == live::BY_HAND {
+            live::by_hand(&stand_in);
+        }
+        walk.step(step)?;
     }
+    drop(stand_in);
+    last.map_or(Ok(()), |step| walk.step(step))?;
     output::answer(|out| {
         writeln!(
             out,
@@ -294,6 +290,41 @@ pub fn run(args: &Demo, common: &Common) -> Result<u8, Failure> {
         writeln!(out, "{DIM}`zarnet new FILE` writes a plan of your own to start from.{DIM:#}")
     })?;
     Ok(FINE)
+}
+
+/// The walk through the steps.
+struct Walk<'a> {
+    folder: &'a Path,
+    common: &'a Common,
+    number: usize,
+    /// Where the stand-in is.
+    url: String,
+}
+
+impl Walk<'_> {
+    /// Shows a step and its output.
+    fn step(&mut self, step: &Step) -> Result<(), Failure> {
+        self.number += 1;
+        let word = |a: &&str| {
+            a.replace('@', &self.folder.display().to_string()).replace(live::URL, &self.url)
+        };
+        let words: Vec<String> = step.arguments.iter().map(word).collect();
+        output::answer(|out| {
+            writeln!(out, "{BOLD}{}. {}{BOLD:#}", self.number, step.title)?;
+            writeln!(
+                out,
+                "{GOOD}$ zarnet {}{GOOD:#}\n",
+                words.iter().map(|w| quoted(w)).collect::<Vec<_>>().join(" ")
+            )
+        })?;
+        let typed = std::iter::once("zarnet".to_owned()).chain(words);
+        let mut arguments =
+            Arguments::try_parse_from(typed).map_err(|e| io::Error::other(e.to_string()))?;
+        arguments.common = Common { format: crate::args::Format::Text, ..self.common.clone() };
+        super::dispatch(&arguments)?;
+        output::answer(|out| writeln!(out, "\n{BOLD}See{BOLD:#} {}\n", step.see))?;
+        Ok(())
+    }
 }
 
 fn introduction(out: &mut dyn Write, folder: &Path) -> io::Result<()> {

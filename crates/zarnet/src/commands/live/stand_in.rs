@@ -128,7 +128,7 @@ fn warn_of_open_address(args: &StandInArgs) {
 }
 
 /// The access file of some devices.
-fn access(devices: &[&Listening]) -> String {
+pub fn access(devices: &[&Listening]) -> String {
     let mut text = String::from("# How the stand-in is reached, as long as it runs.\n");
     for device in devices {
         if devices.len() > 1 {
