@@ -1,8 +1,10 @@
-//! Formats in and out: plan files, flow lists, scenarios, captures.
+//! Formats in and out: plan files, flow lists, scenarios, captures, tables, documents of the standard
+//! data models.
 //!
 //! Everything that is read here becomes a value of `zarnet-core`, or an error with its place.
 
 pub mod data_model;
+pub mod device_errors;
 pub mod files;
 pub mod ietf_nat;
 mod observations;

@@ -7,6 +7,8 @@ use serde::ser::{SerializeMap, Serializer};
 use zarnet_core::Reason;
 use zarnet_core::finding::FINDINGS;
 use zarnet_core::plan::{ErrorKind, PLAN_ERRORS};
+use zarnet_formats::device_errors::DEVICE_ERRORS;
+use zarnet_formats::ietf_nat::LossKind;
 use zarnet_formats::traffic::TRAFFIC_ERRORS;
 
 use super::{Answer, Row, SHAPE};
@@ -46,16 +48,18 @@ fn texts<S: Serializer>(list: &[(&str, &str)], s: S) -> Result<S::Ok, S::Error> 
 }
 
 /// The pages of the documentation that explain names, and what has the names.
-pub const PAGES: [(&str, &str); 5] = [
+pub const PAGES: [(&str, &str); 6] = [
     ("a finding of `check`", "docs/findings.md"),
     ("why a flow is not translated", "docs/reasons.md"),
     ("a cause that `why` or `compare` names", "docs/why.md"),
     ("what `capacity` says", "docs/capacity.md"),
     ("what is wrong with an input", "docs/errors.md"),
+    ("what the standard data models cannot hold", "docs/devices.md"),
 ];
 
 const MEANS: &str = "what it means";
 const TO_DO: &str = "what to do";
+const WEIGHT: &str = "would other packets pass";
 
 /// What the supplies of a device are called.
 const SUPPLIES: [(&str, &str, &str); 4] = [
@@ -131,8 +135,14 @@ fn all() -> Vec<ExplainEntry> {
     for k in Kind::ALL {
         add(3, k.name(), vec![("what it does", k.means()), ("what it costs", k.advice())]);
     }
-    for ErrorKind { name, means, advice } in PLAN_ERRORS.iter().chain(TRAFFIC_ERRORS) {
+    let errors = PLAN_ERRORS.iter().chain(TRAFFIC_ERRORS).chain(DEVICE_ERRORS);
+    for ErrorKind { name, means, advice } in errors {
         add(4, name, vec![(MEANS, means), (TO_DO, advice)]);
+    }
+    for l in LossKind::ALL {
+        let weight = if l.changes_traffic() { "yes" } else { "no" };
+        let text = vec![("what is lost", l.sentence()), (MEANS, l.means()), (WEIGHT, weight)];
+        add(5, l.name(), text.into_iter().chain([(TO_DO, l.advice())]).collect());
     }
     list
 }

@@ -6,7 +6,7 @@
 //! - `check`: everything that is wrong with a document, each with its path.
 //! - `path`: places in a document, as URLs and answers write them (RFC 8040 §3.5.3).
 //! - `edit`: edits of a document (RFC 8040 §4, RFC 8072). `difference`: the edits that make one
-//!   document of another.
+//!   document of another. `merge`: a change that is known to us, made in what a device has.
 //! - `text`: JSON that says everything once.
 
 mod check;
@@ -14,6 +14,7 @@ mod condition;
 mod difference;
 mod edit;
 mod fault;
+mod merge;
 mod path;
 mod schema;
 mod text;
@@ -23,6 +24,7 @@ pub use check::{Foreign, check, holds_state};
 pub use difference::difference;
 pub use edit::{Edit, EditError, Operation, Position, apply};
 pub use fault::{Fault, FaultKind};
+pub use merge::merged;
 pub use path::{DataPath, PathError, Step};
 pub use schema::{Kind, Module, Node, NodeId, Schema};
 pub use text::{canonical, parse};

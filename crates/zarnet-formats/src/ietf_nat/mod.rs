@@ -4,15 +4,18 @@
 //!
 //! - `export`: a device as a document, and what that cannot hold. `import`: a document as a plan,
 //!   and what the plan cannot hold.
+//! - `align`: numbers of one document as another has them.
 //! - `loss`: what is lost on the way, with its rule. `notation`: sets and ranges as prefixes.
 //! - `state`: rows of a table, written and read one by one.
 
+mod align;
 mod export;
 mod import;
 mod loss;
 mod notation;
 mod state;
 
+pub use align::align;
 pub use export::{Exported, export};
 pub use import::{ImportError, Imported, LeftOut, import};
 pub use loss::{Loss, LossKind};

@@ -1,6 +1,6 @@
 //! What can go wrong with a device over the network.
 
-use zarnet_core::plan::ErrorKind;
+use zarnet_formats::device_errors::DEVICE_ERRORS;
 
 use crate::fingerprint::Fingerprint;
 
@@ -55,60 +55,6 @@ pub enum ClientError {
     },
 }
 
-/// Every error with what it means and what to do.
-pub const CLIENT_ERRORS: &[ErrorKind] = &[
-    ErrorKind {
-        name: "not-an-address",
-        means: "The address of a device is https://HOST or https://HOST:PORT; nothing is sent without encryption.",
-        advice: "Write the address like https://localhost:8443.",
-    },
-    ErrorKind {
-        name: "device-unreachable",
-        means: "Nobody answers at the address, or not as a server does.",
-        advice: "Is the device up, the port the right one, and the way there open?",
-    },
-    ErrorKind {
-        name: "certificate-not-believed",
-        means: "The certificate of the device was made by nobody who is trusted, is for another name, or is not the one of `pin`.",
-        advice: "If the fingerprint is the device's, put it into the access file as `pin`, or use --learn-pin once.",
-    },
-    ErrorKind {
-        name: "no-whole-answer",
-        means: "The answer took longer than --wait, or ended in the middle.",
-        advice: "A read may be tried again. Of an edit, `drift` tells what the device has.",
-    },
-    ErrorKind {
-        name: "answer-not-understood",
-        means: "The answer is not the data that was asked for, or is longer than is taken.",
-        advice: "Does the address belong to a device that speaks RESTCONF (RFC 8040) with JSON?",
-    },
-    ErrorKind {
-        name: "access-refused",
-        means: "The device does not know who asks, or does not allow it.",
-        advice: "The access file has `token`, `user` and `password`, or `certificate` and `key`.",
-    },
-    ErrorKind {
-        name: "device-changed-meanwhile",
-        means: "Between reading and writing somebody else changed the configuration. Nothing was written.",
-        advice: "Look at what is there now with `drift`, and send again.",
-    },
-    ErrorKind {
-        name: "device-refuses",
-        means: "The device answered that it does not do what was asked.",
-        advice: "What it says stands in the message.",
-    },
-    ErrorKind {
-        name: "access-file",
-        means: "The access file cannot be read, can be read by others, or says something else than it may.",
-        advice: "It is TOML with `url`, `pin` or `ca`, and `token`, or `user` and `password`, or `certificate` and `key`; chmod 600.",
-    },
-    ErrorKind {
-        name: "device-not-understood",
-        means: "The configuration of the device is not what the modules allow, or comes to no plan.",
-        advice: "What is wrong stands in the message, with its path.",
-    },
-];
-
 impl ClientError {
     /// The stable name.
     pub fn name(&self) -> &'static str {
@@ -133,6 +79,6 @@ impl ClientError {
                  as `pin`, or use --learn-pin once"
             ));
         }
-        CLIENT_ERRORS.iter().find(|k| k.name == self.name()).map(|k| k.advice.to_owned())
+        DEVICE_ERRORS.iter().find(|k| k.name == self.name()).map(|k| k.advice.to_owned())
     }
 }

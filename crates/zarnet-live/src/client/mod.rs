@@ -17,6 +17,6 @@ mod tls;
 pub use access::{Access, AccessError, Credentials, with_pin};
 pub use connection::{Client, Limits};
 pub use device::{Abilities, Configuration, Device, Store};
-pub use error::{CLIENT_ERRORS, ClientError};
+pub use error::ClientError;
 pub use events::Events;
 pub use send::{Outcome, Sending, Sent, State, send, understood};

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant as WallTime};
 
 use serde_json::Value;
 use zarnet_core::plan::{DeviceId, Plan};
-use zarnet_formats::data_model::{Edit, apply, difference};
-use zarnet_formats::ietf_nat::{Exported, Form, ImportError, Imported, export, import};
+use zarnet_formats::data_model::{Edit, difference, merged};
+use zarnet_formats::ietf_nat::{Exported, Form, ImportError, Imported, align, export, import};
 use zarnet_formats::plan::{LoadError, Loaded, from_text};
 
 use super::{ClientError, Configuration, Device, Store};
@@ -96,8 +96,8 @@ pub fn send(device: &mut Device, sending: &mut Sending<'_>) -> Result<Sent, Clie
     let wanted = export(sending.plan, sending.device, form);
     let name = &sending.plan.devices[sending.device.index()].name;
     let (imported, before) = understood(&running.document, name)?;
-    let baseline = export(&before.plan, DeviceId(0), form);
-    let edits = difference(&baseline.document, &wanted.document);
+    let target = target(&running.document, &before, &wanted, form);
+    let edits = difference(&running.document, &target);
     let mut sent = Sent {
         before,
         imported,
@@ -126,11 +126,12 @@ pub fn send(device: &mut Device, sending: &mut Sending<'_>) -> Result<Sent, Clie
             "the device cannot hold all of the plan: other packets would pass than planned".into();
         return Ok(sent);
     }
-    let mut target = running.document.clone();
-    for edit in &sent.edits {
-        apply(&mut target, edit).map_err(|e| {
-            ClientError::NotData(format!("what the device has does not fit together: {e}"))
-        })?;
+    if !comes_to(&target, &sent.wanted, form, name) {
+        sent.outcome.state = State::Refused;
+        sent.outcome.why = "the device lays its configuration out in a way that the change cannot \
+                            be merged into"
+            .into();
+        return Ok(sent);
     }
     if !sending.write {
         sent.outcome.state = State::Differs;
@@ -156,6 +157,29 @@ fn settled(device: &mut Device, wait: Duration) -> Result<(Option<String>, bool)
 fn running(device: &mut Device) -> Result<Configuration, ClientError> {
     let running = device.configuration(Store::Running)?;
     running.ok_or_else(|| ClientError::NotData("it has no running configuration".into()))
+}
+
+/// What the device is to have: what it has, with all that is to be another. Entries keep the numbers
+/// that the device has given them.
+fn target(running: &Value, before: &Loaded, wanted: &Exported, form: Form) -> Value {
+    let mut known = export(&before.plan, DeviceId(0), form).document;
+    let mut wanted = wanted.document.clone();
+    align(&mut known, running);
+    align(&mut wanted, running);
+    merged(running, &known, &wanted)
+}
+
+/// Whether a configuration means what is wanted, as far as its form can say it.
+fn comes_to(target: &Value, wanted: &Exported, form: Form, name: &str) -> bool {
+    let normal = |document: &Value| {
+        let (_, loaded) = understood(document, name).ok()?;
+        Some(export(&loaded.plan, DeviceId(0), form).document)
+    };
+    let (Some(mut target), Some(wanted)) = (normal(target), normal(&wanted.document)) else {
+        return false;
+    };
+    align(&mut target, &wanted);
+    difference(&target, &wanted).is_empty()
 }
 
 /// A configuration as a plan.

@@ -6,7 +6,7 @@ use std::path::Path;
 use super::{estate, zarnet};
 
 /// The words of a command; those in quotes may hold spaces.
-fn words(command: &str) -> Vec<&str> {
+pub(super) fn words(command: &str) -> Vec<&str> {
     let parts = command.split('"').enumerate();
     let words = parts.flat_map(|(i, part)| match i % 2 {
         0 => part.split_whitespace().collect(),

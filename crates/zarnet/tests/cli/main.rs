@@ -7,6 +7,7 @@ mod edited;
 mod formats;
 mod guide;
 mod inputs;
+mod live;
 mod plans;
 mod prints;
 mod written;

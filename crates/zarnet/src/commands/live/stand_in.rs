@@ -123,7 +123,7 @@ fn warn_of_open_address(args: &StandInArgs) {
     if !args.listen.ip().is_loopback() {
         let message = format!("{} can be reached from other machines", args.listen.ip());
         let help = "they need the token of the access file".to_owned();
-        diagnostic::warn("open-to-others", &message, Some(&help));
+        diagnostic::warn("reachable-by-others", &message, Some(&help));
     }
 }
 
