@@ -10,6 +10,7 @@ use hyper::body::{Bytes, Incoming};
 use hyper::header::{self, HeaderMap, HeaderValue};
 use hyper::{Method, Request, Response, Uri};
 use hyper_util::rt::{TokioExecutor, TokioIo};
+use jiff::Timestamp;
 use tokio::net::TcpStream;
 use tokio::runtime::Runtime;
 use tokio_rustls::TlsConnector;
@@ -48,6 +49,8 @@ pub struct Client {
     pub(super) limits: Limits,
     /// A connection that can be used again.
     open: Option<Channel>,
+    /// What time it was on the device when it answered last.
+    date: Option<Timestamp>,
 }
 
 /// One connection.
@@ -120,12 +123,18 @@ impl Client {
             authorization,
             limits,
             open: None,
+            date: None,
         })
     }
 
     /// The certificate that the device showed last.
     pub fn shown(&self) -> Option<Fingerprint> {
         self.trust.shown()
+    }
+
+    /// What time it was on the device when it answered last; our own if it does not tell.
+    pub(super) fn date(&self) -> Timestamp {
+        self.date.unwrap_or_else(Timestamp::now)
     }
 
     /// The next request is on a connection of its own.
@@ -223,6 +232,8 @@ impl Client {
             }
         };
         self.open = Some(channel);
+        let date = answer.headers().get(header::DATE).and_then(|v| v.to_str().ok());
+        self.date = date.and_then(|d| jiff::fmt::rfc2822::parse(d).ok()).map(|d| d.timestamp());
         if answer.status().is_redirection() && answer.status().as_u16() != 304 {
             let to = answer.headers().get(header::LOCATION);
             let to = to.and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();

@@ -118,6 +118,11 @@ impl Device {
         if self.abilities.policy { Form::WithPolicy } else { Form::Standard }
     }
 
+    /// What time it was on the device when it answered last; our own if it does not tell.
+    pub fn date(&self) -> jiff::Timestamp {
+        self.client.date()
+    }
+
     /// What its certificate is known by.
     pub fn fingerprint(&self) -> Option<crate::fingerprint::Fingerprint> {
         self.client.shown()

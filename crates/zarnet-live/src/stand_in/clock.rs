@@ -52,6 +52,12 @@ impl Clock {
         self.begins.as_nanosecond()
     }
 
+    /// What time it is, as a date.
+    pub(super) fn timestamp(&self) -> Timestamp {
+        let nanoseconds = self.begins.as_nanosecond() + i128::from(self.now().0);
+        Timestamp::from_nanosecond(nanoseconds).unwrap_or(self.begins)
+    }
+
     /// An instant as a date (RFC 3339).
     pub(super) fn date(&self, at: Instant) -> String {
         let nanoseconds = self.begins.as_nanosecond() + i128::from(at.0);

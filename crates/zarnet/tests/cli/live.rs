@@ -98,6 +98,12 @@ fn the_change_night_shows_what_the_program_prints() {
     let (mut now, mut lines) = (String::new(), page.lines());
     while let Some(line) = lines.next() {
         now += &format!("{line}\n");
+        if let Some(name) = line.strip_prefix("```toml >> ") {
+            let more: String =
+                lines.clone().take_while(|l| *l != "```").map(|l| format!("{l}\n")).collect();
+            let path = folder.path().join(name);
+            std::fs::write(&path, std::fs::read_to_string(&path).unwrap() + &more).unwrap();
+        }
         if !line.starts_with("```console") {
             continue;
         }

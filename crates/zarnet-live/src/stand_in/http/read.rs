@@ -84,6 +84,8 @@ struct View {
     document: Arc<Value>,
     tag: String,
     changed: jiff::Timestamp,
+    /// What time it is on the device.
+    now: jiff::Timestamp,
     rows: Option<Rows>,
 }
 
@@ -98,12 +100,13 @@ impl View {
     fn of(estate: &mut Estate<'_>, id: DeviceId, store: Store, content: Content) -> Self {
         let datastore = &estate.device(id).datastore;
         let (tag, changed) = (datastore.tag(), datastore.changed);
+        let now = estate.clock.timestamp();
         let config = match store {
             Store::Startup => datastore.startup.clone(),
             Store::Unified | Store::Running | Store::Operational => datastore.running.clone(),
         };
         if content == Content::Config {
-            return Self { document: config, tag, changed, rows: None };
+            return Self { document: config, tag, changed, now, rows: None };
         }
         let snapshot = estate.snapshot(id);
         let state = state(estate, id, &config, &snapshot);
@@ -124,13 +127,16 @@ impl View {
             }
         };
         let rows = Some(Rows { snapshot, instances: by_instance });
-        Self { document: Arc::new(document), tag, changed, rows }
+        Self { document: Arc::new(document), tag, changed, now, rows }
     }
 
     fn tagged(&self, mut answer: Answer) -> Answer {
-        let date = self.changed.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string();
+        let date = |at: jiff::Timestamp| at.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string();
+        let (changed, now) = (date(self.changed), date(self.now));
         let headers = answer.headers_mut();
-        for (name, text) in [(header::ETAG, &self.tag), (header::LAST_MODIFIED, &date)] {
+        for (name, text) in
+            [(header::ETAG, &self.tag), (header::LAST_MODIFIED, &changed), (header::DATE, &now)]
+        {
             if let Ok(value) = HeaderValue::from_str(text) {
                 headers.insert(name, value);
             }

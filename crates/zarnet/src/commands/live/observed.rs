@@ -20,10 +20,5 @@ pub fn table(url: &str, options: &TableFile, plan: &Plan) -> Result<Vec<Observed
     let mut device = open(url, &options.access, false)?;
     let mut rows: Vec<Row> = Vec::new();
     device.rows(|row| rows.push(row)).map_err(of_client)?;
-    Ok(of_rows(&rows, id, jiff_now()))
-}
-
-/// What time it is.
-pub(super) fn jiff_now() -> jiff::Timestamp {
-    jiff::Timestamp::now()
+    Ok(of_rows(&rows, id, device.date()))
 }

@@ -27,8 +27,9 @@ pub fn run(args: &Retrieve, common: &Common) -> Result<u8, Failure> {
     let saved = startup.as_ref().map(|s| plan_of(&s.document)).transpose()?;
     let mut rows: Vec<Row> = Vec::new();
     let count = device.rows(|row| rows.push(row)).map_err(of_client)?;
+    let read_at = device.date();
     let statistics = device.statistics().map_err(of_client)?;
-    let table = of_rows(&rows, DeviceId(0), super::observed::jiff_now());
+    let table = of_rows(&rows, DeviceId(0), read_at);
     let mut csv = Vec::new();
     to_csv(&table, &imported.device, &mut csv)?;
     let counters: Vec<_> = statistics

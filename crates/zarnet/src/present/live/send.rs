@@ -54,6 +54,10 @@ pub fn text(answer: &SendAnswer<'_>, view: View, out: &mut dyn Write) -> io::Res
             writeln!(out, "  {BAD}its own table{BAD:#}: {told}")?;
         }
     }
+    if answer.expectations.is_some_and(|e| e.expectations.is_empty()) {
+        let hint = "the plan expects nothing; what stands in it as [[expect]] is tested";
+        writeln!(out, "\n{DIM}{hint}{DIM:#}")?;
+    }
     writeln!(out)?;
     state(answer, out)?;
     footer(answer, out)

@@ -21,7 +21,7 @@ use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, c
 pub fn text(answer: &WatchAnswer<'_>, view: View, out: &mut dyn Write) -> io::Result<()> {
     let w = answer.watching;
     writeln!(out, "{BOLD}{}{BOLD:#}", answer.device)?;
-    let columns = [
+    let mut columns = vec![
         Column::text("PROTOCOL"),
         Column::text("INTERNAL"),
         Column::text("EXTERNAL"),
@@ -30,8 +30,10 @@ pub fn text(answer: &WatchAnswer<'_>, view: View, out: &mut dyn Write) -> io::Re
         Column::text("STATE"),
         Column::number("IDLE").expendable(3),
         Column::number("EXPIRES"),
-        Column::text(""),
     ];
+    if w.missing.is_some() {
+        columns.push(Column::text("PREDICTION"));
+    }
     let shown = if view.rows == 0 { usize::MAX } else { view.rows };
     let rows: Vec<Vec<Cell>> = w
         .rows
@@ -40,10 +42,12 @@ pub fn text(answer: &WatchAnswer<'_>, view: View, out: &mut dyn Write) -> io::Re
         .map(|r| {
             let mark = match r.predicted {
                 Some(false) => Cell::styled("not predicted", BAD),
-                _ => Cell::default(),
+                Some(true) | None => Cell::default(),
             };
             let mut cells: Vec<Cell> = fields(r).into_iter().map(Cell::from).collect();
-            cells.push(mark);
+            if w.missing.is_some() {
+                cells.push(mark);
+            }
             cells
         })
         .collect();
