@@ -34,6 +34,8 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Observation {
         if rows.is_empty() {
             continue;
         }
+        // it was not taken before the newest of its rows was made
+        let at = rows.iter().filter_map(|r| r.created).max().unwrap_or_default();
         let usable = device::usable_by_pool(device, &taken);
         let node = Device::new(device, &taken, 0);
         let mut by_supply: BTreeMap<Supply, Users> = BTreeMap::new();
@@ -86,11 +88,11 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Observation {
                 | Supply::Mappings
                 | Supply::Sessions => None,
             };
-            found.resources.push(users.resource(id, supply, size));
+            found.resources.push(users.resource((id, at), supply, size));
         }
         if let Some(most) = device.behaviour.max_mappings {
             let users = Users { in_use: places, ..Users::default() };
-            found.resources.push(users.resource(id, Supply::Mappings, Some(most)));
+            found.resources.push(users.resource((id, at), Supply::Mappings, Some(most)));
         }
     }
     found
@@ -125,7 +127,12 @@ impl Users {
         self.in_use += 1;
     }
 
-    fn resource(self, device: DeviceId, supply: Supply, size: Option<u64>) -> Resource {
+    fn resource(
+        self,
+        (device, at): (DeviceId, Instant),
+        supply: Supply,
+        size: Option<u64>,
+    ) -> Resource {
         let mut holders: Vec<Holder> = self.holders.into_values().collect();
         holders.sort_by_key(|h| (std::cmp::Reverse(h.held), h.host));
         let hosts = holders.iter().map(|h| (h.host, h.held as u32)).collect();
@@ -135,7 +142,7 @@ impl Users {
             device,
             supply,
             series,
-            at: Instant::ZERO,
+            at,
             in_use: self.in_use,
             next_release: None,
             holders,

@@ -15,7 +15,7 @@ use zarnet_formats::traffic::{Given, Reading, Traffic};
 use zarnet_live::stand_in::{Misbehave, Pace, Playing, Saving, Setup, StandIn};
 
 use super::guide::words;
-use super::{estate, text, zarnet};
+use super::{estate, snapshot_of, text, zarnet};
 
 /// What stands for the address of the stand-in where it is shown.
 const URL: &str = "https://localhost:8443";
@@ -130,6 +130,16 @@ fn the_change_night_shows_what_the_program_prints() {
         assert_eq!(is, said, "docs/change-night.md");
     }
     assert_eq!(now.lines().count(), page.lines().count());
+}
+
+/// The walk through the demo, but for the port of its stand-in, which is another each time.
+#[test]
+fn the_demo_walks_through_the_whole_job() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = text(&zarnet(folder.path(), &["demo"], ""));
+    let port = told.split_once("https://localhost:").unwrap().1;
+    let port: String = port.chars().take_while(char::is_ascii_digit).collect();
+    snapshot_of("demo.txt", settled(&told, &format!("https://localhost:{port}")));
 }
 
 /// A device that knows the standard alone: what it cannot hold is named, and nothing is written.

@@ -268,5 +268,4 @@ prints! {
     help_capacity: "help-capacity.txt", &["capacity", "--help"];
     help_follow: "help-follow.txt", &["follow", "--help"];
     help_predict: "help-predict.txt", &["predict", "--help"];
-    demo: "demo.txt", &["demo"];
 }
