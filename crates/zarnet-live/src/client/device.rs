@@ -150,12 +150,22 @@ impl Device {
             (Store::Running, true) => "/ds/ietf-datastores:running",
             (Store::Running, false) => "/data?content=config",
         };
-        let mut reply = self.client.get(&format!("{}{path}", self.root), DATA)?;
-        allowed(&reply)?;
-        if reply.status == 400 && store == Store::Running {
-            // a server that knows no parameters
-            reply = self.client.get(&format!("{}/data", self.root), DATA)?;
+        let mut reply = self.client.get(&format!("{}{path}", self.root), DATA);
+        let may_know_no_parameters = match &reply {
+            Ok(reply) => reply.status == 400,
+            // there are servers that parameters throw off course
+            Err(error) => matches!(error, ClientError::NoAnswer(_)) && path.contains('?'),
+        };
+        if may_know_no_parameters && store == Store::Running {
+            reply = self.client.get(&format!("{}/data", self.root), DATA);
         }
+        let reply = match reply {
+            Err(ClientError::NoAnswer(_)) if path.contains('?') => {
+                return self.by_module().map(Some);
+            }
+            reply => reply?,
+        };
+        allowed(&reply)?;
         if !(200..300).contains(&reply.status) {
             return match store {
                 Store::Startup => Ok(None),
@@ -224,6 +234,16 @@ impl Device {
         read
     }
 
+    /// All that it tells at once: configuration, state and the table, as one tree.
+    ///
+    /// # Errors
+    /// It cannot be had, or is more than is kept whole.
+    pub fn whole(&mut self) -> Result<Value, ClientError> {
+        let base = if self.abilities.stores { "/ds/ietf-datastores:operational" } else { "/data" };
+        let whole = self.optional(base)?;
+        whole.ok_or_else(|| ClientError::NotData("it tells nothing as a whole".into()))
+    }
+
     /// The statistics of its instances, as RFC 8512 has them.
     ///
     /// # Errors
@@ -239,7 +259,12 @@ impl Device {
         let mut list = Vec::new();
         for id in ids {
             let path = format!("{base}/ietf-nat:nat/instances/instance={id}/statistics");
-            if let Some(value) = self.optional(&path)? {
+            // a device without counters is a device all the same
+            let told = match self.optional(&path) {
+                Err(ClientError::Refused { .. }) => None,
+                told => told?,
+            };
+            if let Some(value) = told {
                 // what is no statistics of the module is nothing that could be shown
                 let document = json!({ "ietf-nat:nat": { "instances": {
                     "instance": [{ "id": id, "statistics": value }],

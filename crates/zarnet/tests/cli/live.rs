@@ -8,10 +8,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use zarnet_core::plan::DeviceId;
+use zarnet_formats::data_model::canonical;
 use zarnet_formats::files::Reach;
 use zarnet_formats::ietf_nat::Form;
 use zarnet_formats::plan::load;
 use zarnet_formats::traffic::{Given, Reading, Traffic};
+use zarnet_live::client::{Access, Credentials, Device, Limits};
 use zarnet_live::stand_in::{Misbehave, Pace, Playing, Saving, Setup, StandIn};
 
 use super::guide::words;
@@ -278,4 +280,44 @@ fn watching_needs_a_terminal_or_is_done_once() {
     );
     assert_eq!(answer["usage"][0]["name"], "pool office-lines");
     assert_eq!(answer["usage"][0]["used"], 4);
+}
+
+/// The documents that validators by others have judged are those that are written (`.ci/judges`).
+#[test]
+fn what_was_judged_is_what_is_written() {
+    let folder = estate();
+    let judged = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../judged/documents");
+    let same = |name: &str, now: &str| {
+        let path = judged.join(name);
+        if std::env::var("SNAPSHOTS").is_ok_and(|v| v == "overwrite") {
+            std::fs::write(&path, now).unwrap();
+        }
+        assert!(std::fs::read_to_string(&path).unwrap() == now, "{name}");
+    };
+    for (plan, device) in [
+        ("harbour", "harbour-edge"),
+        ("harbour", "jetty-edge"),
+        ("harbour", "jetty-box"),
+        ("terminal", "terminal-edge"),
+        ("ferry-office", "ferry-edge"),
+    ] {
+        let plan = format!("{plan}.toml");
+        let export = ["export", &plan, "--device", device, "-q"];
+        for (form, more) in [("standard", &[][..]), ("policy", &["--with-policy"][..])] {
+            let told = zarnet(folder.path(), &[&export[..], more].concat(), "");
+            same(&format!("{device}.{form}.json"), &String::from_utf8(told.stdout).unwrap());
+        }
+    }
+    for (form, name) in [(Form::WithPolicy, "policy"), (Form::Standard, "standard")] {
+        let stand_in = stand_in(folder.path(), form);
+        let listening = &stand_in.devices[0];
+        let access = Access {
+            pin: Some(listening.fingerprint),
+            credentials: Credentials::Token(listening.token.clone()),
+            ..Access::anonymous(&listening.url())
+        };
+        let mut device = Device::open(&access, Limits::default(), false).unwrap();
+        let whole = device.whole().unwrap();
+        same(&format!("harbour-edge.state.{name}.json"), &canonical(&whole));
+    }
 }
