@@ -60,3 +60,29 @@ pub fn capture_of(data: &[u8]) -> Option<Vec<u8>> {
     let magics = [0x0a0d_0d0a_u32, 0xa1b2_c3d4, 0xd4c3_b2a1, 0xa1b2_3c4d];
     Some([&magics[usize::from(kind % 4)].to_be_bytes(), rest].concat())
 }
+
+/// Holds a text against what documents must keep: whatever it is, it is read or refused, and a plan
+/// that is made of it gives the same document each time.
+///
+/// # Panics
+/// It does not.
+pub fn document(text: &str) {
+    use zarnet_core::plan::DeviceId;
+    use zarnet_formats::data_model::{DataPath, canonical, parse};
+    use zarnet_formats::ietf_nat::{ModuleForm, export, import, read_rows};
+
+    let _ = DataPath::parse(text);
+    let _ = read_rows(text.as_bytes(), &mut |row| drop(row.pairs()));
+    let Ok(document) = parse(text) else { return };
+    let Ok(imported) = import(&document, "edge") else { return };
+    let path = std::path::Path::new("edge.toml");
+    let Ok(loaded) = zarnet_formats::plan::from_text(path, imported.text) else { return };
+    if loaded.plan.devices.is_empty() {
+        return;
+    }
+    for form in [ModuleForm::Standard, ModuleForm::WithPolicy] {
+        let first = canonical(&export(&loaded.plan, DeviceId(0), form).document);
+        let again = canonical(&export(&loaded.plan, DeviceId(0), form).document);
+        assert_eq!(first, again);
+    }
+}

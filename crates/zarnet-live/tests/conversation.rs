@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use common::{SITE, access, changed, configuration, device, limits, loaded, start};
 use zarnet_core::plan::DeviceId;
-use zarnet_formats::ietf_nat::{Form, export};
+use zarnet_formats::ietf_nat::{ModuleForm, export};
 use zarnet_formats::observed::of_rows;
 use zarnet_live::client::{
     Access, ClientError, Credentials, Device, Sending, State, Store, send, understood,
@@ -15,18 +15,18 @@ use zarnet_live::stand_in::Misbehave;
 
 #[test]
 fn what_a_device_can_is_found_out() {
-    let ours = start(Form::WithPolicy, &[], Misbehave::default());
+    let ours = start(ModuleForm::WithPolicy, &[], Misbehave::default());
     let abilities = device(&ours).abilities;
     assert!(abilities.policy && abilities.stores && abilities.yang_patch && abilities.confirm);
     assert_eq!(abilities.events.as_deref(), Some("/streams/device-events"));
-    let standard = start(Form::Standard, &[], Misbehave::default());
+    let standard = start(ModuleForm::Standard, &[], Misbehave::default());
     let abilities = device(&standard).abilities;
     assert!(!abilities.policy && abilities.stores && !abilities.confirm);
 }
 
 #[test]
 fn a_device_is_read_as_it_was_planned() {
-    for form in [Form::WithPolicy, Form::Standard] {
+    for form in [ModuleForm::WithPolicy, ModuleForm::Standard] {
         let stand_in = start(form, &[], Misbehave::default());
         let mut device = device(&stand_in);
         let running = device.configuration(Store::Running).unwrap().unwrap();
@@ -46,7 +46,7 @@ fn a_device_is_read_as_it_was_planned() {
 fn the_table_is_what_traffic_has_made_by_then() {
     let flows =
         ["10.0.0.20:50000 -> 198.51.100.80:443/tcp", "198.51.100.9:40000 -> 192.0.2.1:24010/tcp"];
-    let stand_in = start(Form::WithPolicy, &flows, Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &flows, Misbehave::default());
     stand_in.step(Duration::from_secs(1));
     let mut device = device(&stand_in);
     let mut rows = Vec::new();
@@ -73,7 +73,7 @@ fn the_table_is_what_traffic_has_made_by_then() {
 #[test]
 fn counters_and_use_are_told_as_rfc_8512_has_them() {
     let flows = ["10.0.0.20:50000 -> 198.51.100.80:443/tcp"];
-    let stand_in = start(Form::WithPolicy, &flows, Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &flows, Misbehave::default());
     stand_in.step(Duration::from_secs(1));
     let statistics = device(&stand_in).statistics().unwrap();
     let (id, own) = &statistics[0];
@@ -86,7 +86,7 @@ fn counters_and_use_are_told_as_rfc_8512_has_them() {
 #[test]
 fn sessions_stay_when_the_configuration_changes() {
     let flows = ["10.0.0.20:50000 -> 198.51.100.80:443/tcp"];
-    let stand_in = start(Form::WithPolicy, &flows, Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &flows, Misbehave::default());
     stand_in.step(Duration::from_secs(1));
     let mut device = device(&stand_in);
     let plan = changed("10.0.0.0/27", "10.0.0.0/28");
@@ -108,7 +108,7 @@ fn sending<'a>(
 
 #[test]
 fn nothing_is_written_unless_it_is_wanted() {
-    for form in [Form::WithPolicy, Form::Standard] {
+    for form in [ModuleForm::WithPolicy, ModuleForm::Standard] {
         let stand_in = start(form, &[], Misbehave::default());
         let mut device = device(&stand_in);
         let before = configuration(&stand_in);
@@ -126,7 +126,7 @@ fn nothing_is_written_unless_it_is_wanted() {
 
 #[test]
 fn what_is_sent_is_there_and_is_saved() {
-    for form in [Form::WithPolicy, Form::Standard] {
+    for form in [ModuleForm::WithPolicy, ModuleForm::Standard] {
         let stand_in = start(form, &[], Misbehave::default());
         let mut device = device(&stand_in);
         let plan = changed("24010", "24011");
@@ -143,7 +143,7 @@ fn what_is_sent_is_there_and_is_saved() {
 
 #[test]
 fn what_fails_an_expectation_is_taken_back() {
-    for form in [Form::WithPolicy, Form::Standard] {
+    for form in [ModuleForm::WithPolicy, ModuleForm::Standard] {
         let stand_in = start(form, &[], Misbehave::default());
         let mut device = device(&stand_in);
         let before = configuration(&stand_in);
@@ -159,7 +159,7 @@ fn what_fails_an_expectation_is_taken_back() {
 fn two_rules_that_overlap_are_not_sent_to_a_device_without_order() {
     let more = "[[device.rule]]\n  name = \"all-out\"\n  type = \"overload\"\n  as = \"192.0.2.2\"\n\n[[expect]]";
     let plan = changed("[[expect]]", more);
-    let standard = start(Form::Standard, &[], Misbehave::default());
+    let standard = start(ModuleForm::Standard, &[], Misbehave::default());
     let before = configuration(&standard);
     let mut fine = |_: &_, _: &mut _| true;
     let sent = send(&mut device(&standard), &mut sending(&plan, true, &mut fine)).unwrap();
@@ -168,14 +168,14 @@ fn two_rules_that_overlap_are_not_sent_to_a_device_without_order() {
     assert_eq!(order.of, ["desks-out", "all-out"]);
     assert_eq!(configuration(&standard), before);
     // one that knows our module keeps the order
-    let ours = start(Form::WithPolicy, &[], Misbehave::default());
+    let ours = start(ModuleForm::WithPolicy, &[], Misbehave::default());
     let sent = send(&mut device(&ours), &mut sending(&plan, true, &mut fine)).unwrap();
     assert_eq!(sent.outcome.state, State::Kept, "{}", sent.outcome.why);
 }
 
 #[test]
 fn what_no_plan_holds_stays_on_the_device() {
-    let stand_in = start(Form::WithPolicy, &[], Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &[], Misbehave::default());
     let mut device = device(&stand_in);
     let mut document = configuration(&stand_in).0;
     document["ietf-nat:nat"]["instances"]["instance"][0]["policy"][0]["all-algs-enable"] =
@@ -204,7 +204,7 @@ fn what_no_plan_holds_stays_on_the_device() {
 
 #[test]
 fn of_two_who_send_at_once_one_is_told_that_the_other_was_first() {
-    let stand_in = start(Form::Standard, &[], Misbehave::default());
+    let stand_in = start(ModuleForm::Standard, &[], Misbehave::default());
     let mut one = device(&stand_in);
     let mut other = device(&stand_in);
     let (first, second) = (changed("24010", "24011"), changed("24010", "24012"));
@@ -217,12 +217,12 @@ fn of_two_who_send_at_once_one_is_told_that_the_other_was_first() {
     let sent = send(&mut other, &mut sending(&second, true, &mut fine)).unwrap();
     assert_eq!(sent.outcome.state, State::Kept);
     let (running, _) = configuration(&stand_in);
-    assert_eq!(running, export(&second, DeviceId(0), Form::Standard).document);
+    assert_eq!(running, export(&second, DeviceId(0), ModuleForm::Standard).document);
 }
 
 #[test]
 fn an_edit_that_nobody_confirms_is_taken_back_by_the_device() {
-    let stand_in = start(Form::WithPolicy, &[], Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &[], Misbehave::default());
     let before = configuration(&stand_in);
     stand_in
         .edit_unconfirmed(DeviceId(0), &changed("24010", "24011"), Duration::from_secs(1))
@@ -242,7 +242,7 @@ fn an_edit_that_nobody_confirms_is_taken_back_by_the_device() {
 
 #[test]
 fn events_are_told_as_they_happen() {
-    let stand_in = start(Form::WithPolicy, &[], Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &[], Misbehave::default());
     let mut listener = device(&stand_in);
     let mut events = listener.events().unwrap().unwrap();
     assert_eq!(events.next(Duration::from_millis(300)).unwrap(), None);
@@ -256,7 +256,7 @@ fn events_are_told_as_they_happen() {
 
 #[test]
 fn a_device_is_believed_by_its_fingerprint_alone() {
-    let stand_in = start(Form::WithPolicy, &[], Misbehave::default());
+    let stand_in = start(ModuleForm::WithPolicy, &[], Misbehave::default());
     let right = access(&stand_in.devices[0]);
     let open = |access: &Access| Device::open(access, limits(Duration::from_secs(5)), false).err();
     assert_eq!(open(&right), None);

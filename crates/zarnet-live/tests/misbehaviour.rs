@@ -13,7 +13,7 @@ use common::{access, changed, configuration, limits, start};
 use serde_json::Value;
 use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_formats::data_model::difference;
-use zarnet_formats::ietf_nat::{Form, export};
+use zarnet_formats::ietf_nat::{ModuleForm, export};
 use zarnet_live::client::{ClientError, Device, Sending, Sent, State, send};
 use zarnet_live::stand_in::{Fault, Misbehave, StandIn};
 
@@ -62,7 +62,7 @@ fn a_device_ends_as_before_as_wanted_or_truly_unknown() {
     let mut tally: BTreeMap<&str, u64> = BTreeMap::new();
     let faults: Vec<Fault> = Fault::ALL.iter().map(|f| f.1).collect();
     for run in 0..runs {
-        let form = if run % 2 == 0 { Form::WithPolicy } else { Form::Standard };
+        let form = if run % 2 == 0 { ModuleForm::WithPolicy } else { ModuleForm::Standard };
         let one_in = 2 + run % 5;
         let misbehave = Misbehave::new(faults.clone(), one_in, seed ^ run << 16)
             .late_by(Duration::from_millis(if run % 3 == 0 { 600 } else { 50 }));
@@ -90,10 +90,10 @@ fn a_device_ends_as_before_as_wanted_or_truly_unknown() {
 fn each_fault_ends_in_a_clear_answer() {
     let states = |fault: Fault, one_in: u64| {
         let misbehave = Misbehave::new(vec![fault], one_in, 1).late_by(Duration::from_millis(100));
-        let stand_in = start(Form::Standard, &[], misbehave);
+        let stand_in = start(ModuleForm::Standard, &[], misbehave);
         let plan = changed("24010", "24011");
         let before = configuration(&stand_in).0;
-        let wanted = export(&plan, DeviceId(0), Form::Standard).document;
+        let wanted = export(&plan, DeviceId(0), ModuleForm::Standard).document;
         let outcome = try_to_send(&stand_in, &plan, true);
         let now = configuration(&stand_in).0;
         let told = judged(&outcome, &before, &wanted, &now).unwrap();
@@ -122,7 +122,7 @@ fn each_fault_ends_in_a_clear_answer() {
 #[test]
 fn an_answer_without_end_is_cut_off() {
     let misbehave = Misbehave::new(vec![Fault::Endless], 1, 1);
-    let stand_in = start(Form::Standard, &[], misbehave);
+    let stand_in = start(ModuleForm::Standard, &[], misbehave);
     let access = access(&stand_in.devices[0]);
     let mut few = limits(Duration::from_secs(10));
     few.answer = 1 << 20;

@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use zarnet_analysis::impact::impact;
 use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_formats::data_model::{Foreign, canonical, check};
-use zarnet_formats::ietf_nat::{Exported, Form, LossKind, export, import};
+use zarnet_formats::ietf_nat::{Exported, LossKind, ModuleForm, export, import};
 use zarnet_formats::plan::{LoadError, from_text};
 
 use crate::plans::plans;
@@ -14,7 +14,7 @@ use crate::plans::plans;
 /// The device of a plan sent through a document: the whole plan with what came back.
 ///
 /// Where the document had to lose what keeps rules apart, it may be no plan: none then.
-fn through(plan: &Plan, form: Form) -> Option<(Exported, Plan)> {
+fn through(plan: &Plan, form: ModuleForm) -> Option<(Exported, Plan)> {
     let exported = export(plan, DeviceId(0), form);
     check(&exported.document, Foreign::Refused)
         .unwrap_or_else(|f| panic!("{f:?}\n{}", canonical(&exported.document)));
@@ -52,7 +52,7 @@ fn through(plan: &Plan, form: Form) -> Option<(Exported, Plan)> {
     Some((exported, whole))
 }
 
-fn same_meaning(text: &str, form: Form) {
+fn same_meaning(text: &str, form: ModuleForm) {
     let plan = from_text(Path::new("plan.toml"), text.to_owned()).unwrap().plan;
     let Some((exported, whole)) = through(&plan, form) else { return };
     // what the device itself answers is no matter of its rules
@@ -177,17 +177,17 @@ proptest! {
 
     #[test]
     fn with_our_module_a_device_comes_back_as_it_was(text in built(plans())) {
-        same_meaning(&text, Form::WithPolicy);
+        same_meaning(&text, ModuleForm::WithPolicy);
     }
 
     #[test]
     fn in_the_standard_a_device_comes_back_or_a_loss_says_why_not(text in built(plans())) {
-        same_meaning(&text, Form::Standard);
+        same_meaning(&text, ModuleForm::Standard);
     }
 
     #[test]
     fn what_the_standard_holds_comes_back_as_it_was(text in built(standard_plans())) {
-        same_meaning(&text, Form::Standard);
-        same_meaning(&text, Form::WithPolicy);
+        same_meaning(&text, ModuleForm::Standard);
+        same_meaning(&text, ModuleForm::WithPolicy);
     }
 }

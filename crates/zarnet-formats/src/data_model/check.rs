@@ -7,7 +7,8 @@ use zarnet_core::limits;
 use zarnet_core::plan::nearest;
 
 use super::condition::look_up;
-use super::fault::{Fault, FaultKind};
+use super::fault::{DataFault, DataFaultKind};
+use super::identities::knows_module;
 use super::path::{Part, written};
 use super::schema::{Kind, NodeId, Schema};
 use super::value_type::Type;
@@ -26,10 +27,10 @@ pub enum Foreign {
 ///
 /// # Errors
 /// Everything that is wrong, up to a limit.
-pub fn check(document: &Value, foreign: Foreign) -> Result<(), Vec<Fault>> {
+pub fn check(document: &Value, foreign: Foreign) -> Result<(), Vec<DataFault>> {
     let Some(members) = document.as_object() else {
-        let kind = FaultKind::Malformed("a document is an object".into());
-        return Err(vec![Fault { path: String::new(), kind }]);
+        let kind = DataFaultKind::Malformed("a document is an object".into());
+        return Err(vec![DataFault { path: String::new(), kind }]);
     };
     let mut checker = Checker {
         schema: Schema::get(),
@@ -66,7 +67,7 @@ struct Checker<'a> {
     schema: &'static Schema,
     foreign: Foreign,
     with_state: bool,
-    faults: Vec<Fault>,
+    faults: Vec<DataFault>,
     path: Vec<Part<'a>>,
     above: Vec<&'a Value>,
     /// What references may lead to, by path.
@@ -76,9 +77,9 @@ struct Checker<'a> {
 static NOTHING: std::sync::LazyLock<Value> = std::sync::LazyLock::new(|| Value::Object(Map::new()));
 
 impl<'a> Checker<'a> {
-    fn fault(&mut self, kind: FaultKind) {
+    fn fault(&mut self, kind: DataFaultKind) {
         if self.faults.len() < limits::BAD_LINES {
-            self.faults.push(Fault { path: written(&self.path), kind });
+            self.faults.push(DataFault { path: written(&self.path), kind });
         }
     }
 
@@ -95,7 +96,7 @@ impl<'a> Checker<'a> {
             for (choice, case) in &node.cases {
                 match taken.insert(*choice, (case, node.member)) {
                     Some((other, member)) if other != *case => {
-                        self.fault(FaultKind::Both(member.into(), node.member.into()));
+                        self.fault(DataFaultKind::Both(member.into(), node.member.into()));
                     }
                     _ => {}
                 }
@@ -116,7 +117,7 @@ impl<'a> Checker<'a> {
                 continue;
             }
             if node.mandatory {
-                self.fault(FaultKind::Missing(node.member.into()));
+                self.fault(DataFaultKind::Missing(node.member.into()));
             } else if node.kind == Kind::Container && self.may_be_here(*child, &NOTHING) {
                 self.path.push(Part::Member(node.member));
                 self.above.push(&NOTHING);
@@ -136,13 +137,13 @@ impl<'a> Checker<'a> {
                 && (!choice.state || self.with_state)
                 && choice.within.iter().all(|(c, case)| taken.get(c).is_some_and(|t| t.0 == *case));
             if applies && !taken.contains_key(&i) {
-                self.fault(FaultKind::Missing(choice.name.into()));
+                self.fault(DataFaultKind::Missing(choice.name.into()));
             }
         }
     }
 
     fn unknown(&mut self, id: Option<NodeId>, name: &str) {
-        let of_others = name.split_once(':').is_some_and(|(m, _)| !self.schema.knows_module(m));
+        let of_others = name.split_once(':').is_some_and(|(m, _)| !knows_module(m));
         if name.starts_with('@') || of_others && self.foreign == Foreign::PassedOver {
             return; // an annotation (RFC 7952), or something of another module
         }
@@ -151,7 +152,7 @@ impl<'a> Checker<'a> {
         let meant = self.schema.children(id).iter().map(|c| self.schema.node(*c).member);
         let meant = meant.clone().find(|m| m.rsplit(':').next() == Some(bare));
         let near = meant.map(str::to_owned).or_else(|| nearest(name, known));
-        self.fault(FaultKind::Unknown { name: name.into(), near });
+        self.fault(DataFaultKind::Unknown { name: name.into(), near });
     }
 
     /// Whether a node may be where it is.
@@ -170,7 +171,7 @@ impl<'a> Checker<'a> {
             let condition = node.when.as_ref().or(node.parent_when.as_ref());
             let told = condition.map(ToString::to_string).unwrap_or_default();
             if !self.may_be_here(id, value) {
-                self.fault(FaultKind::NotHere(told));
+                self.fault(DataFaultKind::NotHere(told));
                 return;
             }
         }
@@ -187,11 +188,11 @@ impl<'a> Checker<'a> {
                 for value in values {
                     self.leaf(id, t, value);
                     if !self.schema.node(id).state && !seen.insert(value.to_string()) {
-                        self.fault(FaultKind::SameKey);
+                        self.fault(DataFaultKind::SameKey);
                     }
                 }
                 if node.mandatory && values.is_empty() {
-                    self.fault(FaultKind::Missing(node.member.into()));
+                    self.fault(DataFaultKind::Missing(node.member.into()));
                 }
             }
             (kind, value) => {
@@ -199,7 +200,7 @@ impl<'a> Checker<'a> {
                     Kind::List(_) | Kind::LeafList(_) => "a list",
                     _ => "an object",
                 };
-                self.fault(FaultKind::Type { wanted: wanted.into(), got: short(value) });
+                self.fault(DataFaultKind::Type { wanted: wanted.into(), got: short(value) });
             }
         }
     }
@@ -208,7 +209,7 @@ impl<'a> Checker<'a> {
         let mut seen = HashSet::new();
         for (i, entry) in entries.iter().enumerate() {
             let Some(members) = entry.as_object() else {
-                self.fault(FaultKind::Type { wanted: "an object".into(), got: short(entry) });
+                self.fault(DataFaultKind::Type { wanted: "an object".into(), got: short(entry) });
                 continue;
             };
             self.path.push(Part::Entry(entry, keys, i));
@@ -218,11 +219,11 @@ impl<'a> Checker<'a> {
                 let told = self.schema.child(Some(id), missing);
                 // what is mandatory besides is told as that
                 if told.is_none_or(|t| !self.schema.node(t).mandatory) {
-                    self.fault(FaultKind::Missing((*missing).into()));
+                    self.fault(DataFaultKind::Missing((*missing).into()));
                 }
             }
             if !keys.is_empty() && key.len() == keys.len() && !seen.insert(key) {
-                self.fault(FaultKind::SameKey);
+                self.fault(DataFaultKind::SameKey);
             }
             self.above.push(entry);
             self.members(Some(id), members);
@@ -235,7 +236,7 @@ impl<'a> Checker<'a> {
         let node = self.schema.node(id);
         let module = self.schema.module_of(id);
         if !t.takes(value, module) {
-            self.fault(FaultKind::Type { wanted: t.told(), got: short(value) });
+            self.fault(DataFaultKind::Type { wanted: t.told(), got: short(value) });
             return;
         }
         if let Type::Reference(path) = t {
@@ -244,7 +245,7 @@ impl<'a> Checker<'a> {
         self.above.push(value);
         for must in &node.musts {
             if !must.holds(&self.above, module) {
-                self.fault(FaultKind::Condition(must.to_string()));
+                self.fault(DataFaultKind::Condition(must.to_string()));
             }
         }
         self.above.pop();
@@ -265,7 +266,7 @@ impl<'a> Checker<'a> {
             look_up(path, &above[..1]).into_iter().map(Value::to_string).collect()
         });
         if !known.contains(&value.to_string()) {
-            self.fault(FaultKind::Dangling { got: short(value), path: path.into() });
+            self.fault(DataFaultKind::Dangling { got: short(value), path: path.into() });
         }
     }
 }

@@ -4,8 +4,7 @@ use std::fmt;
 
 use serde_json::Value;
 
-use super::schema::Schema;
-use super::value_type::full_identity;
+use super::identities::{derives, with_module};
 
 /// A condition of a module.
 #[derive(Debug, Clone, PartialEq)]
@@ -78,10 +77,9 @@ impl Condition {
             Form::Equals { path, text } => {
                 look_up(path, from).iter().any(|v| v.as_str() == Some(text))
             }
-            Form::Derived { path, identity } => look_up(path, from).iter().any(|v| {
-                v.as_str()
-                    .is_some_and(|t| Schema::get().derives(&full_identity(t, module), identity))
-            }),
+            Form::Derived { path, identity } => look_up(path, from)
+                .iter()
+                .any(|v| v.as_str().is_some_and(|t| derives(&with_module(t, module), identity))),
             Form::Unknown => true,
         }
     }

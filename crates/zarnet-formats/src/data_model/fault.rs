@@ -4,16 +4,16 @@ use std::fmt;
 
 /// One fault of a document.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Fault {
+pub struct DataFault {
     /// Where it is: `/ietf-nat:nat/instances/instance=1/policy=2/timers`.
     pub path: String,
     /// What it is.
-    pub kind: FaultKind,
+    pub kind: DataFaultKind,
 }
 
 /// What is wrong.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum FaultKind {
+pub enum DataFaultKind {
     /// It is not JSON at all, or not what RFC 7951 makes of data.
     #[error("{0}")]
     Malformed(String),
@@ -65,7 +65,7 @@ fn nearest(near: &Option<String>) -> String {
     near.as_ref().map(|n| format!("; did you mean `{n}`?")).unwrap_or_default()
 }
 
-impl fmt::Display for Fault {
+impl fmt::Display for DataFault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}: {}", if self.path.is_empty() { "/" } else { &self.path }, self.kind)
     }

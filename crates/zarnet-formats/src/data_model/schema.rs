@@ -5,13 +5,11 @@
 //! Flags are `mandatory`, `user` (ordered by the user), `state`, `default VALUE`, `must EXPRESSION`,
 //! `when EXPRESSION` and `parent-when EXPRESSION`, which is asked of the node above.
 
-use std::collections::HashMap;
 use std::sync::OnceLock;
 
 use super::condition::Condition;
+use super::identities::MODULES;
 use super::value_type::Type;
-
-const TEXT: &str = include_str!("modules.tree");
 
 /// A node of the schema.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -90,7 +88,6 @@ pub(super) struct Choice {
 #[derive(Debug)]
 pub struct Schema {
     modules: Vec<Module>,
-    identities: HashMap<&'static str, Vec<&'static str>>,
     nodes: Vec<Node>,
     pub(super) choices: Vec<Choice>,
     top: Vec<NodeId>,
@@ -100,7 +97,7 @@ impl Schema {
     /// The modules of this version.
     pub fn get() -> &'static Self {
         static SCHEMA: OnceLock<Schema> = OnceLock::new();
-        SCHEMA.get_or_init(|| Self::read(TEXT))
+        SCHEMA.get_or_init(|| Self::read(MODULES))
     }
 
     /// The modules, by name.
@@ -135,28 +132,9 @@ impl Schema {
         }
     }
 
-    /// Whether an identity, written with its module, is another or derived from it.
-    pub(super) fn derives(&self, identity: &str, base: &str) -> bool {
-        identity == base
-            || self
-                .identities
-                .get(identity)
-                .is_some_and(|bases| bases.iter().any(|b| self.derives(b, base)))
-    }
-
-    /// Whether there is such an identity, or a module of which it is not known what it has.
-    pub(super) fn knows_module(&self, name: &str) -> bool {
-        self.modules.iter().any(|m| m.name == name)
-    }
-
     fn read(text: &'static str) -> Self {
-        let mut schema = Self {
-            modules: Vec::new(),
-            identities: HashMap::new(),
-            nodes: Vec::new(),
-            choices: Vec::new(),
-            top: Vec::new(),
-        };
+        let mut schema =
+            Self { modules: Vec::new(), nodes: Vec::new(), choices: Vec::new(), top: Vec::new() };
         let mut above: Vec<Above> = Vec::new();
         for line in text.lines().filter(|l| !l.starts_with('#') && !l.is_empty()) {
             let indent = (line.len() - line.trim_start().len()) / 2;
@@ -175,9 +153,8 @@ impl Schema {
                         namespace: namespace.unwrap_or_default(),
                     });
                 }
-                "identity" => {
-                    schema.identities.insert(name, words.collect());
-                }
+                // those are read elsewhere
+                "identity" => {}
                 _ => {
                     let keys = head.split_once('[').map_or("", |k| k.1.trim_end_matches(']'));
                     let place = schema.add(kind, name, keys, value, parts, &above);
@@ -299,7 +276,5 @@ mod tests {
         let ip = find(&["ietf-interfaces:interfaces", "interface", "ietf-ip:ipv4", "address"]);
         assert_eq!(schema.module_of(ip.unwrap()), "ietf-ip");
         assert_eq!(find(&["ietf-nat:nat", "ietf-nat:instances"]), None);
-        assert!(schema.derives("ietf-nat:napt44", "ietf-nat:nat-type"));
-        assert!(!schema.derives("ietf-nat:nat-type", "ietf-nat:napt44"));
     }
 }

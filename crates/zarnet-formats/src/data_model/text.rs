@@ -5,16 +5,16 @@ use std::fmt;
 use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde_json::{Map, Value};
 
-use super::fault::{Fault, FaultKind};
+use super::fault::{DataFault, DataFaultKind};
 
 /// Reads JSON.
 ///
 /// # Errors
 /// It is none, nests deeper than 128, or says a member twice.
-pub fn parse(text: &str) -> Result<Value, Fault> {
-    let wrong = |error: serde_json::Error| Fault {
+pub fn parse(text: &str) -> Result<Value, DataFault> {
+    let wrong = |error: serde_json::Error| DataFault {
         path: String::new(),
-        kind: FaultKind::Malformed(format!("JSON: {error}")),
+        kind: DataFaultKind::Malformed(format!("JSON: {error}")),
     };
     let mut reader = serde_json::Deserializer::from_str(text);
     let value = Once.deserialize(&mut reader).map_err(wrong)?;

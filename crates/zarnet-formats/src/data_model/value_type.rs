@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde_json::Value;
 
-use super::schema::Schema;
+use super::identities::{derives, knows_module, with_module};
 
 /// The type of a leaf.
 #[derive(Debug, Clone, PartialEq)]
@@ -195,11 +195,10 @@ impl Type {
                 text.is_some_and(|t| t.split_whitespace().all(|w| words.contains(&w)))
             }
             Self::Identity(bases) => text.is_some_and(|t| {
-                let schema = Schema::get();
-                let whole = full_identity(t, module);
-                let known = whole.split_once(':').is_some_and(|(m, _)| schema.knows_module(m));
+                let whole = with_module(t, module);
+                let known = whole.split_once(':').is_some_and(|(m, _)| knows_module(m));
                 // a module that is not known here may derive what it likes
-                !known || bases.iter().any(|b| whole != *b && schema.derives(&whole, b))
+                !known || bases.iter().any(|b| whole != *b && derives(&whole, b))
             }),
             Self::Reference(_) => value.is_string() || value.is_number(),
             Self::Union(types) => types.iter().any(|t| t.takes(value, module)),
@@ -216,7 +215,7 @@ impl Type {
     pub(super) fn same(&self, a: &Value, b: &Value, module: &str) -> bool {
         match (self, a.as_str(), b.as_str()) {
             (Self::Identity(_), Some(a), Some(b)) => {
-                full_identity(a, module) == full_identity(b, module)
+                with_module(a, module) == with_module(b, module)
             }
             (Self::Notation(_), Some(a), Some(b)) => a == b || normal(a) == normal(b),
             _ => a == b,
@@ -244,11 +243,6 @@ impl Type {
             Self::Unknown(text) => (*text).into(),
         }
     }
-}
-
-/// An identity with its module: that of the leaf where none is written (RFC 7951 §6.8).
-pub(super) fn full_identity(text: &str, module: &str) -> String {
-    if text.contains(':') { text.into() } else { format!("{module}:{text}") }
 }
 
 /// An address or prefix without what does not count: zeros that may be left out, bits of a host.

@@ -23,14 +23,14 @@ pub use state::{Row, RowError, RowWriter, Told, read_rows};
 
 /// Which modules a document may use.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum ModuleForm {
     /// Those of the standards.
     Standard,
     /// `zarnet-policy` too, for what the standards have no room for.
     WithPolicy,
 }
 
-impl Form {
+impl ModuleForm {
     fn has_policy(self) -> bool {
         self == Self::WithPolicy
     }

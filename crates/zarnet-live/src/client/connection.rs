@@ -9,13 +9,10 @@ use http_body_util::{BodyExt, Full};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{self, HeaderMap, HeaderValue};
 use hyper::{Method, Request, Response, Uri};
-use hyper_util::rt::{TokioExecutor, TokioIo};
 use jiff::Timestamp;
-use tokio::net::TcpStream;
 use tokio::runtime::Runtime;
-use tokio_rustls::TlsConnector;
-use tokio_rustls::rustls::pki_types::ServerName;
 
+use super::channel::{Channel, connect};
 use super::tls::{Trust, trust};
 use super::{Access, ClientError, Credentials};
 use crate::fingerprint::Fingerprint;
@@ -51,12 +48,6 @@ pub struct Client {
     open: Option<Channel>,
     /// What time it was on the device when it answered last.
     date: Option<Timestamp>,
-}
-
-/// One connection.
-enum Channel {
-    One(hyper::client::conn::http1::SendRequest<Full<Bytes>>),
-    Two(hyper::client::conn::http2::SendRequest<Full<Bytes>>),
 }
 
 /// An answer, kept whole.
@@ -210,7 +201,7 @@ impl Client {
     ) -> Result<Response<Incoming>, ClientError> {
         let mut channel = match self.open.take() {
             Some(channel) => channel,
-            None => self.connect()?,
+            None => connect(&self.runtime, &self.trust, (&self.host, self.port), self.limits.wait)?,
         };
         let request = self.request(method, asked, matches!(channel, Channel::Two(_)))?;
         let wait = self.limits.wait;
@@ -276,59 +267,6 @@ impl Client {
         request
             .body(Full::new(Bytes::from(asked.content.clone())))
             .map_err(|e| ClientError::NotData(format!("{}: {e}", asked.path)))
-    }
-
-    fn connect(&mut self) -> Result<Channel, ClientError> {
-        let at = format!("{}:{}", self.host, self.port);
-        let unreachable =
-            |e: &dyn std::fmt::Display| ClientError::Unreachable(at.clone(), e.to_string());
-        let name = ServerName::try_from(self.host.clone())
-            .map_err(|_| ClientError::Address(self.host.clone()))?;
-        let connector = TlsConnector::from(self.trust.config.clone());
-        let (host, port, wait) = (self.host.clone(), self.port, self.limits.wait);
-        let connected = async move {
-            let stream = TcpStream::connect((host.as_str(), port)).await?;
-            stream.set_nodelay(true)?;
-            connector.connect(name, stream).await
-        };
-        let made = self.runtime.block_on(async { tokio::time::timeout(wait, connected).await });
-        let stream = match made {
-            Ok(Ok(stream)) => stream,
-            Ok(Err(error)) => {
-                let inner =
-                    error.get_ref().and_then(|e| e.downcast_ref::<tokio_rustls::rustls::Error>());
-                return Err(match inner {
-                    Some(tokio_rustls::rustls::Error::InvalidCertificate(why)) => {
-                        ClientError::Untrusted {
-                            host: self.host.clone(),
-                            why: told(why),
-                            fingerprint: self.trust.shown(),
-                        }
-                    }
-                    _ => unreachable(&error),
-                });
-            }
-            Err(_) => return Err(unreachable(&format!("nothing within {} s", wait.as_secs_f64()))),
-        };
-        let is_two = stream.get_ref().1.alpn_protocol() == Some(b"h2");
-        let stream = TokioIo::new(stream);
-        self.runtime.block_on(async move {
-            let failed = |e: hyper::Error| ClientError::NoAnswer(e.to_string());
-            if is_two {
-                let handshake = hyper::client::conn::http2::handshake(TokioExecutor::new(), stream);
-                let (sender, driver) = handshake.await.map_err(failed)?;
-                tokio::spawn(async move {
-                    let _ = driver.await;
-                });
-                return Ok(Channel::Two(sender));
-            }
-            let (sender, driver) =
-                hyper::client::conn::http1::handshake(stream).await.map_err(failed)?;
-            tokio::spawn(async move {
-                let _ = driver.await;
-            });
-            Ok(Channel::One(sender))
-        })
     }
 
     /// The content of an answer, whole.
@@ -400,16 +338,5 @@ impl Read for Streamed<'_> {
         let n = buffer.len().min(self.chunk.len());
         buffer[..n].copy_from_slice(&self.chunk.split_to(n));
         Ok(n)
-    }
-}
-
-fn told(why: &tokio_rustls::rustls::CertificateError) -> String {
-    use tokio_rustls::rustls::CertificateError as E;
-    match why {
-        E::ApplicationVerificationFailure => "it is not the one of `pin`".into(),
-        E::UnknownIssuer => "nobody who is trusted made it".into(),
-        E::NotValidForName | E::NotValidForNameContext { .. } => "it is for another name".into(),
-        E::Expired | E::ExpiredContext { .. } => "its time is over".into(),
-        other => format!("{other:?}"),
     }
 }

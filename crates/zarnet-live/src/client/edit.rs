@@ -7,7 +7,8 @@ use zarnet_formats::data_model::{Edit, Operation, Position, Schema};
 
 use super::ClientError;
 use super::connection::Asked;
-use super::device::{Device, SENT, allowed, refused};
+use super::device::{Device, SENT};
+use super::replies::{allowed, refused};
 use crate::protocol::{CONFIRM_WITHIN, POLICY_MODULE, YANG_PATCH};
 
 impl Device {

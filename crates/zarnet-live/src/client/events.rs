@@ -6,7 +6,8 @@ use serde_json::Value;
 
 use super::ClientError;
 use super::connection::{Streamed, failed_read};
-use super::device::{Device, allowed, refused};
+use super::device::Device;
+use super::replies::{allowed, refused};
 use crate::protocol::EVENT_STREAM;
 
 /// Octets of one event.

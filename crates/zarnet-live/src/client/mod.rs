@@ -1,16 +1,21 @@
 //! A device that is asked and edited over the network (RFC 8040).
 //!
 //! - `access`: where a device is and what it wants to know. `tls`: whom to believe.
-//! - `connection`: one request and its answer, within limits; a write is never repeated.
+//! - `channel`: a secured connection. `connection`: one request and its answer, within limits; a
+//!   write is never repeated. `replies`: what answers say.
 //! - `device`: what a device can, its configuration, its table. `edit`: one edit in one request.
-//! - `send`: a plan onto a device, with all that may go wrong.
+//!   `events`: what it tells of itself.
+//! - `planned`: a configuration and a plan, each as the other. `send`: a plan onto a device, with all that may go wrong.
 
 mod access;
+mod channel;
 mod connection;
 mod device;
 mod edit;
 mod error;
 mod events;
+mod planned;
+mod replies;
 mod send;
 mod tls;
 
@@ -19,4 +24,5 @@ pub use connection::{Client, Limits};
 pub use device::{Abilities, Configuration, Device, Store};
 pub use error::ClientError;
 pub use events::Events;
-pub use send::{Outcome, Sending, Sent, State, send, understood};
+pub use planned::understood;
+pub use send::{Outcome, Sending, Sent, State, send};

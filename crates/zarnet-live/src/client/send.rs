@@ -7,10 +7,11 @@ use std::time::{Duration, Instant as WallTime};
 
 use serde_json::Value;
 use zarnet_core::plan::{DeviceId, Plan};
-use zarnet_formats::data_model::{Edit, difference, merged};
-use zarnet_formats::ietf_nat::{Exported, Form, ImportError, Imported, align, export, import};
-use zarnet_formats::plan::{LoadError, Loaded, from_text};
+use zarnet_formats::data_model::{Edit, difference};
+use zarnet_formats::ietf_nat::{Exported, Imported, ModuleForm, export};
+use zarnet_formats::plan::Loaded;
 
+use super::planned::{comes_to, target, understood};
 use super::{ClientError, Configuration, Device, Store};
 
 /// How a device came out of it.
@@ -159,58 +160,12 @@ fn running(device: &mut Device) -> Result<Configuration, ClientError> {
     running.ok_or_else(|| ClientError::NotData("it has no running configuration".into()))
 }
 
-/// What the device is to have: what it has, with all that is to be another. Entries keep the numbers
-/// that the device has given them.
-fn target(running: &Value, before: &Loaded, wanted: &Exported, form: Form) -> Value {
-    let mut known = export(&before.plan, DeviceId(0), form).document;
-    let mut wanted = wanted.document.clone();
-    align(&mut known, running);
-    align(&mut wanted, running);
-    merged(running, &known, &wanted)
-}
-
-/// Whether a configuration means what is wanted, as far as its form can say it.
-fn comes_to(target: &Value, wanted: &Exported, form: Form, name: &str) -> bool {
-    let normal = |document: &Value| {
-        let (_, loaded) = understood(document, name).ok()?;
-        Some(export(&loaded.plan, DeviceId(0), form).document)
-    };
-    let (Some(mut target), Some(wanted)) = (normal(target), normal(&wanted.document)) else {
-        return false;
-    };
-    align(&mut target, &wanted);
-    difference(&target, &wanted).is_empty()
-}
-
-/// A configuration as a plan.
-///
-/// # Errors
-/// The modules do not allow it, or it comes to no plan.
-pub fn understood(document: &Value, name: &str) -> Result<(Imported, Loaded), ClientError> {
-    let imported = import(document, name).map_err(|error| match error {
-        ImportError::Faults(faults) => {
-            let told: Vec<String> = faults.iter().take(3).map(ToString::to_string).collect();
-            ClientError::NotData(told.join("; "))
-        }
-        ImportError::NothingThere => ClientError::NotData("there is no configuration in it".into()),
-    })?;
-    match from_text(std::path::Path::new("device.toml"), imported.text.clone()) {
-        Ok(loaded) => Ok((imported, loaded)),
-        Err(LoadError::Problems { problems, .. }) => {
-            let told: Vec<String> =
-                problems.kept().iter().take(3).map(|p| p.error.to_string()).collect();
-            Err(ClientError::NotData(format!("it comes to no plan: {}", told.join("; "))))
-        }
-        Err(LoadError::Unreadable { error, .. }) => Err(ClientError::NotData(error.to_string())),
-    }
-}
-
 /// A change of a device's configuration.
 struct Change<'a> {
     before: &'a Configuration,
     target: &'a Value,
     edits: &'a [Edit],
-    form: Form,
+    form: ModuleForm,
     /// Whether it has to be saved by an operation.
     saves: bool,
 }
@@ -369,7 +324,7 @@ impl Change<'_> {
                 version,
             ),
         };
-        if outcome.state == State::Kept && self.saves && self.form == Form::WithPolicy {
+        if outcome.state == State::Kept && self.saves && self.form == ModuleForm::WithPolicy {
             let saved = device.operate("save").or_else(|_| device.operate("save"));
             outcome.saved = Some(saved.is_ok());
             if let Err(error) = saved {

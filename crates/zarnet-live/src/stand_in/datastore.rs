@@ -6,8 +6,8 @@ use std::time::Instant as WallTime;
 
 use serde_json::Value;
 use zarnet_core::plan::Plan;
-use zarnet_formats::data_model::{Edit, Fault, Foreign, apply, check};
-use zarnet_formats::ietf_nat::{Form, ImportError, import};
+use zarnet_formats::data_model::{DataFault, Edit, Foreign, apply, check};
+use zarnet_formats::ietf_nat::{ImportError, ModuleForm, import};
 use zarnet_formats::plan::{LoadError, from_text};
 
 /// When the running configuration is saved.
@@ -23,7 +23,7 @@ pub enum Saving {
 pub(super) struct Datastore {
     pub(super) running: Arc<Value>,
     pub(super) startup: Arc<Value>,
-    pub(super) form: Form,
+    pub(super) form: ModuleForm,
     pub(super) saving: Saving,
     /// Counts changes; with the run it tells configurations apart.
     changes: u64,
@@ -61,7 +61,7 @@ impl Refused {
 }
 
 impl Datastore {
-    pub(super) fn new(document: Value, form: Form, saving: Saving, run: u64) -> Self {
+    pub(super) fn new(document: Value, form: ModuleForm, saving: Saving, run: u64) -> Self {
         let document = Arc::new(document);
         Self {
             running: document.clone(),
@@ -117,9 +117,14 @@ pub(super) fn edited(document: &Value, edits: &[Edit]) -> Result<Value, (usize, 
 }
 
 /// The plan that a document comes to: only what it can be made to do is taken.
-pub(super) fn planned(document: &Value, form: Form, name: &str) -> Result<Plan, Vec<Refused>> {
-    let of_fault = |f: &Fault| Refused::new("invalid-value", f.kind.to_string()).at(f.path.clone());
-    if form == Form::Standard && document.get("zarnet-policy:edge").is_some() {
+pub(super) fn planned(
+    document: &Value,
+    form: ModuleForm,
+    name: &str,
+) -> Result<Plan, Vec<Refused>> {
+    let of_fault =
+        |f: &DataFault| Refused::new("invalid-value", f.kind.to_string()).at(f.path.clone());
+    if form == ModuleForm::Standard && document.get("zarnet-policy:edge").is_some() {
         let message = "this device does not know the module zarnet-policy";
         return Err(vec![Refused::new("unknown-namespace", message).at("/zarnet-policy:edge")]);
     }

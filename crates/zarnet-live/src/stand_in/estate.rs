@@ -1,5 +1,6 @@
 //! The network of a stand-in and its time, on a thread of its own: everybody else asks it.
 
+use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -12,13 +13,12 @@ use zarnet_core::event::{Action, Event};
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_core::predict::{Live, Options};
-use zarnet_formats::ietf_nat::{Form, export};
+use zarnet_formats::ietf_nat::{ModuleForm, export};
 use zarnet_formats::traffic::{Attempt, Items, Traffic};
 
 use super::clock::{Clock, Pace};
 use super::datastore::{Datastore, Refused, Saving, Unconfirmed, edited, planned};
-use super::rows::Indices;
-use super::statistics::Thresholds;
+use super::indices::Indices;
 
 /// What a stand-in is made of.
 pub struct Setup {
@@ -33,7 +33,7 @@ pub struct Setup {
     /// What the first instant of the traffic is called.
     pub begins: Timestamp,
     /// Whether the devices know `zarnet-policy`.
-    pub form: Form,
+    pub form: ModuleForm,
     /// When configuration is saved.
     pub saving: Saving,
     /// Where random choices start from.
@@ -67,7 +67,8 @@ pub(super) struct DeviceEvent {
 pub(super) struct DeviceState {
     pub(super) datastore: Datastore,
     pub(super) indices: Indices,
-    pub(super) thresholds: Thresholds,
+    /// Which thresholds were passed when they were looked at last, by instance, policy and pool.
+    pub(super) thresholds: HashMap<(u64, u64, u64), bool>,
     /// When it was started last.
     pub(super) started: Instant,
 }
@@ -84,7 +85,7 @@ impl<'t> Estate<'t> {
             DeviceState {
                 datastore: Datastore::new(exported.document, setup.form, setup.saving, run),
                 indices: Indices::default(),
-                thresholds: Thresholds::default(),
+                thresholds: HashMap::new(),
                 started: Instant::ZERO,
             }
         };

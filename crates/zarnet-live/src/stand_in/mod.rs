@@ -9,6 +9,7 @@ mod clock;
 mod datastore;
 mod estate;
 mod http;
+mod indices;
 mod misbehave;
 mod rows;
 mod server;

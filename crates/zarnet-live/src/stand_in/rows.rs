@@ -4,46 +4,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
 use zarnet_core::device::MappingRow;
-use zarnet_core::net::{Endpoint, Instant, Protocol};
+use zarnet_core::net::{Endpoint, Instant};
 use zarnet_core::plan::{DeviceId, Plan};
-use zarnet_formats::ietf_nat::{Form, Row, Told};
+use zarnet_formats::ietf_nat::{ModuleForm, Row, Told};
 
 use super::estate::Estate;
-
-/// What a dynamic row is known by.
-type RowKey = (Option<Protocol>, Endpoint, Endpoint, Option<Endpoint>);
-
-/// Numbers of dynamic rows: the same as long as a row lives.
-#[derive(Debug, Default)]
-pub(super) struct Indices {
-    numbers: HashMap<RowKey, u32>,
-    next: u32,
-}
-
-/// Dynamic rows are numbered from here: configured entries lie below.
-const FIRST_DYNAMIC: u32 = 1 << 24;
-
-impl Indices {
-    fn of(&mut self, row: &MappingRow) -> u32 {
-        let next = &mut self.next;
-        *self.numbers.entry(key(row)).or_insert_with(|| {
-            *next += 1;
-            FIRST_DYNAMIC + *next
-        })
-    }
-
-    /// Forgets rows that are no more.
-    fn keep(&mut self, rows: &[MappingRow]) {
-        if self.numbers.len() > 2 * rows.len() + 1024 {
-            let alive: std::collections::HashSet<RowKey> = rows.iter().map(key).collect();
-            self.numbers.retain(|k, _| alive.contains(k));
-        }
-    }
-}
-
-fn key(row: &MappingRow) -> RowKey {
-    (row.protocol, row.internal, row.external, row.peer)
-}
 
 /// A table at an instant, with what its rows are called.
 pub(super) struct Snapshot {
@@ -68,7 +33,7 @@ impl Estate<'_> {
         let state = self.device_mut(id);
         state.indices.keep(&dynamic);
         let rows = dynamic.iter().map(|r| (*r, state.indices.of(r))).collect();
-        let with_policy = state.datastore.form == Form::WithPolicy;
+        let with_policy = state.datastore.form == ModuleForm::WithPolicy;
         let mut fixed: HashMap<Endpoint, u32> = HashMap::new();
         for row in configured.iter().filter(|r| r.sessions > 0) {
             *fixed.entry(row.external).or_default() += row.sessions;

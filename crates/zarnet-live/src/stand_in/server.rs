@@ -248,7 +248,7 @@ pub(super) fn for_fuzzing() -> Context {
         pace: super::Pace::Steps,
         at: zarnet_core::net::Instant::ZERO,
         begins: jiff::Timestamp::UNIX_EPOCH,
-        form: zarnet_formats::ietf_nat::Form::WithPolicy,
+        form: zarnet_formats::ietf_nat::ModuleForm::WithPolicy,
         saving: super::Saving::Explicit,
         seed: 0,
     };

@@ -14,10 +14,6 @@ use super::rows::{Snapshot, Totals};
 /// Ports of an address that count as its capacity (RFC 7659: of the protocol used most).
 const PORTS: u64 = 65_535;
 
-/// Which thresholds were passed when they were looked at last, by instance, policy and pool.
-#[derive(Debug, Default)]
-pub(super) struct Thresholds(HashMap<(u64, u64, u64), bool>);
-
 /// An instance of the running configuration.
 pub(super) struct InstanceView<'a> {
     pub(super) id: u64,
@@ -135,7 +131,7 @@ impl Estate<'_> {
                     false => 100 * used / all.max(1),
                 };
                 let (key, passed) = ((ask.instance, ask.policy, ask.pool), percent >= ask.high);
-                let before = self.device_mut(id).thresholds.0.insert(key, passed);
+                let before = self.device_mut(id).thresholds.insert(key, passed);
                 if passed && before != Some(true) {
                     self.tell(
                         id,

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use zarnet_core::net::Instant;
 use zarnet_core::plan::{DeviceId, Plan};
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 use zarnet_formats::plan::{Loaded, from_text};
 use zarnet_formats::traffic::{Given, Reading, Traffic};
 use zarnet_live::client::{Access, Credentials, Device, Limits};
@@ -81,11 +81,11 @@ pub fn changed(from: &str, to: &str) -> Plan {
     plan(&SITE.replace(from, to))
 }
 
-pub fn start(form: Form, traffic: &[&str], misbehave: Misbehave) -> StandIn {
+pub fn start(form: ModuleForm, traffic: &[&str], misbehave: Misbehave) -> StandIn {
     start_plan(SITE, form, traffic, misbehave)
 }
 
-pub fn start_plan(text: &str, form: Form, traffic: &[&str], misbehave: Misbehave) -> StandIn {
+pub fn start_plan(text: &str, form: ModuleForm, traffic: &[&str], misbehave: Misbehave) -> StandIn {
     let loaded = loaded(text);
     let playing = match traffic {
         [] => None,
@@ -102,7 +102,7 @@ pub fn start_plan(text: &str, form: Form, traffic: &[&str], misbehave: Misbehave
         at: Instant::ZERO,
         begins: "2026-08-01T06:00:00Z".parse().unwrap(),
         form,
-        saving: if form == Form::WithPolicy { Saving::Explicit } else { Saving::WithEdit },
+        saving: if form == ModuleForm::WithPolicy { Saving::Explicit } else { Saving::WithEdit },
         seed: 0,
     };
     StandIn::start(setup, SocketAddr::from(([127, 0, 0, 1], 0)), misbehave).unwrap()

@@ -6,6 +6,7 @@ mod define;
 mod examples;
 mod exchange;
 mod forgotten;
+mod listings;
 mod live;
 
 use std::path::PathBuf;
@@ -17,6 +18,7 @@ pub use common::{Color, Common, Format};
 pub use define::{Define, Keys, NamedSet, Rule, What};
 pub use exchange::{Export, Import};
 pub use forgotten::forgotten_word;
+pub use listings::{Addresses, Completions, Explain, Exposure, Rules, Sheet};
 pub use live::{AccessOptions, DriftArgs, Retrieve, Save, Send, StandInArgs, Watch};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
@@ -348,70 +350,4 @@ pub struct Impact {
     /// Limit the rows of each table in text; 0 for all.
     #[arg(long, default_value_t = 30, value_name = "N")]
     pub rows: usize,
-}
-
-/// Arguments of the command `addresses`.
-#[derive(Debug, Args)]
-pub struct Addresses {
-    /// Path of the plan file.
-    pub plan: PathBuf,
-    /// Show only this device.
-    #[arg(long, value_name = "NAME")]
-    pub device: Option<String>,
-    /// Show only free addresses.
-    #[arg(long)]
-    pub free: bool,
-}
-
-/// Arguments of the command `rules`.
-#[derive(Debug, Args)]
-pub struct Rules {
-    /// Path of the plan file.
-    pub plan: PathBuf,
-    /// Traffic to count the use of each rule by: as for `predict`.
-    pub traffic: Vec<String>,
-    /// Show only this device.
-    #[arg(long, value_name = "NAME")]
-    pub device: Option<String>,
-    /// How traffic is read.
-    #[command(flatten)]
-    pub reader: Reader,
-}
-
-/// Arguments of the command `exposure`.
-#[derive(Debug, Args)]
-pub struct Exposure {
-    /// Path of the plan file.
-    pub plan: PathBuf,
-    /// Look from this realm or interface; by default from the internet.
-    #[arg(long, value_name = "REALM")]
-    pub from: Option<String>,
-    /// Show only what this device lets in.
-    #[arg(long, value_name = "NAME")]
-    pub device: Option<String>,
-}
-
-/// Arguments of the command `sheet`.
-#[derive(Debug, Args)]
-pub struct Sheet {
-    /// Path of the plan file.
-    pub plan: PathBuf,
-    /// Show only this device.
-    #[arg(long, value_name = "NAME")]
-    pub device: Option<String>,
-}
-
-/// Arguments of the command `explain`.
-#[derive(Debug, Args)]
-pub struct Explain {
-    /// Name, as shown in brackets after an error or finding; by default all names.
-    pub name: Option<String>,
-}
-
-/// Arguments of the command `completions`.
-#[derive(Debug, Args)]
-pub struct Completions {
-    /// The shell that the completions are for.
-    #[arg(value_enum)]
-    pub shell: clap_complete::Shell,
 }

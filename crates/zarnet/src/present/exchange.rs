@@ -2,7 +2,7 @@
 //! one.
 
 use zarnet_core::limits;
-use zarnet_formats::data_model::Fault;
+use zarnet_formats::data_model::DataFault;
 use zarnet_formats::ietf_nat::{Imported, Loss, LossKind};
 
 use super::diagnostic;
@@ -60,7 +60,7 @@ pub fn tell_import(imported: &Imported, quiet: bool) {
 }
 
 /// Tells what is wrong with a document, each fault with its path.
-pub fn tell_faults(faults: &[Fault], files: &str) {
+pub fn tell_faults(faults: &[DataFault], files: &str) {
     for fault in faults.iter().take(limits::PROBLEMS_SHOWN) {
         diagnostic::say("invalid-data", &fault.to_string(), None, None);
     }

@@ -10,7 +10,7 @@ use std::time::Duration;
 use zarnet_core::plan::DeviceId;
 use zarnet_formats::data_model::canonical;
 use zarnet_formats::files::Reach;
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 use zarnet_formats::plan::load;
 use zarnet_formats::traffic::{Given, Reading, Traffic};
 use zarnet_live::client::{Access, Credentials, Device, Limits};
@@ -23,7 +23,7 @@ use super::{estate, snapshot_of, text, zarnet};
 const URL: &str = "https://localhost:8443";
 
 /// A stand-in for the edge of the demo, at a quarter to nine, whose time stands still.
-fn stand_in(folder: &Path, form: Form) -> StandIn {
+fn stand_in(folder: &Path, form: ModuleForm) -> StandIn {
     let path = folder.join("harbour.toml");
     let loaded = load(&path, Reach::below_folder_of(&path)).unwrap();
     let given = Given::all(&[folder.join("morning.csv").display().to_string()]).unwrap();
@@ -35,7 +35,7 @@ fn stand_in(folder: &Path, form: Form) -> StandIn {
         pace: Pace::Steps,
         begins: "2026-08-01T06:00:00Z".parse().unwrap(),
         form,
-        saving: if form == Form::WithPolicy { Saving::Explicit } else { Saving::WithEdit },
+        saving: if form == ModuleForm::WithPolicy { Saving::Explicit } else { Saving::WithEdit },
         seed: 0,
     };
     let address = SocketAddr::from(([127, 0, 0, 1], 0));
@@ -94,7 +94,7 @@ fn settled(told: &str, url: &str) -> String {
 fn the_change_night_shows_what_the_program_prints() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/change-night.md");
     let folder = estate();
-    let stand_in = stand_in(folder.path(), Form::WithPolicy);
+    let stand_in = stand_in(folder.path(), ModuleForm::WithPolicy);
     let url = stand_in.devices[0].url();
     let page = std::fs::read_to_string(&path).unwrap();
     let (mut now, mut lines) = (String::new(), page.lines());
@@ -148,7 +148,7 @@ fn the_demo_walks_through_the_whole_job() {
 #[test]
 fn what_a_device_cannot_hold_is_not_sent() {
     let folder = estate();
-    let stand_in = stand_in(folder.path(), Form::Standard);
+    let stand_in = stand_in(folder.path(), ModuleForm::Standard);
     let url = stand_in.devices[0].url();
     let before = stand_in.configuration(DeviceId(0));
     // the plan as it is stands on the device already, as far as that holds it
@@ -230,7 +230,7 @@ fn a_stand_in_runs_until_it_is_killed() {
 #[cfg(unix)]
 fn whom_nobody_knows_is_not_believed() {
     let folder = estate();
-    let stand_in = stand_in(folder.path(), Form::WithPolicy);
+    let stand_in = stand_in(folder.path(), ModuleForm::WithPolicy);
     let (url, token) = (stand_in.devices[0].url(), stand_in.devices[0].token.clone());
     let told = |access: &str, more: &[&str]| {
         write_secret(&folder.path().join("a.toml"), access);
@@ -265,7 +265,7 @@ fn whom_nobody_knows_is_not_believed() {
 #[test]
 fn watching_needs_a_terminal_or_is_done_once() {
     let folder = estate();
-    let stand_in = stand_in(folder.path(), Form::WithPolicy);
+    let stand_in = stand_in(folder.path(), ModuleForm::WithPolicy);
     let url = stand_in.devices[0].url();
     let watch =
         ["watch", "harbour.toml", "--device", "harbour-edge", &url, "--access", "access.toml"];
@@ -308,7 +308,7 @@ fn what_was_judged_is_what_is_written() {
             same(&format!("{device}.{form}.json"), &String::from_utf8(told.stdout).unwrap());
         }
     }
-    for (form, name) in [(Form::WithPolicy, "policy"), (Form::Standard, "standard")] {
+    for (form, name) in [(ModuleForm::WithPolicy, "policy"), (ModuleForm::Standard, "standard")] {
         let stand_in = stand_in(folder.path(), form);
         let listening = &stand_in.devices[0];
         let access = Access {

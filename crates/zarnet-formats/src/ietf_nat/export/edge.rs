@@ -10,8 +10,8 @@ use zarnet_core::plan::{
 
 use super::super::notation::{range_text, set_text};
 use super::super::{LossKind, instance};
-use super::instances::{Standing, limited_instance, matches_nothing};
 use super::policies::{says_port_assignment, says_port_classes, unsaid_timers};
+use super::standing::{Standing, limited_instance, matches_nothing};
 use super::surroundings::held_routes;
 use super::{Export, put};
 

@@ -10,13 +10,16 @@ use zarnet_core::plan::{Direction, External, Forward, Rule, Static, Target};
 use super::super::notation::{host_prefix, set_prefixes};
 use super::super::{LossKind, instance};
 use super::Export;
-use super::instances::{SoFar, Standing};
+use super::standing::{SoFar, Standing};
 
 /// Who may send by an entry, and what such a sender becomes (RFC 8512 §2.6: `dst` is the far end).
 struct FarEnd {
     internal: Option<String>,
     external: Option<String>,
 }
+
+/// Internal and external ports of an entry, the first and the last of each.
+type Ports = ((u16, u16), (u16, u16));
 
 /// The ends of an entry, without ports.
 struct NearEnd {
@@ -113,12 +116,11 @@ impl Export<'_> {
     }
 
     /// An entry for each near end and each sender.
-    #[allow(clippy::type_complexity)]
     fn entries(
         &mut self,
         rule: &Rule,
         protocol: Option<u8>,
-        near: Vec<(&NearEnd, Option<((u16, u16), (u16, u16))>)>,
+        near: Vec<(&NearEnd, Option<Ports>)>,
         translate_as: Option<Target>,
         (id, so_far): (u64, SoFar),
     ) -> (Vec<Value>, Option<Standing>) {

@@ -6,12 +6,13 @@ mod filters;
 mod instances;
 mod order;
 mod policies;
+mod standing;
 mod surroundings;
 
 use serde_json::{Map, Value};
 use zarnet_core::plan::{DeviceId, DevicePlan, Plan};
 
-use super::{Form, Loss, LossKind, member};
+use super::{Loss, LossKind, ModuleForm, member};
 
 /// A document, and what it does not hold.
 #[derive(Debug, Clone)]
@@ -23,7 +24,7 @@ pub struct Exported {
 }
 
 /// Writes a device of a plan as configuration. The same device gives the same octets.
-pub fn export(plan: &Plan, device: DeviceId, form: Form) -> Exported {
+pub fn export(plan: &Plan, device: DeviceId, form: ModuleForm) -> Exported {
     let mut export =
         Export { plan, device: &plan.devices[device.index()], form, losses: Vec::new() };
     let mut document = Map::new();
@@ -33,8 +34,8 @@ pub fn export(plan: &Plan, device: DeviceId, form: Form) -> Exported {
     let (nat, rules) = export.nat();
     put(&mut document, member::NAT, nat);
     match form {
-        Form::WithPolicy => put(&mut document, member::EDGE, Some(export.edge(rules))),
-        Form::Standard => export.what_only_policy_holds(&rules),
+        ModuleForm::WithPolicy => put(&mut document, member::EDGE, Some(export.edge(rules))),
+        ModuleForm::Standard => export.what_only_policy_holds(&rules),
     }
     export.world(device);
     let mut losses = export.losses;
@@ -46,7 +47,7 @@ pub fn export(plan: &Plan, device: DeviceId, form: Form) -> Exported {
 struct Export<'a> {
     plan: &'a Plan,
     device: &'a DevicePlan,
-    form: Form,
+    form: ModuleForm,
     losses: Vec<Loss>,
 }
 

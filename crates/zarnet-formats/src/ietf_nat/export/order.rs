@@ -8,7 +8,7 @@ use zarnet_core::plan::{InterfaceId, InterfaceSet, Rule, RuleKind};
 
 use super::super::{Loss, LossKind};
 use super::Export;
-use super::instances::matches_nothing;
+use super::standing::matches_nothing;
 
 /// As many pairs of rules are named.
 const MOST_PAIRS: usize = 100;

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 use zarnet_core::limits;
-use zarnet_core::net::{AddressSet, PortRange, Protocol};
+use zarnet_core::net::{AddressSet, PortRange};
 use zarnet_core::plan::{
     Behaviour, Dependence, Fallback, Pick, PortAssignment, PortClass, Preset, Rule, RuleKind,
     Static, Target, Timers,
@@ -10,7 +10,7 @@ use zarnet_core::plan::{
 
 use super::super::notation::set_prefixes;
 use super::super::{LossKind, instance};
-use super::instances::{SoFar, Standing};
+use super::standing::{SoFar, Standing};
 use super::{Export, put};
 
 impl Export<'_> {
@@ -276,10 +276,11 @@ pub(super) fn says_port_classes(b: &Behaviour) -> bool {
         || matches!(b.port_classes[..], [PortClass { from: (1, u16::MAX), .. }])
 }
 
-/// Timers that a document does not say, as a plan writes them.
-pub(super) fn unsaid_timers(
-    device: &zarnet_core::plan::DevicePlan,
-) -> (Vec<(&'static str, String)>, Vec<(String, String)>) {
+/// Timers by name, and by destination port, as a plan writes them.
+pub(super) type WrittenTimers = (Vec<(&'static str, String)>, Vec<(String, String)>);
+
+/// Timers that a document does not say.
+pub(super) fn unsaid_timers(device: &zarnet_core::plan::DevicePlan) -> WrittenTimers {
     let standard = ["other-timeout", "binding"];
     let mut timers = device.timers.clone();
     let mut defaults = Timers::default();
@@ -300,15 +301,11 @@ pub(super) fn unsaid_timers(
     let mut per_port = Vec::new();
     for ((protocol, port), time) in &device.timers.per_port {
         if ports.contains(port) || time.subsec_nanos() != 0 {
-            per_port.push((format!("{port}/{}", protocol_name(*protocol)), seconds(*time)));
+            per_port.push((format!("{port}/{}", protocol), seconds(*time)));
         }
         ports.push(*port);
     }
     (named, per_port)
-}
-
-fn protocol_name(protocol: Protocol) -> String {
-    protocol.to_string()
 }
 
 /// A time as plans write it, in seconds.

@@ -12,7 +12,8 @@ mod toml;
 use serde_json::Value;
 
 use super::member;
-use crate::data_model::{Fault, FaultKind, Foreign, check};
+use crate::data_model::{DataFault, DataFaultKind, Foreign, check};
+pub use reader::LeftOut;
 use reader::Reader;
 use toml::Table;
 
@@ -29,20 +30,11 @@ pub struct Imported {
     pub assumed: Vec<String>,
 }
 
-/// Something of a document that a plan does not hold, or that we do not know.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LeftOut {
-    /// Where it stands.
-    pub path: String,
-    /// What stands there.
-    pub value: String,
-}
-
 /// Why a document is no plan.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ImportError {
     /// The modules do not allow it.
-    Faults(Vec<Fault>),
+    Faults(Vec<DataFault>),
     /// There is nothing in it that a plan is made of.
     NothingThere,
 }
@@ -78,7 +70,7 @@ pub fn import(document: &Value, name: &str) -> Result<Imported, ImportError> {
 struct Import<'a> {
     reader: &'a Reader<'a>,
     assumed: Vec<String>,
-    faults: Vec<Fault>,
+    faults: Vec<DataFault>,
     /// Keys of the device.
     device: Table,
     /// Names of rules that are taken.
@@ -87,7 +79,7 @@ struct Import<'a> {
 
 impl Import<'_> {
     fn fault(&mut self, path: String, told: &str) {
-        self.faults.push(Fault { path, kind: FaultKind::Malformed(told.into()) });
+        self.faults.push(DataFault { path, kind: DataFaultKind::Malformed(told.into()) });
     }
 
     /// The whole plan, and the name of its device.

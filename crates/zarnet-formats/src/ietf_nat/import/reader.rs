@@ -5,7 +5,14 @@ use std::collections::HashSet;
 
 use serde_json::Value;
 
-use super::LeftOut;
+/// Something of a document that a plan does not hold, or that we do not know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LeftOut {
+    /// Where it stands.
+    pub path: String,
+    /// What stands there.
+    pub value: String,
+}
 
 /// A document that is being read.
 pub(super) struct Reader<'a> {

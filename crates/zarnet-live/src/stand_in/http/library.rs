@@ -3,7 +3,7 @@
 use hyper::StatusCode;
 use serde_json::{Map, Value, json};
 use zarnet_formats::data_model::Schema;
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 
 use super::body::{self, Answer};
 use super::status::Refusal;
@@ -36,7 +36,7 @@ pub(super) fn version() -> Answer {
 pub(super) async fn operations(context: &Context) -> Result<Answer, Refusal> {
     let form = form(context).await?;
     let mut list = Map::new();
-    if form == Form::WithPolicy {
+    if form == ModuleForm::WithPolicy {
         for name in ["save", "confirm", "take-back", "restart"] {
             list.insert(format!("{POLICY_MODULE}:{name}"), json!([null]));
         }
@@ -44,7 +44,7 @@ pub(super) async fn operations(context: &Context) -> Result<Answer, Refusal> {
     Ok(body::json(StatusCode::OK, &json!({ "ietf-restconf:operations": list })))
 }
 
-async fn form(context: &Context) -> Result<Form, Refusal> {
+async fn form(context: &Context) -> Result<ModuleForm, Refusal> {
     let device = context.device;
     let form = context.engine.ask(move |estate| estate.device(device).datastore.form).await;
     form.ok_or_else(failed)
@@ -84,11 +84,11 @@ pub(super) async fn own(context: &Context, path: &str) -> Result<Answer, Refusal
 }
 
 /// The modules, and which store has which.
-fn library(form: Form) -> Value {
+fn library(form: ModuleForm) -> Value {
     let modules = Schema::get()
         .modules()
         .iter()
-        .filter(|m| form == Form::WithPolicy || m.name != POLICY_MODULE);
+        .filter(|m| form == ModuleForm::WithPolicy || m.name != POLICY_MODULE);
     let is_types = |name: &str| {
         ["ietf-inet-types", "ietf-yang-types", "ietf-packet-fields", "ietf-ethertypes"]
             .contains(&name)
@@ -107,17 +107,17 @@ fn library(form: Form) -> Value {
         "module-set": [{ "name": "all", "module": list, "import-only-module": imported }],
         "schema": [{ "name": "all", "module-set": ["all"] }],
         "datastore": [store("running"), store("startup"), store("operational")],
-        "content-id": if form == Form::WithPolicy { "with-policy" } else { "standard" },
+        "content-id": if form == ModuleForm::WithPolicy { "with-policy" } else { "standard" },
     })
 }
 
-fn monitoring(context: &Context, form: Form) -> Value {
+fn monitoring(context: &Context, form: ModuleForm) -> Value {
     let mut capabilities = vec![
         "urn:ietf:params:restconf:capability:defaults:1.0?basic-mode=explicit".to_owned(),
         "urn:ietf:params:restconf:capability:depth:1.0".to_owned(),
         "urn:ietf:params:restconf:capability:yang-patch:1.0".to_owned(),
     ];
-    if form == Form::WithPolicy {
+    if form == ModuleForm::WithPolicy {
         capabilities.push(CONFIRM_CAPABILITY.into());
     }
     json!({

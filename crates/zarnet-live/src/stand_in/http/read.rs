@@ -10,7 +10,7 @@ use serde_json::{Map, Value, json};
 use zarnet_core::net::Endpoint;
 use zarnet_core::plan::DeviceId;
 use zarnet_formats::data_model::{DataPath, Edit, Operation, Position, Schema, apply};
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 
 use super::body::{self, Answer};
 use super::route::{Place, Store};
@@ -382,7 +382,7 @@ fn state(estate: &mut Estate<'_>, id: DeviceId, config: &Value, snapshot: &Snaps
         out.insert("ietf-nat:nat".into(), json!({ "instances": { "instance": instances } }));
     }
     let datastore = &estate.device(id).datastore;
-    if datastore.form == Form::WithPolicy {
+    if datastore.form == ModuleForm::WithPolicy {
         let save = match datastore.saving {
             crate::stand_in::Saving::WithEdit => "with-edit",
             crate::stand_in::Saving::Explicit => "explicit",

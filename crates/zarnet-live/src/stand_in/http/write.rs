@@ -6,7 +6,7 @@ use hyper::header::{self, HeaderValue};
 use hyper::{Method, StatusCode};
 use serde_json::{Value, json};
 use zarnet_formats::data_model::{DataPath, Edit, Kind, Operation, Position, Schema, parse};
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 
 use super::body::{self, Answer};
 use super::route::{Place, Store};
@@ -53,7 +53,7 @@ pub(super) async fn write(
         if expected.is_some_and(|e| e != "*" && !e.split(',').any(|t| t.trim() == tag)) {
             return Err((None, Err(tag)));
         }
-        if within.is_some() && datastore.form == Form::Standard {
+        if within.is_some() && datastore.form == ModuleForm::Standard {
             let message = format!("`{CONFIRM_WITHIN}` is no parameter here");
             return Err((None, Ok(vec![Refused::new("invalid-value", message)])));
         }
@@ -293,7 +293,7 @@ pub(super) async fn operation(context: &Context, name: &str) -> Result<Answer, R
         return Err(unknown());
     }
     let question = move |estate: &mut Estate<'_>| {
-        if estate.device(device).datastore.form == Form::Standard {
+        if estate.device(device).datastore.form == ModuleForm::Standard {
             return None;
         }
         Some(match name.as_str() {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde_json::json;
 use zarnet_core::plan::DeviceId;
 use zarnet_formats::files::Reach;
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 use zarnet_formats::plan::load;
 use zarnet_formats::traffic::{Given, Reading, Traffic};
 use zarnet_live::stand_in::{Misbehave, Pace, Playing, Saving, Setup, StandIn};
@@ -110,7 +110,7 @@ pub(super) fn start(folder: &Path) -> Result<StandIn, Failure> {
         pace: Pace::Steps,
         at,
         begins,
-        form: Form::WithPolicy,
+        form: ModuleForm::WithPolicy,
         saving: Saving::Explicit,
         seed: 0,
     };

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use zarnet_core::limits;
 use zarnet_core::plan::Plan;
-use zarnet_formats::ietf_nat::Form;
+use zarnet_formats::ietf_nat::ModuleForm;
 use zarnet_formats::plan::Loaded;
 use zarnet_live::stand_in::{Listening, Misbehave, Pace, Playing, Saving, Setup, StandIn};
 
@@ -82,10 +82,10 @@ fn start(args: &StandInArgs, loaded: &Loaded, common: &Common) -> Result<StandIn
             jiff::Timestamp::now() - back
         }
     };
-    let form = if args.without_policy { Form::Standard } else { Form::WithPolicy };
+    let form = if args.without_policy { ModuleForm::Standard } else { ModuleForm::WithPolicy };
     let saving = match (args.save, form) {
-        (Some(Save::WithEdit), _) | (None, Form::Standard) => Saving::WithEdit,
-        (Some(Save::Explicit), _) | (None, Form::WithPolicy) => Saving::Explicit,
+        (Some(Save::WithEdit), _) | (None, ModuleForm::Standard) => Saving::WithEdit,
+        (Some(Save::Explicit), _) | (None, ModuleForm::WithPolicy) => Saving::Explicit,
     };
     warn_of_open_address(args);
     let setup = Setup {
