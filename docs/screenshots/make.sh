@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of this folder from the demo estate: a terminal window on a virtual screen, 1280x800.
 # `make.sh NAME...` makes only these.
-# Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core. Run it from anywhere after a release build.
+# Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core, curl. Run it from anywhere after a release build.
 set -euo pipefail
 root=$(cd "$(dirname "$0")/../.." && pwd)
 export PATH=$root/target/release:$PATH
@@ -57,3 +57,26 @@ picture define 'zarnet define saltmere/harbour.toml --device harbour-edge forwar
 picture impact 'zarnet impact saltmere/harbour.toml saltmere/after.toml --rows 4'
 picture behaviour 'zarnet behaviour carrier'
 picture exposure 'zarnet rules saltmere/harbour.toml saltmere/morning.csv --device harbour-edge -q; zarnet exposure saltmere/harbour.toml; zarnet sheet saltmere/harbour.toml'
+
+# the edge itself, played by the stand-in: a change is sent, then somebody enters a rule by hand
+export ZARNET_ACCESS=$work/access.toml
+edge=https://localhost:18443
+zarnet stand-in saltmere/harbour.toml --play saltmere/morning.csv --at 2h45m --speed 1 --device harbour-edge \
+  --begins 2026-08-01T06:00:00Z --listen 127.0.0.1:18443 --access access.toml --certificate edge.pem >/dev/null 2>&1 &
+stand_in=$!
+trap 'kill $stand_in 2>/dev/null || true; rm -rf "$work"' EXIT
+for _ in $(seq 50); do [ -s access.toml ] && break; sleep 0.1; done
+zarnet retrieve $edge --into site -q >/dev/null
+zarnet define site/edge.toml forward uplink:24070/tcp 10.61.8.41:4010 --name spare-gauge \
+  --source 198.51.100.128/28 --from yard -q >/dev/null
+printf '\n[[expect]]\nflow = "198.51.100.130 -> 203.0.113.2:24070/tcp"\nreaches = "10.61.8.41:4010"\n' >>site/edge.toml
+picture send "zarnet send site/edge.toml $edge --yes"
+zarnet send site/edge.toml $edge --yes >/dev/null
+picture watch "zarnet watch site/edge.toml $edge"
+token=$(sed -n 's/^token = "\(.*\)"/\1/p' access.toml)
+curl -sSf --cacert edge.pem -H "Authorization: Bearer $token" -H 'Content-Type: application/yang-data+json' -X POST \
+  --data '{"ietf-nat:mapping-entry": [{"index": 99, "type": "static", "transport-protocol": 6,
+    "internal-src-address": "10.61.8.42/32", "internal-src-port": {"start-port-number": 4010},
+    "external-src-address": "203.0.113.2/32", "external-src-port": {"start-port-number": 24999}}]}' \
+  $edge/restconf/data/ietf-nat:nat/instances/instance=1/mapping-table
+picture drift "zarnet drift site/edge.toml $edge; zarnet compare site/edge.toml saltmere/morning.csv --at 2h45m --observed $edge"
