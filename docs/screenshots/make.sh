@@ -31,7 +31,7 @@ shoot() {
   Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
   server=$!
   for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1; done
-  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x42+0+0 -bg '#11151c' -fg '#d7dde8' -bw 12 +sb \
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x41+0+0 -bg '#11151c' -fg '#d7dde8' -bw 12 +sb \
     -e bash -c "printf '\033[1;32m$\033[0m %s\n' '$2'; $2; tput civis; sleep 30" >/dev/null 2>&1 &
   window=$!
   sleep 2.5
@@ -60,9 +60,9 @@ picture exposure 'zarnet rules saltmere/harbour.toml saltmere/morning.csv --devi
 
 # the edge itself, played by the stand-in: a change is sent, then somebody enters a rule by hand
 export ZARNET_ACCESS=$work/access.toml
-edge=https://localhost:18443
-zarnet stand-in saltmere/harbour.toml --play saltmere/morning.csv --at 2h45m --speed 1 --device harbour-edge \
-  --begins 2026-08-01T06:00:00Z --listen 127.0.0.1:18443 --access access.toml --certificate edge.pem >/dev/null 2>&1 &
+edge=https://localhost:8443
+zarnet stand-in saltmere/harbour.toml --play saltmere/morning.csv --at 2h45m --speed 0 --device harbour-edge \
+  --begins 2026-08-01T06:00:00Z --listen 127.0.0.1:8443 --access access.toml --certificate edge.pem >/dev/null 2>&1 &
 stand_in=$!
 trap 'kill $stand_in 2>/dev/null || true; rm -rf "$work"' EXIT
 for _ in $(seq 50); do [ -s access.toml ] && break; sleep 0.1; done
@@ -79,4 +79,4 @@ curl -sSf --cacert edge.pem -H "Authorization: Bearer $token" -H 'Content-Type: 
     "internal-src-address": "10.61.8.42/32", "internal-src-port": {"start-port-number": 4010},
     "external-src-address": "203.0.113.2/32", "external-src-port": {"start-port-number": 24999}}]}' \
   $edge/restconf/data/ietf-nat:nat/instances/instance=1/mapping-table
-picture drift "zarnet drift site/edge.toml $edge; zarnet compare site/edge.toml saltmere/morning.csv --at 2h45m --observed $edge"
+picture drift "zarnet drift site/edge.toml $edge; echo; zarnet compare site/edge.toml saltmere/morning.csv --at 2h45m --observed $edge"

@@ -20,7 +20,8 @@ use crate::args::{Common, Format, Watch};
 use crate::commands::traffic::{attempts, given, moment, open as open_traffic};
 use crate::commands::{only_device, plan};
 use crate::exit::{FINE, Failure};
-use crate::present::live::watch::{Screen, text};
+use crate::present::live::screen::Screen;
+use crate::present::live::watch::text;
 use crate::present::{View, present};
 
 /// What a device tells at one look.

@@ -2,6 +2,7 @@
 
 pub mod drift;
 pub mod retrieve;
+pub mod screen;
 pub mod send;
 pub mod stand_in;
 pub mod watch;
