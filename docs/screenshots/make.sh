@@ -40,17 +40,17 @@ shoot() {
   wait "$window" "$server" 2>/dev/null || true
 }
 
-picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 10 --device harbour-edge'
+picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 8 --device harbour-edge'
 picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q --device harbour-edge'
 picture check 'zarnet check saltmere/hurried.toml'
-picture new 'zarnet new edge.toml && head -38 edge.toml'
+picture new 'zarnet new edge.toml && head -37 edge.toml'
 picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m --rows 14 --device harbour-edge'
 picture follow 'zarnet follow saltmere/harbour.toml "kiosk-3 -> 198.51.100.80:443/tcp"'
 picture expect 'zarnet expect saltmere/harbour.toml; zarnet expect saltmere/faults/chain-wrong-port.toml'
 picture why 'zarnet why saltmere/faults/chain-wrong-address.toml "198.51.100.80 -> 203.0.113.2:443/tcp"'
-picture lines 'zarnet why saltmere/ferry-office.toml "198.51.100.80 -> 192.0.2.66:443/tcp" --color always | head -40'
+picture lines 'zarnet why saltmere/ferry-office.toml "198.51.100.80 -> 192.0.2.66:443/tcp" --color always | head -38'
 picture compare 'zarnet compare saltmere/harbour.toml saltmere/morning.csv --at 2h45m --observed saltmere/observed.csv --columns protocol=1,internal=2,external=3 --device harbour-edge'
-picture capacity 'zarnet capacity saltmere/terminal.toml saltmere/saturday.toml --brief --rows 4 -q --color always | head -40'
+picture capacity 'zarnet capacity saltmere/terminal.toml saltmere/saturday.toml --brief --rows 4 -q --color always | head -38'
 [[ $wanted == "  " || $wanted == *" capacity-chart "* ]] &&
   { zarnet capacity saltmere/terminal.toml saltmere/saturday.toml -q --brief --force --chart "$root/docs/screenshots/capacity-chart.png" >/dev/null || true; }
 picture define 'zarnet define saltmere/harbour.toml --device harbour-edge forward uplink:24070/tcp gauge-north:4010 --name spare-gauge --source head-office --from yard --with-access --dry-run'

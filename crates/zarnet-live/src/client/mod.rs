@@ -5,9 +5,11 @@
 //!   write is never repeated. `replies`: what answers say.
 //! - `device`: what a device can, its configuration, its table. `edit`: one edit in one request.
 //!   `events`: what it tells of itself.
-//! - `planned`: a configuration and a plan, each as the other. `send`: a plan onto a device, with all that may go wrong.
+//! - `planned`: a configuration and a plan, each as the other. `change`: one change, with all that
+//!   may go wrong. `send`: a plan onto a device.
 
 mod access;
+mod change;
 mod channel;
 mod connection;
 mod device;
@@ -20,9 +22,10 @@ mod send;
 mod tls;
 
 pub use access::{Access, AccessError, Credentials, with_pin};
+pub use change::{Outcome, Sending, State};
 pub use connection::{Client, Limits};
 pub use device::{Abilities, Configuration, Device, Store};
 pub use error::ClientError;
 pub use events::Events;
 pub use planned::understood;
-pub use send::{Outcome, Sending, Sent, State, send};
+pub use send::{Sent, send};

@@ -279,7 +279,8 @@ pub struct Compare {
     /// How it is read.
     #[command(flatten)]
     pub table: TableFile,
-    /// Moment when the table was saved: a time (90, 2m30s), `peak` or `end`.
+    /// Moment of the traffic when the table was saved, or that now is on the device: a time (90,
+    /// 2m30s), `peak` or `end`.
     #[arg(long, default_value = "end", value_name = "TIME|peak|end")]
     pub at: String,
     /// How traffic is read.

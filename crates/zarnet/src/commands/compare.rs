@@ -44,6 +44,13 @@ pub fn run(args: &Compare, common: &Common) -> Result<u8, Failure> {
     let comparison = compare(&prediction, &observed, &begun.into_inner());
     let answer = CompareAnswer { prediction: &prediction, comparison: &comparison };
     present(&answer, common, |out, width| text(answer, out, width, args.rows))?;
+    if is_address(&args.observed) && args.at == "end" && !comparison.differences.is_empty() {
+        let help = "--at TIME says which moment of the traffic now is";
+        diagnostic::note(
+            common.quiet,
+            &format!("the table is of now, the prediction of the end of the traffic; {help}"),
+        );
+    }
     Ok(if comparison.differences.is_empty() { FINE } else { NEGATIVE })
 }
 

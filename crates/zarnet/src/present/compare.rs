@@ -10,7 +10,6 @@ use zarnet_core::net::Endpoint;
 use super::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
 
 /// Writes the answer as text.
-/// Writes the answer.
 pub fn text(
     answer: CompareAnswer<'_>,
     out: &mut dyn Write,
