@@ -270,3 +270,30 @@ fn the_contract_is_cited_by_numbers_that_it_has() {
         assert!(is_cited, "no module cites §D{step}");
     }
 }
+
+/// A page that names a source file names one that is there.
+#[test]
+fn the_source_files_that_pages_name_are_there() {
+    fn add_paths(folder: &Path, paths: &mut String) {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                add_paths(&path, paths);
+            } else {
+                paths.push_str(&format!("/{}\n", path.display()));
+            }
+        }
+    }
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let mut paths = String::new();
+    add_paths(&root.join("crates"), &mut paths);
+    let pages = std::fs::read_dir(root.join("docs")).unwrap().map(|e| e.unwrap().path());
+    let others = ["README.md", "CONTRIBUTING.md", "SECURITY.md"].map(|name| root.join(name));
+    for page in pages.filter(|p| p.extension().is_some_and(|e| e == "md")).chain(others) {
+        let text = std::fs::read_to_string(&page).unwrap();
+        for named in text.split('`').skip(1).step_by(2).filter(|n| n.ends_with(".rs")) {
+            let there = paths.contains(&format!("/{named}\n"));
+            assert!(there, "{} names {named}", page.display());
+        }
+    }
+}
