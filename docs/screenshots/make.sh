@@ -31,7 +31,7 @@ shoot() {
   Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
   server=$!
   for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1; done
-  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x41+0+0 -bg '#11151c' -fg '#d7dde8' -bw 12 +sb \
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x42+0+0 -bg '#11151c' -fg '#d7dde8' -bw 0 -b 0 +sb \
     -e bash -c "printf '\033[1;32m$\033[0m %s\n' '$2'; $2; tput civis; sleep 30" >/dev/null 2>&1 &
   window=$!
   sleep 2.5
