@@ -89,9 +89,14 @@ pub(super) fn fields(r: &WatchedRow) -> Vec<String> {
     ]
 }
 
-/// What a device says is text of a stranger.
+/// What a device says is text of a stranger: a name of it, not longer than a column should be.
 pub(super) fn plain(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).take(40).collect()
+    harmless(text).chars().take(40).collect()
+}
+
+/// The same of a message, which may be long.
+pub(super) fn harmless(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect()
 }
 
 pub(super) fn share(u: &Usage) -> f64 {
