@@ -141,6 +141,23 @@ fn what_is_sent_is_there_and_is_saved() {
     }
 }
 
+/// Somebody else entered what was planned, or a save failed: it runs, and a restart would lose it.
+#[test]
+fn what_runs_as_planned_and_is_not_saved_is_saved() {
+    let form = ModuleForm::WithPolicy;
+    let stand_in = start(form, &[], Misbehave::default());
+    let plan = changed("24010", "24011");
+    stand_in.configure(DeviceId(0), export(&plan, DeviceId(0), form).document).unwrap();
+    let mut device = device(&stand_in);
+    let mut fine = |_: &_, _: &mut _| true;
+    for (write, is_saved) in [(false, false), (true, true), (false, true)] {
+        let sent = send(&mut device, &mut sending(&plan, write, &mut fine)).unwrap();
+        assert_eq!((sent.outcome.state, sent.outcome.saved), (State::Unchanged, Some(is_saved)));
+        let (running, saved) = configuration(&stand_in);
+        assert_eq!(running == saved, is_saved);
+    }
+}
+
 #[test]
 fn what_fails_an_expectation_is_taken_back() {
     for form in [ModuleForm::WithPolicy, ModuleForm::Standard] {

@@ -204,7 +204,7 @@ impl Change<'_> {
             return Self::outcome(State::Unknown, why, version);
         }
         let outcome = self.kept(device, sending.wait);
-        if outcome.state != State::Kept || !self.saves || self.form != ModuleForm::WithPolicy {
+        if outcome.state != State::Kept || !self.saves_by_operation() {
             return outcome;
         }
         let saved = self.save(device, sending.wait);
@@ -238,6 +238,31 @@ impl Change<'_> {
             }
         };
         Self::outcome(state, why, version)
+    }
+
+    /// Whether what runs is saved, where the device saves only when told. If it is not, and may be
+    /// written, it is saved; why that failed.
+    pub(super) fn saved(
+        &self,
+        device: &mut Device,
+        sending: &Sending<'_>,
+    ) -> (Option<bool>, String) {
+        if !self.saves_by_operation() {
+            return (None, String::new());
+        }
+        match device.configuration(Store::Startup) {
+            Ok(Some(saved)) if same(&saved.document, self.target) => (Some(true), String::new()),
+            Ok(Some(_)) if sending.write => match self.save(device, sending.wait) {
+                Ok(()) => (Some(true), String::new()),
+                Err(error) => (Some(false), format!("it could not be saved: {error}")),
+            },
+            Ok(Some(_)) => (Some(false), String::new()),
+            Ok(None) | Err(_) => (None, String::new()),
+        }
+    }
+
+    fn saves_by_operation(&self) -> bool {
+        self.saves && self.form == ModuleForm::WithPolicy
     }
 
     /// Saves what runs. It is done when what is saved is that.

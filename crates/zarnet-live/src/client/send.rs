@@ -59,13 +59,16 @@ pub fn send(device: &mut Device, sending: &mut Sending<'_>) -> Result<Sent, Clie
         );
         return Ok(sent);
     }
-    if sent.edits.is_empty() {
-        return Ok(sent);
-    }
     if sent.wanted.losses.iter().any(|l| l.kind.changes_traffic()) {
         sent.outcome.state = State::Refused;
         sent.outcome.why =
             "the device cannot hold all of the plan: other packets would pass than planned".into();
+        return Ok(sent);
+    }
+    let change = Change { before: &running, target: &target, edits: &sent.edits, form, saves };
+    if sent.edits.is_empty() {
+        // a save that failed is made up for
+        (sent.outcome.saved, sent.outcome.why) = change.saved(device, sending);
         return Ok(sent);
     }
     if !comes_to(&target, &sent.wanted, form, name) {
@@ -79,7 +82,6 @@ pub fn send(device: &mut Device, sending: &mut Sending<'_>) -> Result<Sent, Clie
         sent.outcome.state = State::Differs;
         return Ok(sent);
     }
-    let change = Change { before: &running, target: &target, edits: &sent.edits, form, saves };
     sent.outcome = change.make(device, sending);
     Ok(sent)
 }

@@ -12,6 +12,9 @@ use crate::present::{View, change, expect, impact};
 pub fn text(answer: &SendAnswer<'_>, view: View, out: &mut dyn Write) -> io::Result<()> {
     if answer.state == "unchanged" {
         writeln!(out, "{GOOD}nothing to send{GOOD:#}: {} is as planned", answer.device)?;
+        if !answer.why.is_empty() {
+            writeln!(out, "{}", answer.why)?;
+        }
         return footer(answer, out);
     }
     if !answer.diff.is_empty() {
@@ -90,7 +93,14 @@ fn state(answer: &SendAnswer<'_>, out: &mut dyn Write) -> io::Result<()> {
 fn footer(answer: &SendAnswer<'_>, out: &mut dyn Write) -> io::Result<()> {
     match answer.saved {
         Some(true) => writeln!(out, "{GOOD}saved{GOOD:#}: a restart keeps it")?,
-        Some(false) => writeln!(out, "{CAUTION}not saved{CAUTION:#}: a restart would lose it")?,
+        Some(false) => {
+            let hint = if answer.state == "unchanged" && answer.why.is_empty() {
+                "; --yes saves it"
+            } else {
+                ""
+            };
+            writeln!(out, "{CAUTION}not saved{CAUTION:#}: a restart would lose it{hint}")?;
+        }
         None => {}
     }
     if !answer.kept.is_empty() {
