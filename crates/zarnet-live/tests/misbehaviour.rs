@@ -115,6 +115,8 @@ fn each_fault_ends_in_a_clear_answer() {
     assert_eq!(told, "refused");
     assert!(why.contains("on purpose"), "{why}");
     assert_eq!(states(Fault::DropAfter, 1).0, "kept");
+    // it is looked at until the time is over: it may be busy with the edit still
+    assert_eq!(states(Fault::Afterwards, 1).0, "kept");
     // it restarts with what it has saved: with each edit, what was sent
     assert_eq!(states(Fault::Restart, 1).0, "kept");
 }

@@ -144,7 +144,15 @@ impl Change<'_> {
             Err(error) => Some(error.to_string()),
         };
         // what was said may be wrong, or nothing was said: what it has now counts
-        let version = match (self.found(device, sending.wait), told) {
+        let mut found = self.found(device, sending.wait);
+        let until = WallTime::now() + sending.wait;
+        let unanswered = matches!(made, Err(ClientError::NoAnswer(_)));
+        // a device that has not answered may be busy with the edit still
+        while unanswered && matches!(found, Found::Before(_)) && WallTime::now() < until {
+            std::thread::sleep(AGAIN);
+            found = self.found(device, sending.wait);
+        }
+        let version = match (found, told) {
             (Found::Target(version), _) => version,
             (Found::Before(version), told) => {
                 let said = told.unwrap_or_else(|| "it said that the edit was made".into());

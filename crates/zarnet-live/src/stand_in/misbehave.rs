@@ -13,6 +13,8 @@ pub enum Fault {
     Drop,
     /// The edit is made, and the connection ends without an answer.
     DropAfter,
+    /// The connection ends without an answer, and the edit is made a little later.
+    Afterwards,
     /// Somebody else edits in between: the version is another.
     Conflict,
     /// Half of the answer, then the connection ends.
@@ -33,10 +35,11 @@ pub enum Fault {
 
 impl Fault {
     /// Every fault with its name.
-    pub const ALL: [(&'static str, Self); 11] = [
+    pub const ALL: [(&'static str, Self); 12] = [
         ("late", Self::Late),
         ("drop", Self::Drop),
         ("drop-after", Self::DropAfter),
+        ("afterwards", Self::Afterwards),
         ("conflict", Self::Conflict),
         ("partial", Self::Partial),
         ("wrong", Self::Wrong),
@@ -99,6 +102,7 @@ impl Misbehave {
                 || !matches!(
                     f,
                     Fault::DropAfter
+                        | Fault::Afterwards
                         | Fault::Conflict
                         | Fault::Refuse
                         | Fault::Forget

@@ -165,8 +165,8 @@ pub struct StandInArgs {
     /// When the running configuration is saved; by default explicit, with each edit without policy.
     #[arg(long, value_enum, value_name = "WHEN")]
     pub save: Option<Save>,
-    /// Fail on purpose: late, drop, drop-after, conflict, partial, wrong, refuse, forget, restart,
-    /// endless, silent.
+    /// Fail on purpose: late, drop, drop-after, afterwards, conflict, partial, wrong, refuse,
+    /// forget, restart, endless, silent.
     #[arg(long, value_name = "FAULT,...", value_delimiter = ',')]
     pub misbehave: Vec<Fault>,
     /// Let one in so many requests fail.

@@ -37,7 +37,11 @@ const BODY: usize = 32 << 20;
 /// A request is read and answered within this.
 const REQUEST_TIME: Duration = Duration::from_secs(30);
 
+/// What is done afterwards is done this long after the connection has ended.
+const AFTERWARDS: Duration = Duration::from_millis(150);
+
 /// What requests to one device share.
+#[derive(Clone)]
 pub(super) struct Context {
     pub(super) engine: Engine,
     pub(super) device: DeviceId,
@@ -75,6 +79,10 @@ where
             context.engine.ask(move |estate| estate.touch(device)).await;
         }
         Some(Fault::Forget) => return Ok(body::empty(hyper::StatusCode::NO_CONTENT)),
+        Some(Fault::Afterwards) => {
+            made_afterwards(context.clone(), request).await;
+            return Err(HangUp);
+        }
         Some(Fault::Late) => tokio::time::sleep(context.misbehave.delay).await,
         _ => {}
     }
@@ -97,6 +105,22 @@ where
         Some(Fault::Endless) => Ok(body::endless()),
         _ => Ok(answer),
     }
+}
+
+/// Lets what is asked for be done when nobody waits for the answer any more.
+async fn made_afterwards<B>(context: Context, request: Request<B>)
+where
+    B: Body<Data = Bytes> + Send,
+    B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+{
+    let (parts, content) = request.into_parts();
+    let Ok(content) = Limited::new(content, BODY).collect().await else { return };
+    let request = Request::from_parts(parts, http_body_util::Full::new(content.to_bytes()));
+    tokio::spawn(async move {
+        tokio::time::sleep(AFTERWARDS).await;
+        // nobody hears it
+        let _ = answer(&context, request).await;
+    });
 }
 
 async fn answer<B>(context: &Context, request: Request<B>) -> Result<Answer, Refusal>
