@@ -4,7 +4,8 @@
     pip install pyang && ./make-schema.py
 
 Read once at start by src/data_model/schema.rs, which has the notation. Deprecated and obsolete
-nodes, and operations are left out."""
+nodes, and operations are left out. The modules are those of the standards, but for the addresses of
+their editors: `contact` names the working group."""
 
 import pathlib
 import sys
