@@ -9,7 +9,7 @@ use zarnet_core::plan::DeviceId;
 use zarnet_formats::ietf_nat::{ModuleForm, export};
 use zarnet_formats::observed::of_rows;
 use zarnet_live::client::{
-    Access, ClientError, Credentials, Device, Sending, State, Store, send, understood,
+    Access, ClientError, Credentials, Device, Sending, State, send, understood,
 };
 use zarnet_live::stand_in::Misbehave;
 
@@ -29,14 +29,11 @@ fn a_device_is_read_as_it_was_planned() {
     for form in [ModuleForm::WithPolicy, ModuleForm::Standard] {
         let stand_in = start(form, &[], Misbehave::default());
         let mut device = device(&stand_in);
-        let running = device.configuration(Store::Running).unwrap().unwrap();
+        let running = device.running().unwrap();
         let wanted = export(&loaded(SITE).plan, DeviceId(0), form);
         assert_eq!(running.document, wanted.document);
         assert!(running.version.is_some());
-        assert_eq!(
-            device.configuration(Store::Startup).unwrap().unwrap().document,
-            wanted.document
-        );
+        assert_eq!(device.saved().unwrap().unwrap().document, wanted.document);
         let (imported, _) = understood(&running.document, "x").unwrap();
         assert_eq!((imported.device.as_str(), imported.left_out.len()), ("edge", 0));
     }
@@ -227,7 +224,7 @@ fn of_two_who_send_at_once_one_is_told_that_the_other_was_first() {
     let (first, second) = (changed("24010", "24011"), changed("24010", "24012"));
     // the second reads before the first writes, and writes after: its holds runs in between
     let mut fine = |_: &_, _: &mut _| true;
-    let read = other.configuration(Store::Running).unwrap().unwrap();
+    let read = other.running().unwrap();
     let sent = send(&mut one, &mut sending(&first, true, &mut fine)).unwrap();
     assert_eq!(sent.outcome.state, State::Kept);
     assert_ne!(read.version, sent.outcome.version);

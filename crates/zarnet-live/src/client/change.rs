@@ -11,7 +11,7 @@ use zarnet_formats::ietf_nat::ModuleForm;
 use zarnet_formats::plan::Loaded;
 
 use super::planned::understood;
-use super::{ClientError, Configuration, Device, Store};
+use super::{ClientError, Configuration, Device};
 
 /// How a device came out of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -71,12 +71,6 @@ pub struct Outcome {
     pub saved: Option<bool>,
 }
 
-/// The configuration that runs.
-pub(super) fn running(device: &mut Device) -> Result<Configuration, ClientError> {
-    let running = device.configuration(Store::Running)?;
-    running.ok_or_else(|| ClientError::NotData("it has no running configuration".into()))
-}
-
 /// A device that is silent is asked again after this.
 pub(super) const AGAIN: Duration = Duration::from_millis(200);
 
@@ -108,7 +102,7 @@ impl Change<'_> {
     fn found(&self, device: &mut Device, wait: Duration) -> Found {
         let until = WallTime::now() + wait;
         loop {
-            let error = match running(device) {
+            let error = match device.running() {
                 Ok(now) => return self.judged(now),
                 Err(error) => error,
             };
@@ -136,7 +130,7 @@ impl Change<'_> {
         let version = self.before.version.as_deref();
         let made = device.edit(self.edits, self.target, version, confirm);
         let told = match &made {
-            Ok(_) => None,
+            Ok(()) => None,
             Err(ClientError::ChangedMeanwhile) => {
                 let why = "somebody changed the configuration meanwhile: nothing was written";
                 return Self::outcome(State::Refused, why, None);
@@ -195,7 +189,7 @@ impl Change<'_> {
 
     fn holds(&self, device: &mut Device, sending: &mut Sending<'_>) -> Result<bool, ClientError> {
         let name = &sending.plan.devices[sending.device.index()].name;
-        let now = running(device)?;
+        let now = device.running()?;
         let (_, loaded) = understood(&now.document, name)?;
         Ok((sending.holds)(&loaded, device))
     }
@@ -258,7 +252,7 @@ impl Change<'_> {
         if !self.saves_by_operation() {
             return (None, String::new());
         }
-        match device.configuration(Store::Startup) {
+        match device.saved() {
             Ok(Some(saved)) if same(&saved.document, self.target) => (Some(true), String::new()),
             Ok(Some(_)) if sending.write => match self.save(device, sending.wait) {
                 Ok(()) => (Some(true), String::new()),
@@ -278,7 +272,7 @@ impl Change<'_> {
         let until = WallTime::now() + wait;
         loop {
             let told = device.operate("save");
-            let error = match (device.configuration(Store::Startup), told) {
+            let error = match (device.saved(), told) {
                 (Ok(Some(saved)), _) if same(&saved.document, self.target) => return Ok(()),
                 // it does not show what it has saved
                 (Ok(None), Ok(())) => return Ok(()),
@@ -308,7 +302,7 @@ impl Change<'_> {
                 true => device.operate("take-back"),
                 false => {
                     let before = &self.before.document;
-                    device.edit(&edits, before, version.as_deref(), None).map(|_| ())
+                    device.edit(&edits, before, version.as_deref(), None)
                 }
             };
             match self.found(device, sending.wait) {

@@ -17,7 +17,7 @@ const DATA: &str = "application/yang-data+json, application/yang.api+json;q=0.5,
 
 /// A set of data (RFC 8342).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Store {
+enum Store {
     /// The configuration that runs.
     Running,
     /// The one that is saved.
@@ -131,6 +131,11 @@ impl Device {
         self.client.shown()
     }
 
+    /// Where state is found.
+    fn operational(&self) -> &'static str {
+        if self.abilities.stores { "/ds/ietf-datastores:operational" } else { "/data" }
+    }
+
     /// Data that a device may have or not: the value of its one member.
     pub(super) fn optional(&mut self, path: &str) -> Result<Option<Value>, ClientError> {
         let reply = self.client.get(&format!("{}{path}", self.root), DATA)?;
@@ -142,11 +147,24 @@ impl Device {
         }
     }
 
-    /// A configuration: that of a store, without state.
+    /// The configuration that runs, without state.
     ///
     /// # Errors
-    /// It cannot be had, or is not what the modules allow. `None` if the device keeps no such store.
-    pub fn configuration(&mut self, store: Store) -> Result<Option<Configuration>, ClientError> {
+    /// It cannot be had.
+    pub fn running(&mut self) -> Result<Configuration, ClientError> {
+        let running = self.configuration(Store::Running)?;
+        running.ok_or_else(|| ClientError::NotData("it has no running configuration".into()))
+    }
+
+    /// The configuration that is saved; `None` if the device does not show one.
+    ///
+    /// # Errors
+    /// It cannot be had.
+    pub fn saved(&mut self) -> Result<Option<Configuration>, ClientError> {
+        self.configuration(Store::Startup)
+    }
+
+    fn configuration(&mut self, store: Store) -> Result<Option<Configuration>, ClientError> {
         let path = match (store, self.abilities.stores) {
             (Store::Startup, false) => return Ok(None),
             (Store::Startup, true) => "/ds/ietf-datastores:startup",
@@ -200,16 +218,22 @@ impl Device {
         Ok(Configuration { document: without_state(Value::Object(whole)), version })
     }
 
+    /// The whole table. [`Device::rows`] keeps no row.
+    ///
+    /// # Errors
+    /// As for [`Device::rows`].
+    pub fn table(&mut self) -> Result<Vec<Row>, ClientError> {
+        let mut table = Vec::new();
+        self.rows(|row| table.push(row))?;
+        Ok(table)
+    }
+
     /// Reads the table, row by row; tells how many rows there were.
     ///
     /// # Errors
     /// It cannot be had, is not a table, or is longer than is taken.
     pub fn rows(&mut self, mut take: impl FnMut(Row)) -> Result<u64, ClientError> {
-        let base = match self.abilities.stores {
-            true => "/ds/ietf-datastores:operational",
-            false => "/data",
-        };
-        let path = format!("{}{base}/ietf-nat:nat", self.root);
+        let path = format!("{}{}/ietf-nat:nat", self.root, self.operational());
         let most = self.client.limits.stream;
         let read = match self.client.stream(&path, DATA)? {
             Ok(mut streamed) => {
@@ -242,8 +266,7 @@ impl Device {
     /// # Errors
     /// It cannot be had, or is more than is kept whole.
     pub fn whole(&mut self) -> Result<Value, ClientError> {
-        let base = if self.abilities.stores { "/ds/ietf-datastores:operational" } else { "/data" };
-        let whole = self.optional(base)?;
+        let whole = self.optional(self.operational())?;
         whole.ok_or_else(|| ClientError::NotData("it tells nothing as a whole".into()))
     }
 
@@ -252,11 +275,10 @@ impl Device {
     /// # Errors
     /// They cannot be had.
     pub fn statistics(&mut self) -> Result<Vec<(u64, Value)>, ClientError> {
-        let base = if self.abilities.stores { "/ds/ietf-datastores:operational" } else { "/data" };
-        let configured = self.configuration(Store::Running)?;
-        let instances = configured
-            .as_ref()
-            .and_then(|c| c.document.pointer("/ietf-nat:nat/instances/instance")?.as_array());
+        let base = self.operational();
+        let configured = self.running()?.document;
+        let instances =
+            configured.pointer("/ietf-nat:nat/instances/instance").and_then(Value::as_array);
         let ids: Vec<u64> =
             instances.into_iter().flatten().filter_map(|i| i.get("id")?.as_u64()).collect();
         let mut list = Vec::new();

@@ -12,8 +12,7 @@ use super::replies::{allowed, refused};
 use crate::protocol::{CONFIRM_WITHIN, POLICY_MODULE, YANG_PATCH};
 
 impl Device {
-    /// Makes edits that lead to a configuration, all or none; gives the version of what comes of it,
-    /// if the device tells.
+    /// Makes edits that lead to a configuration, all or none.
     ///
     /// # Errors
     /// [`ClientError::NoAnswer`] leaves open whether it was made; any other error does not.
@@ -23,7 +22,7 @@ impl Device {
         target: &Value,
         version: Option<&str>,
         confirm_within: Option<u64>,
-    ) -> Result<Option<String>, ClientError> {
+    ) -> Result<(), ClientError> {
         let query = confirm_within.map(|s| format!("?{CONFIRM_WITHIN}={s}")).unwrap_or_default();
         let path = format!("{}/data{query}", self.root);
         let only_adds =
@@ -45,7 +44,7 @@ impl Device {
         let reply = self.client.write(&method, &asked)?;
         allowed(&reply)?;
         match reply.status {
-            200..300 => Ok(reply.header("etag").map(str::to_owned)),
+            200..300 => Ok(()),
             412 => Err(ClientError::ChangedMeanwhile),
             // whether a device that failed has made it, only reading back tells
             500.. => Err(ClientError::NoAnswer(refused(&reply).to_string())),

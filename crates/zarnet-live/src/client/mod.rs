@@ -24,7 +24,7 @@ mod tls;
 pub use access::{Access, AccessError, Credentials, with_pin};
 pub use change::{Outcome, Sending, State};
 pub use connection::{Client, Limits};
-pub use device::{Abilities, Configuration, Device, Store};
+pub use device::{Abilities, Configuration, Device};
 pub use error::ClientError;
 pub use events::Events;
 pub use planned::understood;

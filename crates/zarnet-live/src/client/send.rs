@@ -9,7 +9,7 @@ use zarnet_formats::data_model::{Edit, difference};
 use zarnet_formats::ietf_nat::{Exported, Imported, export};
 use zarnet_formats::plan::Loaded;
 
-use super::change::{AGAIN, Change, Outcome, Sending, State, running};
+use super::change::{AGAIN, Change, Outcome, Sending, State};
 use super::planned::{comes_to, target, understood};
 use super::{ClientError, Device};
 
@@ -34,7 +34,7 @@ pub struct Sent {
 pub fn send(device: &mut Device, sending: &mut Sending<'_>) -> Result<Sent, ClientError> {
     let form = device.form();
     let (pending, saves) = settled(device, sending.wait)?;
-    let running = running(device)?;
+    let running = device.running()?;
     let wanted = export(sending.plan, sending.device, form);
     let name = &sending.plan.devices[sending.device.index()].name;
     let (imported, before) = understood(&running.document, name)?;

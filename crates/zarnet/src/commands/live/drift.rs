@@ -3,7 +3,7 @@
 use zarnet_analysis::answer::drift::DriftAnswer;
 use zarnet_analysis::drift::drift;
 use zarnet_formats::ietf_nat::export;
-use zarnet_live::client::{Store, understood};
+use zarnet_live::client::understood;
 
 use super::{of_client, open};
 use crate::args::{Common, DriftArgs};
@@ -17,8 +17,8 @@ pub fn run(args: &DriftArgs, common: &Common) -> Result<u8, Failure> {
     let id = only_device(&loaded.plan, args.device.as_deref())?;
     let name = loaded.plan.devices[id.index()].name.clone();
     let mut device = open(&args.url, &args.access, common.quiet)?;
-    let running = device.configuration(Store::Running).map_err(of_client)?;
-    let saved = device.configuration(Store::Startup).map_err(of_client)?;
+    let running = device.running().map_err(of_client)?;
+    let saved = device.saved().map_err(of_client)?;
     let (unconfirmed_until, _) = device.pending().map_err(of_client)?;
     let wanted = export(&loaded.plan, id, device.form());
     let of = |document: &serde_json::Value| {
@@ -28,17 +28,14 @@ pub fn run(args: &DriftArgs, common: &Common) -> Result<u8, Failure> {
     };
     // all three in the notation that the device's own would come to
     let planned = of(&wanted.document)?;
-    let running = running.map(|r| of(&r.document)).transpose()?;
+    let running = of(&running.document)?;
     let has_saved = saved.is_some();
     let saved = saved.map(|s| of(&s.document)).transpose()?;
-    let texts: Vec<&str> = std::iter::once(planned.text.as_str())
-        .chain(running.iter().chain(&saved).map(|i| i.text.as_str()))
-        .collect();
+    let texts: Vec<&str> =
+        [&planned, &running].into_iter().chain(&saved).map(|i| i.text.as_str()).collect();
     let answer =
         DriftAnswer { device: name, differences: drift(&texts), has_saved, unconfirmed_until };
-    if let Some(running) = &running {
-        exchange::tell_import(running, common.quiet);
-    }
+    exchange::tell_import(&running, common.quiet);
     exchange::tell_losses(&wanted.losses, common.quiet || !common.verbose);
     present(&answer, common, |out, width| text(&answer, args.rows, out, width))?;
     Ok(if answer.differences.is_empty() { FINE } else { NEGATIVE })

@@ -1,7 +1,6 @@
 //! The table of a device that is asked itself, where a saved one would do.
 
 use zarnet_core::plan::Plan;
-use zarnet_formats::ietf_nat::Row;
 use zarnet_formats::observed::{Observed, of_rows};
 
 use super::{of_client, open};
@@ -18,7 +17,6 @@ pub fn is_address(text: &str) -> bool {
 pub fn table(url: &str, options: &TableFile, plan: &Plan) -> Result<Vec<Observed>, Failure> {
     let id = only_device(plan, options.device.as_deref())?;
     let mut device = open(url, &options.access, false)?;
-    let mut rows: Vec<Row> = Vec::new();
-    device.rows(|row| rows.push(row)).map_err(of_client)?;
+    let rows = device.table().map_err(of_client)?;
     Ok(of_rows(&rows, id, device.date()))
 }

@@ -5,9 +5,9 @@ use std::path::PathBuf;
 use serde_json::json;
 use zarnet_core::plan::DeviceId;
 use zarnet_formats::data_model::canonical;
-use zarnet_formats::ietf_nat::{Imported, Row};
+use zarnet_formats::ietf_nat::Imported;
 use zarnet_formats::observed::{of_rows, to_csv};
-use zarnet_live::client::{Store, understood};
+use zarnet_live::client::understood;
 
 use super::{of_client, open};
 use crate::args::{Common, Retrieve};
@@ -18,15 +18,11 @@ use crate::present::{exchange, present};
 
 pub fn run(args: &Retrieve, common: &Common) -> Result<u8, Failure> {
     let mut device = open(&args.url, &args.access, common.quiet)?;
-    let running = device.configuration(Store::Running).map_err(of_client)?;
-    let running = running.ok_or_else(|| {
-        Failure::wrong("device-not-understood", "it has no running configuration", None)
-    })?;
-    let startup = device.configuration(Store::Startup).map_err(of_client)?;
-    let (imported, _) = plan_of(&running.document)?;
+    let running = device.running().map_err(of_client)?;
+    let startup = device.saved().map_err(of_client)?;
+    let imported = plan_of(&running.document)?;
     let saved = startup.as_ref().map(|s| plan_of(&s.document)).transpose()?;
-    let mut rows: Vec<Row> = Vec::new();
-    let count = device.rows(|row| rows.push(row)).map_err(of_client)?;
+    let rows = device.table().map_err(of_client)?;
     let read_at = device.date();
     let statistics = device.statistics().map_err(of_client)?;
     let table = of_rows(&rows, DeviceId(0), read_at);
@@ -44,7 +40,7 @@ pub fn run(args: &Retrieve, common: &Common) -> Result<u8, Failure> {
         (args.into.join("counters.json"), counters.into_bytes()),
         (args.into.join("configuration.json"), canonical(&running.document).into_bytes()),
     ];
-    if let Some((saved, _)) = &saved {
+    if let Some(saved) = &saved {
         contents.insert(1, (args.into.join("saved.toml"), saved.text.clone().into_bytes()));
     }
     let changes: Vec<Change<'_>> = contents
@@ -52,12 +48,12 @@ pub fn run(args: &Retrieve, common: &Common) -> Result<u8, Failure> {
         .map(|(path, contents)| Change { path, contents, before: Before::Nothing })
         .collect();
     files::write(&changes, args.force)?;
-    let same = saved.as_ref().map(|(s, _)| s.text == imported.text);
+    let same = saved.as_ref().map(|s| s.text == imported.text);
     let answer = Retrieved {
         device: imported.device.clone(),
         files: contents.iter().map(|c| c.0.display().to_string()).collect(),
         version: running.version,
-        rows: count,
+        rows: rows.len() as u64,
         saved_is_running: same,
         left_out: imported.left_out.iter().map(|l| l.path.clone()).collect(),
         assumed: imported.assumed.clone(),
@@ -67,10 +63,8 @@ pub fn run(args: &Retrieve, common: &Common) -> Result<u8, Failure> {
     Ok(FINE)
 }
 
-fn plan_of(
-    document: &serde_json::Value,
-) -> Result<(Imported, zarnet_formats::plan::Loaded), Failure> {
-    understood(document, "edge").map_err(|error| {
+fn plan_of(document: &serde_json::Value) -> Result<Imported, Failure> {
+    understood(document, "edge").map(|(imported, _)| imported).map_err(|error| {
         let help = "what it has is not what the modules of the standard allow".to_owned();
         Failure::wrong("device-not-understood", error.to_string(), help)
     })

@@ -32,13 +32,13 @@ pub fn run(args: &Send, common: &Common) -> Result<u8, Failure> {
     let id = only_device(&loaded.plan, args.device.as_deref())?;
     let name = loaded.plan.devices[id.index()].name.clone();
     let mut device = open(&args.url, &args.access, common.quiet)?;
-    let before = if args.yes { rows(&mut device).map_err(of_client)? } else { Vec::new() };
+    let before = if args.yes { device.table().map_err(of_client)? } else { Vec::new() };
     let before: HashSet<RowKey> = before.iter().flat_map(keys).collect();
     let mut tested: Option<(Vec<Tried>, Vec<String>)> = None;
     let mut holds = |now: &Loaded, device: &mut Device| {
         let whole = loaded.plan.with_device(id, &now.plan, DeviceId(0));
         let tried = try_all(&whole, common.seed);
-        let own = rows(device).unwrap_or_default();
+        let own = device.table().unwrap_or_default();
         let against = against(&loaded.plan, &tried, &before, &own);
         let holds = tried.iter().all(|t| t.failed.is_empty()) && against.is_empty();
         tested = Some((tried, against));
@@ -91,12 +91,6 @@ pub fn run(args: &Send, common: &Common) -> Result<u8, Failure> {
 fn try_all(plan: &Plan, seed: u64) -> Vec<Tried> {
     let mut rehearsal = Rehearsal::new(Arc::new(plan.clone()), seed);
     plan.expectations.iter().map(|e| rehearsal.expect(e)).collect()
-}
-
-fn rows(device: &mut Device) -> Result<Vec<Row>, zarnet_live::client::ClientError> {
-    let mut rows = Vec::new();
-    device.rows(|row| rows.push(row))?;
-    Ok(rows)
 }
 
 fn keys(row: &Row) -> Vec<RowKey> {

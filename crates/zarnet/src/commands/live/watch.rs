@@ -83,8 +83,7 @@ fn predicted(
 
 /// Asks a device once.
 fn look(device: &mut Device) -> Result<Look, ClientError> {
-    let mut rows = Vec::new();
-    device.rows(|row| rows.push(row))?;
+    let rows = device.table()?;
     let mut refused: BTreeMap<String, u64> = BTreeMap::new();
     for (_, statistics) in device.statistics()? {
         let counters = statistics.get("traffic-statistics").and_then(Value::as_object);

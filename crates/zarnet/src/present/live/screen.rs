@@ -13,7 +13,8 @@ use ratatui::{DefaultTerminal, Frame};
 use zarnet_analysis::watch::{Change, Usage, WatchedRow, Watching};
 use zarnet_live::client::ClientError;
 
-use super::watch::{bar, fields, harmless, of, plain, refusals, share};
+use super::watch::{bar, fields, of, plain, refusals, share};
+use crate::present::escape::{Form, escaped};
 use crate::present::table::{self, count};
 
 /// The columns of the table; the first is for marks.
@@ -216,7 +217,7 @@ fn draw_usage(frame: &mut Frame<'_>, area: Rect, w: &Watching) {
 
 fn draw_refused(frame: &mut Frame<'_>, area: Rect, state: &State) {
     let line = match (&state.error, refusals(&state.watching)) {
-        (Some(error), _) => Line::from(harmless(error)).fg(Color::Red),
+        (Some(error), _) => Line::from(escaped(error, Form::Plain)).fg(Color::Red),
         (None, told) if told.is_empty() => Line::from("nothing was refused").dim(),
         (None, told) => Line::from(vec![
             Span::from("refused: ").bold(),

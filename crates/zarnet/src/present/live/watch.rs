@@ -7,6 +7,7 @@ use zarnet_analysis::answer::watch::WatchAnswer;
 use zarnet_analysis::watch::{Usage, WatchedRow, Watching};
 
 use crate::present::View;
+use crate::present::escape::{Form, escaped};
 use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count};
 
 /// Writes what is seen at one look as text.
@@ -91,12 +92,7 @@ pub(super) fn fields(r: &WatchedRow) -> Vec<String> {
 
 /// What a device says is text of a stranger: a name of it, not longer than a column should be.
 pub(super) fn plain(text: &str) -> String {
-    harmless(text).chars().take(40).collect()
-}
-
-/// The same of a message, which may be long.
-pub(super) fn harmless(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect()
+    escaped(text, Form::Plain).chars().take(40).collect()
 }
 
 pub(super) fn share(u: &Usage) -> f64 {
