@@ -24,6 +24,7 @@ pub fn main() -> Result<(), Box<dyn Error>> {
         skip_bad: false,
         seed: 0,
         allow_outside: false,
+        begins: None,
         memory: None,
     };
     let question = FlowQuestion { flow, opening, at: "end".to_owned() };

@@ -37,6 +37,7 @@ fn opening(list: &str) -> Opening {
         skip_bad: false,
         seed: 0,
         allow_outside: false,
+        begins: None,
         memory: None,
     }
 }

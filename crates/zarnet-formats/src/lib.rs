@@ -1,5 +1,5 @@
-//! Formats in and out: plan files, flow lists, scenarios, captures, tables, documents of the standard
-//! data models.
+//! Formats in and out: plan files, flow lists, scenarios, captures, tables, translation logs, documents
+//! of the standard data models.
 //!
 //! Everything that is read here becomes a value of `zarnet-core`, or an error with its place.
 
@@ -7,6 +7,7 @@ pub mod data_model;
 pub mod device_errors;
 pub mod files;
 pub mod ietf_nat;
+pub mod nat_log;
 mod observations;
 pub mod observed;
 pub mod plan;

@@ -17,6 +17,7 @@ pub mod explain;
 pub mod exposure;
 pub mod follow;
 pub mod impact;
+pub mod log;
 mod naming;
 pub mod packets;
 pub mod predict;

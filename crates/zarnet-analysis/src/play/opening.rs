@@ -21,6 +21,8 @@ pub struct Opening {
     pub seed: u64,
     /// Whether files may be named that lie outside of the folder.
     pub allow_outside: bool,
+    /// When the clock of the traffic begins, in nanoseconds since 1970, if that is said.
+    pub begins: Option<i128>,
     /// Octets of memory that are free, if that is known.
     pub memory: Option<f64>,
 }
@@ -33,8 +35,8 @@ impl Opening {
     pub fn open(&self, loaded: &Loaded, growth: Growth) -> Result<Traffic, AnalysisError> {
         let plan = &loaded.plan;
         let seen_at = self.seen_at.as_deref().map(|s| observation_point(plan, s)).transpose()?;
-        let Self { skip_bad, seed, allow_outside, .. } = *self;
-        let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside };
+        let Self { skip_bad, seed, allow_outside, begins, .. } = *self;
+        let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside, begins };
         let traffic = Traffic::open(&self.given, loaded, reading).map_err(|errors| {
             let count = errors.len();
             AnalysisError::Traffic(errors, count)

@@ -18,6 +18,7 @@ mod commands;
 mod compiled;
 mod fast_path;
 mod key;
+mod logging;
 mod outcome;
 mod pipeline;
 mod replace_plan;
@@ -44,8 +45,8 @@ pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};
 pub use session_state::State;
 pub use sinks::{
-    AddressUse, Counters, EndedMapping, History, Lengths, Peak, PoolUse, RuleCounters, Series,
-    Span, Supply,
+    AddressUse, Counters, EndedMapping, History, HostBlock, Lengths, LogEntry, LogEvent, Peak,
+    PoolUse, Quota, RuleCounters, Series, Span, Supply, Translated,
 };
 pub use view::{MappingRow, SessionRow};
 

@@ -40,6 +40,9 @@ impl Device {
         engine.rebuild(now.0, &Renumbered { renaming, targets: &targets });
         engine.hold_ends(&held);
         engine.pass_on(now);
+        if let Some(log) = &mut self.recorder.log {
+            log.update_blocks(now, &self.bindings);
+        }
         self.bindings.externals.forget_returns();
         self.bindings.forget_next_expiry();
     }

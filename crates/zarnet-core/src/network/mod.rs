@@ -21,7 +21,7 @@ use foldhash::fast::RandomState;
 use crate::device::Device;
 use crate::event::{Action, Event};
 use crate::net::{AddressSet, Instant};
-use crate::plan::{DeviceId, Plan, Renaming, RuleKind};
+use crate::plan::{DeviceId, Log, Plan, Renaming, RuleKind};
 pub(crate) use fast_paths::FastFlow;
 use fast_paths::FastPaths;
 pub use fate::{Fate, Loss, Origin, Passage, Receiver};
@@ -120,6 +120,7 @@ impl Network {
             }
         };
         self.fast_paths.forget();
+        self.devices.iter_mut().for_each(|device| device.log_fixed(at));
         renaming
     }
 
@@ -162,6 +163,20 @@ impl Network {
     /// From now on keeps mappings that end.
     pub(crate) fn keep_ended(&mut self) {
         self.devices.iter_mut().for_each(Device::keep_ended);
+    }
+
+    /// From now on keeps the translation log of every device: of each rule what the plan says, or
+    /// of all the same. What fixed rules map is logged at once.
+    pub(crate) fn keep_log(&mut self, all_as: Option<Log>) {
+        self.devices.iter_mut().for_each(|d| {
+            d.keep_log(all_as);
+            d.log_fixed(Instant::ZERO);
+        });
+    }
+
+    /// How many entries of logs wait to be taken.
+    pub(crate) fn logged(&self) -> usize {
+        self.devices.iter().map(Device::logged).sum()
     }
 
     /// Gives back the memory of everything that is only needed for packets still to come.

@@ -10,6 +10,7 @@ mod flow;
 mod follow;
 mod holders;
 mod live;
+mod log;
 mod play;
 mod recording;
 mod run;
@@ -38,6 +39,7 @@ pub use follow::{
 pub use holders::Held;
 pub use holders::Holder;
 pub use live::Live;
+pub use log::{LoggedBy, log};
 pub use play::{network_at, predict};
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, RequestUse, Shortage};
 pub use strangers::Elsewhere;

@@ -54,10 +54,10 @@ pub(super) fn play<B: Batches>(run: &mut Run, items: B) -> Result<(), Halt<B::Er
 }
 
 /// The same, as long as more is wanted.
-fn play_while<B: Batches>(
+pub(super) fn play_while<B: Batches>(
     run: &mut Run,
     mut items: B,
-    wants_more: impl Fn(&Run) -> bool,
+    mut wants_more: impl FnMut(&mut Run) -> bool,
 ) -> Result<(), Halt<B::Error>> {
     let (mut batch, mut fast_flows) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {

@@ -81,7 +81,7 @@ impl Given {
 
 /// A file that can be read more than once, and by several readers at a time.
 #[derive(Debug)]
-pub(super) struct Input {
+pub(crate) struct Input {
     pub name: PathBuf,
     from: From,
     octets: u64,
@@ -98,17 +98,17 @@ enum From {
 }
 
 /// The contents of an input as they come, and why there are no more, if that is a fault.
-pub(super) struct Contents {
+pub(crate) struct Contents {
     pub reader: Box<dyn Read + Send>,
     pub failure: Failure,
 }
 
 /// Why reading failed, for readers of libraries that lose the reason on the way.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Failure(Arc<OnceLock<Fault>>);
+pub(crate) struct Failure(Arc<OnceLock<Fault>>);
 
 impl Failure {
-    pub(super) fn fault(&self) -> Option<Fault> {
+    pub(crate) fn fault(&self) -> Option<Fault> {
         self.0.get().cloned()
     }
 }
@@ -124,7 +124,7 @@ impl Input {
         }
     }
 
-    pub(super) fn open(given: &Given) -> Result<Self, Fault> {
+    pub(crate) fn open(given: &Given) -> Result<Self, Fault> {
         let file = match given {
             Given::File(path) => Arc::new(File::open(path).map_err(fault_of)?),
             Given::Kept { contents, .. } => contents.clone(),
@@ -140,7 +140,7 @@ impl Input {
     }
 
     /// The contents from the beginning, unpacked.
-    pub(super) fn read(&self) -> Result<Contents, Fault> {
+    pub(crate) fn read(&self) -> Result<Contents, Fault> {
         let start = || FromStart { from: self.from.clone(), at: 0 };
         let mut magic = [0; 4];
         let got = read_up_to(&mut start(), &mut magic).map_err(fault_of)?;

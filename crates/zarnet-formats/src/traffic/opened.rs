@@ -41,6 +41,8 @@ pub struct Traffic {
     skip_bad: bool,
     /// Files of the plan, and of those that take over.
     plan_files: Files,
+    /// When the clock begins, if that was said.
+    begins: Option<i128>,
     /// The first time of day of what was read on opening.
     opened: Clock,
     survey: OnceLock<Survey>,
@@ -61,6 +63,9 @@ pub struct Reading {
     pub growth: Growth,
     /// Whether a scenario may name files outside of its folder.
     pub allow_outside: bool,
+    /// When the clock of the traffic begins, in nanoseconds since 1970; the first time of day in it
+    /// if that is not given.
+    pub begins: Option<i128>,
 }
 
 /// A load that has grown, drawn anew.
@@ -126,12 +131,22 @@ impl Traffic {
         loaded: &Loaded,
         reading: Reading,
     ) -> Result<Self, Vec<TrafficError>> {
-        let Reading { seen_at, skip_bad, seed, growth, allow_outside } = reading;
+        let Reading { seen_at, skip_bad, seed, growth, allow_outside, begins } = reading;
         let (parts, events, plan_files) = (Vec::new(), Vec::new(), loaded.sources.clone());
-        let (names, opened) = (Names::new(&loaded.plan), Clock::default());
+        let (names, opened) = (Names::new(&loaded.plan), Clock::from(begins));
         let (survey, kept) = (OnceLock::new(), OnceLock::new());
-        let mut traffic =
-            Self { names, parts, events, seen_at, skip_bad, plan_files, opened, survey, kept };
+        let mut traffic = Self {
+            names,
+            parts,
+            events,
+            seen_at,
+            skip_bad,
+            plan_files,
+            begins,
+            opened,
+            survey,
+            kept,
+        };
         let mut errors = Vec::new();
         for given in given {
             if let Err(more) = traffic.add(given, &loaded.plan, seed, allow_outside) {
@@ -222,7 +237,13 @@ impl Traffic {
     /// The clock of the traffic, with its origin.
     fn surveyed(&self) -> Clock {
         let survey = self.survey.get_or_init(|| Survey::of(self.readers(), self.opened));
-        Clock::from(survey.origin)
+        Clock::from(self.begins.or(survey.origin))
+    }
+
+    /// When the clock of the traffic begins, in nanoseconds since 1970, if it was said or a time of
+    /// day in the traffic tells it.
+    pub fn origin(&self) -> Option<i128> {
+        self.begins.or_else(|| self.surveyed().earliest())
     }
 
     /// The files that places of the plan, and of those that take over, are in.
@@ -251,7 +272,10 @@ impl Traffic {
                 .map(|(part, kept)| Reader::new(part.name(), Box::new(kept.replay()), false));
             return Items::new(readers.collect(), self.opened);
         }
-        let clock = self.survey.get().map_or(self.opened, |survey| Clock::from(survey.origin));
+        let clock = self
+            .survey
+            .get()
+            .map_or(self.opened, |survey| Clock::from(self.begins.or(survey.origin)));
         Items::new(self.readers(), clock)
     }
 
@@ -328,7 +352,10 @@ impl Traffic {
 
     fn find_faults(&self) -> Faults {
         let mut faults = Faults::default();
-        let mut clock = self.survey.get().map_or(self.opened, |survey| Clock::from(survey.origin));
+        let mut clock = self
+            .survey
+            .get()
+            .map_or(self.opened, |survey| Clock::from(self.begins.or(survey.origin)));
         for mut reader in self.readers() {
             while let Some(item) = reader.next(&mut clock) {
                 if let Err(fault) = item

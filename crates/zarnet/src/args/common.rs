@@ -9,7 +9,7 @@ const GLOBAL: &str = "Global options";
 /// Options of all commands.
 #[derive(Debug, Clone, Args)]
 pub struct Common {
-    /// Output format: text, json or csv.
+    /// Output format: text, json or csv; of `log` also ipfix or syslog.
     #[arg(long, global = true, help_heading = GLOBAL, value_enum, hide_possible_values = true,
         default_value_t = Format::Text, value_name = "FORM")]
     pub format: Format,
@@ -43,6 +43,10 @@ pub enum Format {
     Json,
     /// For spreadsheets and scripts.
     Csv,
+    /// Translation logs only: messages of RFC 7011.
+    Ipfix,
+    /// Translation logs only: messages of RFC 5424.
+    Syslog,
 }
 
 /// When to use colour.

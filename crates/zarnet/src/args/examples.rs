@@ -97,3 +97,7 @@ pub const WATCH: &str = r#"Examples:
 pub const STAND_IN: &str = r#"Examples:
   zarnet stand-in harbour.toml --play morning.csv --speed 60 --access access.toml
   zarnet stand-in harbour.toml --play morning.csv --at 2h45m --speed 0 --access access.toml"#;
+
+pub const LOG: &str = r#"Examples:
+  zarnet log harbour.toml morning.csv --begins 2026-08-01T06:00:00Z --format ipfix > morning.ipfix
+  zarnet log harbour.toml morning.csv --begins 2026-08-01T06:00:00Z --summary"#;

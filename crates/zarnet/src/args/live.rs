@@ -144,9 +144,6 @@ pub struct StandInArgs {
     /// Begin at this moment of the traffic: a time (90, 2m30s).
     #[arg(long, default_value = "0", value_name = "TIME")]
     pub at: String,
-    /// Call the first instant of the traffic so (RFC 3339); by default it begins now.
-    #[arg(long, value_name = "TIME")]
-    pub begins: Option<String>,
     /// Write where each device is, its fingerprint and its token into this file, for --access.
     #[arg(long, value_name = "FILE")]
     pub access: Option<PathBuf>,

@@ -8,6 +8,7 @@ mod exchange;
 mod forgotten;
 mod listings;
 mod live;
+mod logs;
 
 use std::path::PathBuf;
 
@@ -20,6 +21,7 @@ pub use exchange::{Export, Import};
 pub use forgotten::forgotten_word;
 pub use listings::{Addresses, Completions, Explain, Exposure, Rules, Sheet};
 pub use live::{AccessOptions, DriftArgs, Retrieve, Save, Send, StandInArgs, Watch};
+pub use logs::{LogArgs, LogAs};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]
@@ -98,6 +100,9 @@ pub enum Command {
     /// Compare the predicted table with the device's actual table.
     #[command(after_help = examples::COMPARE)]
     Compare(Compare),
+    /// Write the translation log that the devices would write.
+    #[command(after_help = examples::LOG)]
+    Log(LogArgs),
     /// Write a device of a plan in the standard data models.
     #[command(after_help = examples::EXPORT)]
     Export(Export),
@@ -216,6 +221,14 @@ pub struct Reader {
     /// Skip invalid lines and packets, and count them.
     #[arg(long)]
     pub skip_bad: bool,
+    /// Let the clock of the traffic begin at this time of day (RFC 3339).
+    #[arg(long, value_name = "TIME", value_parser = time_of_day)]
+    pub begins: Option<jiff::Timestamp>,
+}
+
+/// A time of day.
+fn time_of_day(text: &str) -> Result<jiff::Timestamp, String> {
+    text.parse().map_err(|_| "write a time such as 2026-08-01T06:00:00Z".into())
 }
 
 /// The middle of a day.

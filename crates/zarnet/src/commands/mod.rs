@@ -16,6 +16,7 @@ mod follow;
 mod impact;
 mod import;
 mod live;
+mod log;
 mod new;
 mod predict;
 mod rules;
@@ -30,7 +31,7 @@ use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_formats::files::Reach;
 use zarnet_formats::plan::{LoadError, Loaded, load};
 
-use crate::args::{Arguments, Command, Common};
+use crate::args::{Arguments, Command, Common, Format};
 use crate::exit::{FINE, Failure, WRONG_INPUT};
 use crate::present::{diagnostic, output};
 
@@ -52,6 +53,11 @@ pub fn not_a_command(said: &clap::Error) -> Result<u8, Failure> {
 }
 
 fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
+    let is_of_logs = matches!(arguments.common.format, Format::Ipfix | Format::Syslog);
+    if is_of_logs && !matches!(arguments.command, Command::Log(_)) {
+        let help = "text, json or csv; `zarnet log` writes ipfix and syslog".to_owned();
+        return Err(Failure::wrong("not-a-log", "the answer is no translation log", help));
+    }
     match &arguments.command {
         Command::Demo(args) => demo::run(args, &arguments.common),
         Command::New(args) => new::run(args, &arguments.common),
@@ -73,6 +79,7 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Man => schema::manual(),
         Command::Impact(args) => impact::run(args, &arguments.common),
         Command::Compare(args) => compare::run(args, &arguments.common),
+        Command::Log(args) => log::run(args, &arguments.common),
         Command::Export(args) => export::run(args, &arguments.common),
         Command::Import(args) => import::run(args, &arguments.common),
         Command::Retrieve(args) => live::retrieve::run(args, &arguments.common),

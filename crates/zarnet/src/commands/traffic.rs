@@ -34,6 +34,7 @@ pub(super) fn opening(given: Vec<Given>, reader: &Reader, common: &Common) -> Op
         skip_bad: reader.skip_bad,
         seed: common.seed,
         allow_outside: common.allow_outside,
+        begins: reader.begins.map(jiff::Timestamp::as_nanosecond),
         memory: available_memory(),
     }
 }

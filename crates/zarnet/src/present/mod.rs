@@ -17,6 +17,7 @@ pub mod follow;
 pub mod impact;
 pub mod junit;
 pub mod live;
+pub mod log;
 pub mod output;
 pub mod predict;
 pub mod rules;
@@ -56,6 +57,9 @@ pub fn present<A: Answer>(
             serde_json::to_writer_pretty(&mut *out, &answer.shape()).map_err(io::Error::from)?;
             out.write_all(b"\n")
         }),
+        Format::Ipfix | Format::Syslog => {
+            Err(io::Error::new(io::ErrorKind::InvalidInput, "this is no translation log"))
+        }
         Format::Csv => output::csv(|out| answer.csv(out)),
         Format::Text => output::answer(|out| text(out, output::width(common))),
     }

@@ -50,6 +50,11 @@ pub fn verbatim(text: &[u8]) -> io::Result<()> {
     unless_closed(out.write_all(text).and_then(|()| out.flush()))
 }
 
+/// Standard output for octets that are no text.
+pub fn raw() -> impl Write {
+    BufWriter::with_capacity(1 << 18, io::stdout().lock())
+}
+
 fn through(
     out: impl Write,
     form: Form,

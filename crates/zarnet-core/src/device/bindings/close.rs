@@ -52,7 +52,7 @@ impl<S: Sink> Engine<'_, S> {
         let (external, hash) = match m.kind() {
             Kind::Endpoint => {
                 let (external, protocol) = self.bindings.externals.owner(m.place());
-                self.free_port(id, &m, protocol, at);
+                self.free_port(id, &m, protocol, at, cause);
                 let end = (m.internal, m.internal_port);
                 (external, endpoint_hash(self.bindings.dependence, protocol, end, peer))
             }
@@ -73,7 +73,8 @@ impl<S: Sink> Engine<'_, S> {
             self.unpair(&m);
         }
         self.bindings.live[usize::from(m.rule)].mappings -= 1;
-        self.report(at, TableEvent::MappingClosed { mapping: id, rule: m.rule, cause });
+        let rule = m.rule;
+        self.report(at, TableEvent::MappingClosed { mapping: id, rule, cause, peer });
         self.bindings.table.remove_mapping(id, hash);
         self.out_of_use(external, at);
     }
@@ -89,7 +90,7 @@ impl<S: Sink> Engine<'_, S> {
 
     /// RFC 6888 §3 REQ-8: a freed port rests before another host gets it, but for TCP, which is
     /// tracked (REQ-8a).
-    fn free_port(&mut self, id: u32, m: &Mapping, protocol: Protocol, at: u64) {
+    fn free_port(&mut self, id: u32, m: &Mapping, protocol: Protocol, at: u64, cause: Cause) {
         let (port_table, port) = (m.place(), m.external_port);
         let hold = self.compiled.timers.hold_down;
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
@@ -107,7 +108,8 @@ impl<S: Sink> Engine<'_, S> {
                 *used -= 1;
                 if *used == 0 {
                     blocks.remove(&block);
-                    self.report(at, TableEvent::BlockFreed { port_table, port });
+                    let (host, rule) = (m.internal, m.rule);
+                    self.report(at, TableEvent::BlockFreed { port_table, port, host, rule, cause });
                 }
             }
         }
@@ -184,8 +186,9 @@ impl<S: Sink> Engine<'_, S> {
         let live = &mut self.bindings.live[usize::from(rule)];
         live.mappings -= 1;
         live.sessions -= 1;
-        let cause = Cause::Expired;
-        self.report(at, TableEvent::MappingClosed { mapping: id, rule, cause });
+        // the peer is of no account: mappings of such a device do not depend on it
+        let (cause, peer) = (Cause::Expired, (Key::NONE, 0));
+        self.report(at, TableEvent::MappingClosed { mapping: id, rule, cause, peer });
         self.report(
             at,
             TableEvent::SessionClosed { session: id, rules: [Some(RuleId(rule)), None], cause },

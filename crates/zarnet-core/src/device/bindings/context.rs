@@ -59,14 +59,7 @@ impl<'a> Context<'a> {
     /// addresses, the one that it has or gets, unless that has no room for it.
     #[inline]
     pub(in crate::device) fn paired_address(&self, host: Key, target: u16) -> Option<Key> {
-        if self.bindings.target(target).is_stable() {
-            let space = &self.compiled.targets.get(target).space;
-            return Some(space.nth(space.first_for(host)));
-        }
-        self.bindings
-            .paired
-            .find(host, target)
-            .map(|found| self.bindings.externals.get(found.0).address)
+        self.bindings.paired_address(&self.compiled.targets, host, target)
     }
 
     /// Whether a host has mappings of a rule on its fallback, and stays there while it has.

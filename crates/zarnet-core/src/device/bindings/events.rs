@@ -1,6 +1,10 @@
 //! What the doors of the table report, and to whom.
 
+use std::net::IpAddr;
+
 use super::Bindings;
+use crate::device::key::{EndKey, Key};
+use crate::net::Protocol;
 use crate::plan::RuleId;
 use crate::reason::Reason;
 
@@ -8,11 +12,12 @@ use crate::reason::Reason;
 /// addresses and port tables are named by their place, where a sink finds the rest of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(in crate::device) enum TableEvent {
-    /// A dynamic mapping was opened: its place, its rule, its external address, and how many are on
-    /// that then.
-    MappingOpened { mapping: u32, rule: u16, external: u32, on_address: u32 },
-    /// A dynamic mapping is about to be closed.
-    MappingClosed { mapping: u32, rule: u16, cause: Cause },
+    /// A dynamic mapping was opened: its place, its rule, its external address, how many are on
+    /// that then, and the far end of its first packet.
+    MappingOpened { mapping: u32, rule: u16, external: u32, on_address: u32, peer: EndKey },
+    /// A dynamic mapping is about to be closed. `peer`: the one that it was made for, if it depends
+    /// on that.
+    MappingClosed { mapping: u32, rule: u16, cause: Cause, peer: EndKey },
     /// A dynamic mapping counts as another rule's from now on.
     MappingHandedOver { mapping: u32, from: u16, to: u16 },
     /// A session was opened: its place, and the rules that made it, each once.
@@ -23,17 +28,23 @@ pub(in crate::device) enum TableEvent {
     PortTaken { port_table: u32, port: u16 },
     /// No mapping has a port any more.
     PortFreed { port_table: u32, port: u16 },
-    /// A block got an owner (RFC 7422): the block of this port.
-    BlockTaken { port_table: u32, port: u16 },
-    /// A block has no owner any more.
-    BlockFreed { port_table: u32, port: u16 },
+    /// A host got a block (RFC 7422) for mappings of a rule: the block of this port.
+    BlockTaken { port_table: u32, port: u16, host: Key, rule: u16 },
+    /// The block of this port has no owner any more.
+    BlockFreed { port_table: u32, port: u16, host: Key, rule: u16, cause: Cause },
     /// An address of a target is in use that was not: how many are then.
     AddressTaken { target: u16, in_use: u32 },
     /// An address of a target is out of use.
     AddressFreed { target: u16, in_use: u32 },
     /// A packet was refused, by a rule if one is to blame, with nothing to be had from these
     /// targets.
-    Refused { rule: Option<RuleId>, reason: Reason, targets: [Option<u16>; 2] },
+    Refused {
+        rule: Option<RuleId>,
+        reason: Reason,
+        targets: [Option<u16>; 2],
+        protocol: Protocol,
+        source: IpAddr,
+    },
 }
 
 /// Why a mapping or a session was closed.

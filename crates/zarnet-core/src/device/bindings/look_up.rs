@@ -4,6 +4,7 @@ use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::session::{INBOUND, Session};
 use super::{Bindings, Kind};
+use crate::device::compiled::Targets;
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::SessionRef;
 use crate::net::{Endpoint, Protocol, Tuple};
@@ -190,6 +191,21 @@ impl Bindings {
                 if session.has(INBOUND) { (rule, None) } else { (None, rule) }
             }
         }
+    }
+
+    /// The external address that a host has on a target, as [`super::Context::paired_address`].
+    #[inline]
+    pub(in crate::device) fn paired_address(
+        &self,
+        targets: &Targets,
+        host: Key,
+        target: u16,
+    ) -> Option<Key> {
+        if self.target(target).is_stable() {
+            let space = &targets.get(target).space;
+            return Some(space.nth(space.first_for(host)));
+        }
+        self.paired.find(host, target).map(|found| self.externals.get(found.0).address)
     }
 
     /// Whether a session still lives.

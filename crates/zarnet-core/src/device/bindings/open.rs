@@ -104,7 +104,10 @@ impl<S: Sink> Engine<'_, S> {
         self.bindings.live[usize::from(rule)].mappings += 1;
         let e = self.bindings.externals.get(external);
         let on_address = if e.whole == NONE { e.endpoints } else { 1 };
-        self.report(now, TableEvent::MappingOpened { mapping: id, rule, external, on_address });
+        self.report(
+            now,
+            TableEvent::MappingOpened { mapping: id, rule, external, on_address, peer },
+        );
         id
     }
 
@@ -139,7 +142,8 @@ impl<S: Sink> Engine<'_, S> {
             let used = &mut blocks.entry(block).or_insert((host, 0)).1;
             *used += 1;
             if *used == 1 {
-                self.report(now, TableEvent::BlockTaken { port_table, port: end.port });
+                let rule = self.bindings.table.mapping(id).rule;
+                self.report(now, TableEvent::BlockTaken { port_table, port: end.port, host, rule });
             }
         }
         if self.compiled.plan.behaviour.ports_per_host.is_some() {
@@ -187,9 +191,10 @@ impl<S: Sink> Engine<'_, S> {
         let live = &mut self.bindings.live[usize::from(new.rule)];
         live.mappings += 1;
         live.sessions += 1;
+        let (rule, peer) = (new.rule, (session.remote, session.remote_port));
         self.report(
             now,
-            TableEvent::MappingOpened { mapping: id, rule: new.rule, external, on_address },
+            TableEvent::MappingOpened { mapping: id, rule, external, on_address, peer },
         );
         self.report(
             now,

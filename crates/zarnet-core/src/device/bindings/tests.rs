@@ -2,6 +2,7 @@
 //! everything back.
 
 use super::{ANSWERED, Cause, ExternalEnd, Kind, NONE, NewMapping, NewPort, Session, TableEvent};
+use crate::device::key::{EndKey, Key};
 use crate::device::testing::{Bench, OVERLOAD, POOL, SECOND_POOL, key, plan};
 use crate::net::{Instant, Protocol};
 use crate::plan::RuleId;
@@ -44,6 +45,13 @@ fn whole(bench: &TestBench, host: &str, address: &str) -> NewMapping {
     }
 }
 
+/// The far end of first packets.
+const PEER_PORT: u16 = 53;
+
+fn peer() -> EndKey {
+    (key("198.51.100.1"), PEER_PORT)
+}
+
 /// A session to a peer under a mapping, as its first packet makes it.
 fn session(bench: &TestBench, at: u64, owner: u32, peer: u16) -> Session {
     let mut session = Session::new(at, bench.compiled.timing(Protocol::UDP, peer), owner, ANSWERED);
@@ -75,7 +83,16 @@ fn open_mapping_takes_a_port_and_an_address() {
     let expected = [
         (7, TableEvent::PortTaken { port_table: m.place(), port: 50_000 }),
         (7, TableEvent::AddressTaken { target, in_use: 1 }),
-        (7, TableEvent::MappingOpened { mapping: id, rule: OVERLOAD, external, on_address: 1 }),
+        (
+            7,
+            TableEvent::MappingOpened {
+                mapping: id,
+                rule: OVERLOAD,
+                external,
+                on_address: 1,
+                peer: peer(),
+            },
+        ),
     ];
     assert_eq!(reported(&mut bench), expected);
     assert!(!bench.bindings.externals.port_table(m.place()).ports.is_free(50_000));
@@ -128,7 +145,15 @@ fn close_session_closes_the_mapping_behind_the_last_one() {
     let expected = [
         (10, closed(sessions[1])),
         (10, TableEvent::PortFreed { port_table: place, port: 50_000 }),
-        (10, TableEvent::MappingClosed { mapping, rule: OVERLOAD, cause: Cause::Cleared }),
+        (
+            10,
+            TableEvent::MappingClosed {
+                mapping,
+                rule: OVERLOAD,
+                cause: Cause::Cleared,
+                peer: peer(),
+            },
+        ),
         (10, TableEvent::AddressFreed { target: new.external.target, in_use: 0 }),
     ];
     assert_eq!(reported(&mut bench), expected);
@@ -152,7 +177,15 @@ fn close_mapping_gives_a_whole_address_back() {
     reported(&mut bench);
     bench.engine().close_mapping(id, 5, Cause::RuleDisabled);
     let expected = [
-        (5, TableEvent::MappingClosed { mapping: id, rule: POOL, cause: Cause::RuleDisabled }),
+        (
+            5,
+            TableEvent::MappingClosed {
+                mapping: id,
+                rule: POOL,
+                cause: Cause::RuleDisabled,
+                peer: (Key::NONE, 0),
+            },
+        ),
         (5, TableEvent::AddressFreed { target: new.external.target, in_use: 0 }),
     ];
     assert_eq!((reported(&mut bench).as_slice(), free(&bench)), (&expected[..], 2));

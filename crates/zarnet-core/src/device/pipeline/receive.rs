@@ -33,7 +33,8 @@ impl<S: Sink> Engine<'_, S> {
         let tried = refusal.rule.filter(|_| exhausted);
         let targets =
             tried.map_or([None; 2], |r| self.context().tried_targets(r.0, packet.source().address));
-        self.report(now.0, TableEvent::Refused { rule: refusal.rule, reason, targets });
+        let (rule, protocol, source) = (refusal.rule, packet.protocol, packet.source().address);
+        self.report(now.0, TableEvent::Refused { rule, reason, targets, protocol, source });
         let unsettles = matches!(reason, Reason::PortsExhausted | Reason::UnsupportedProtocol);
         if let Some(rule) = refusal.rule.filter(|_| unsettles) {
             let of = self.compiled.targets.of(rule.0);

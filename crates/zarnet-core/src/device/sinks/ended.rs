@@ -43,7 +43,7 @@ impl EndedMappings {
 
 impl Sink for EndedMappings {
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
-        let TableEvent::MappingClosed { mapping, rule, cause } = event else { return };
+        let TableEvent::MappingClosed { mapping, rule, cause, .. } = event else { return };
         let m = bindings.table.mapping(mapping);
         let (external, protocol) = match m.kind() {
             Kind::Endpoint => {

@@ -7,6 +7,7 @@ mod history;
 mod peak;
 mod rests;
 mod series;
+mod translation_log;
 
 use std::sync::Arc;
 
@@ -20,6 +21,8 @@ pub use history::{History, Supply};
 pub(super) use history::{RefusedFlow, usable_ports};
 pub use peak::Peak;
 pub use series::{Lengths, Series, Span};
+pub(super) use translation_log::TranslationLog;
+pub use translation_log::{HostBlock, LogEntry, LogEvent, Quota, Translated};
 
 use counters::{EventCounters, UseCounters};
 use ended::EndedMappings;
@@ -33,6 +36,8 @@ pub(super) struct Recorder {
     pub history: Option<Box<History>>,
     /// Mappings that have ended, where they are wanted.
     pub ended: Option<Box<EndedMappings>>,
+    /// The translation log, where it is wanted.
+    pub log: Option<Box<TranslationLog>>,
 }
 
 impl Recorder {
@@ -40,7 +45,7 @@ impl Recorder {
     pub(super) fn new(compiled: &Compiled) -> Self {
         let events = EventCounters::new(compiled.plan.rules.len());
         let uses = UseCounters::new(compiled.targets.list.len());
-        Self { events, uses, history: None, ended: None }
+        Self { events, uses, history: None, ended: None, log: None }
     }
 
     /// The device is described anew: what is counted by rule, pool or target has other numbers.
@@ -57,6 +62,9 @@ impl Recorder {
         if let Some(ended) = &mut self.ended {
             ended.rename(renaming);
         }
+        if let Some(log) = &mut self.log {
+            log.rename(compiled, renaming);
+        }
         self.events.rename(renaming, compiled.plan.rules.len());
         self.uses.renumber(targets, compiled.targets.list.len());
     }
@@ -67,6 +75,7 @@ impl Sink for Recorder {
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         self.history.note(at, event, bindings);
         self.ended.note(at, event, bindings);
+        self.log.note(at, event, bindings);
         self.events.note(at, event, bindings);
         self.uses.note(at, event, bindings);
     }

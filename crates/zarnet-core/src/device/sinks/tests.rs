@@ -52,6 +52,8 @@ fn event_counters_tell_refusals_and_who_a_mapping_went_to() {
         rule: rule.map(RuleId),
         reason,
         targets: [None; 2],
+        protocol: Protocol::TCP,
+        source: "10.0.0.5".parse().unwrap(),
     };
     counters.note(1, refused(Some(POOL), Reason::PoolExhausted), &bench.bindings);
     counters.note(2, refused(Some(POOL), Reason::PoolExhausted), &bench.bindings);
@@ -77,7 +79,9 @@ fn use_counters_tell_addresses_and_pools() {
     bench.engine().close_session(first, 3, Cause::Expired);
     let pool = bench.compiled.targets.of(POOL).main.unwrap();
     let (rule, reason, targets) = (Some(RuleId(POOL)), Reason::PoolExhausted, [Some(pool), None]);
-    bench.sink.note(4, TableEvent::Refused { rule, reason, targets }, &bench.bindings);
+    let (protocol, source) = (Protocol::TCP, "10.0.0.7".parse().unwrap());
+    let refused = TableEvent::Refused { rule, reason, targets, protocol, source };
+    bench.sink.note(4, refused, &bench.bindings);
     bench.sink.note(5, TableEvent::AddressTaken { target: pool, in_use: 2 }, &bench.bindings);
     let addresses = bench.sink.addresses(&bench.bindings);
     let [only] = addresses.as_slice() else { panic!("{addresses:?}") };

@@ -91,7 +91,7 @@ pub struct Written {
 /// What of a rule's translations the device logs (RFC 8158 §5).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Log {
-    /// No hairpin traffic is translated.
+    /// Nothing.
     #[default]
     Nothing,
     /// Sessions made and ended.

@@ -72,11 +72,8 @@ fn start(args: &StandInArgs, loaded: &Loaded, common: &Common) -> Result<StandIn
         })?,
         None => zarnet_core::net::Instant::ZERO,
     };
-    let begins = match &args.begins {
-        Some(text) => text.parse().map_err(|_| {
-            let help = "write a time such as 2026-08-01T06:00:00Z".to_owned();
-            Failure::wrong("bad-date", format!("--begins: `{text}` is not a time"), help)
-        })?,
+    let begins = match args.reader.begins {
+        Some(begins) => begins,
         None => {
             let back = jiff::SignedDuration::from_nanos(begins_at.0.min(i64::MAX as u64) as i64);
             jiff::Timestamp::now() - back

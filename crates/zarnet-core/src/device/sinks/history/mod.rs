@@ -317,10 +317,10 @@ impl Sink for History {
             TableEvent::PortFreed { port_table, port } => {
                 self.change_port(bindings, port_table, port, at, false)
             }
-            TableEvent::BlockTaken { port_table, port } => {
+            TableEvent::BlockTaken { port_table, port, .. } => {
                 self.change_block(bindings, port_table, port, at, true)
             }
-            TableEvent::BlockFreed { port_table, port } => {
+            TableEvent::BlockFreed { port_table, port, .. } => {
                 self.change_block(bindings, port_table, port, at, false)
             }
             TableEvent::AddressTaken { target, in_use } => {

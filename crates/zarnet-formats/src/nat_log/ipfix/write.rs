@@ -1,0 +1,391 @@
+//! Translation events as IPFIX messages (RFC 7011, RFC 8158).
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+
+use super::elements::{self, Element};
+use crate::nat_log::{Name, Names, TranslationEvent, cause_number};
+
+/// What of an event a template has, one bit each: events of one shape share a template.
+mod part {
+    pub const PROTOCOL: u16 = 1;
+    pub const INTERNAL: u16 = 1 << 1;
+    pub const INTERNAL_V6: u16 = 1 << 2;
+    pub const INTERNAL_PORT: u16 = 1 << 3;
+    pub const EXTERNAL: u16 = 1 << 4;
+    pub const EXTERNAL_V6: u16 = 1 << 5;
+    pub const EXTERNAL_PORT: u16 = 1 << 6;
+    pub const BLOCK: u16 = 1 << 7;
+    pub const PEER: u16 = 1 << 8;
+    pub const PEER_V6: u16 = 1 << 9;
+    pub const PEER_PORT: u16 = 1 << 10;
+    pub const RULE: u16 = 1 << 11;
+    pub const CAUSE: u16 = 1 << 12;
+    pub const POOL: u16 = 1 << 13;
+    /// A quota takes two bits: 1 of sessions, 2 of mappings, 3 of a host.
+    pub const QUOTA: u32 = 14;
+}
+
+/// Whether an address is there and whether it is IPv6, as two bits from a position.
+fn address_bits(address: Option<IpAddr>, there: u16, v6: u16) -> u16 {
+    match address {
+        None => 0,
+        Some(IpAddr::V4(_)) => there,
+        Some(IpAddr::V6(_)) => there | v6,
+    }
+}
+
+/// The parts that an event has.
+fn shape(event: &TranslationEvent) -> u16 {
+    use part::*;
+    let bit = |is_there: bool, bit: u16| if is_there { bit } else { 0 };
+    let quota = event.kind.quota().filter(|_| event.limit.is_some()).unwrap_or(0) as u16;
+    bit(event.protocol.is_some(), PROTOCOL)
+        | address_bits(event.internal, INTERNAL, INTERNAL_V6)
+        | bit(event.internal_port.is_some(), INTERNAL_PORT)
+        | address_bits(event.external, EXTERNAL, EXTERNAL_V6)
+        | bit(event.external_port.is_some() && event.last_port.is_none(), EXTERNAL_PORT)
+        | bit(event.external_port.is_some() && event.last_port.is_some(), BLOCK)
+        | address_bits(event.peer, PEER, PEER_V6)
+        | bit(event.peer_port.is_some(), PEER_PORT)
+        | bit(event.rule.is_some(), RULE)
+        | bit(event.cause.is_some(), CAUSE)
+        | bit(event.pool.is_some(), POOL)
+        | quota << QUOTA
+}
+
+/// The length of a field of variable length in a template (RFC 7011 §7).
+const VARIABLE: u16 = u16::MAX;
+
+/// The fields of a shape, in the order in which [`Domain::put`] writes them.
+fn fields(shape: u16) -> Vec<(Element, u16)> {
+    use elements::*;
+    use part as p;
+    let (mut list, has) = (vec![(TIME, 8), (NAT_EVENT, 1)], |bit: u16| shape & bit != 0);
+    let address = |there: u16, v6: u16, four: Element, six: Element| match (has(there), has(v6)) {
+        (false, _) => None,
+        (true, false) => Some((four, 4)),
+        (true, true) => Some((six, 16)),
+    };
+    list.extend(address(p::INTERNAL, p::INTERNAL_V6, SOURCE_V4, SOURCE_V6));
+    list.extend(address(p::EXTERNAL, p::EXTERNAL_V6, TRANSLATED_V4, TRANSLATED_V6));
+    list.extend(has(p::PROTOCOL).then_some((PROTOCOL, 1)));
+    list.extend(has(p::INTERNAL_PORT).then_some((SOURCE_PORT, 2)));
+    list.extend(has(p::EXTERNAL_PORT).then_some((TRANSLATED_PORT, 2)));
+    if has(p::BLOCK) {
+        list.extend([(PORT_FIRST, 2), (PORT_LAST, 2)]);
+    }
+    list.extend(address(p::PEER, p::PEER_V6, DESTINATION_V4, DESTINATION_V6));
+    list.extend(has(p::PEER_PORT).then_some((DESTINATION_PORT, 2)));
+    list.extend(has(p::CAUSE).then_some((ENDED_BY, 1)));
+    list.extend(has(p::POOL).then_some((POOL_ID, 4)));
+    match shape >> p::QUOTA {
+        1 => list.extend([(QUOTA_EVENT, 4), (MOST_SESSIONS, 4)]),
+        2 => list.extend([(QUOTA_EVENT, 4), (MOST_MAPPINGS, 4)]),
+        3 => list.extend([(QUOTA_EVENT, 4), (MOST_OF_HOST, 4)]),
+        _ => {}
+    }
+    list.extend(has(p::RULE).then_some((RULE, VARIABLE)));
+    list
+}
+
+/// Templates that every domain has, and the first of those of events.
+const NAMES_OF_DOMAINS: u16 = 256;
+const NAMES_OF_POOLS: u16 = 257;
+const DESCRIPTIONS: u16 = 258;
+const FIRST: u16 = 259;
+
+/// Writes events as messages, and hands over each one that is complete.
+#[derive(Debug)]
+pub struct Writer {
+    domains: HashMap<Name, Domain>,
+    /// No message has more octets.
+    most: usize,
+}
+
+/// What fits into a message (RFC 7011 §3.1).
+pub const MOST_IN_FILE: usize = 65_535;
+/// What fits into a datagram on any path (RFC 7011 §10.3.3).
+pub const MOST_IN_DATAGRAM: usize = 1_400;
+
+/// An observation domain: one device.
+#[derive(Debug)]
+struct Domain {
+    id: u32,
+    /// Data records written so far, modulo 2^32 (RFC 7011 §3.1).
+    sequence: u32,
+    /// Data records of the message under way.
+    records: u32,
+    message: Vec<u8>,
+    /// The set that is open, and where it begins.
+    set: Option<(u16, usize)>,
+    /// Templates by shape, and whether the receiver has them.
+    templates: HashMap<u16, (u16, bool)>,
+    /// The template of the event last written: the next one is mostly like it.
+    last: Option<(u16, u16)>,
+    /// Numbers of pools, and whether the receiver has their names.
+    pools: HashMap<Name, (u32, bool)>,
+    /// Whether its names and the description of our elements are written.
+    is_introduced: bool,
+    most: usize,
+}
+
+const HEADER: usize = 16;
+
+impl Writer {
+    /// A writer of messages of at most so many octets: [`MOST_IN_FILE`], [`MOST_IN_DATAGRAM`].
+    pub fn new(most: usize) -> Self {
+        Self { domains: HashMap::new(), most }
+    }
+
+    /// Writes an event. `export`: seconds since 1970, for a message that is full before it.
+    ///
+    /// # Errors
+    /// Those of `out`.
+    pub fn write<E>(
+        &mut self,
+        event: &TranslationEvent,
+        names: &Names,
+        export: u32,
+        mut out: impl FnMut(&[u8]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let (count, most) = (self.domains.len() as u32, self.most);
+        let domain =
+            self.domains.entry(event.device).or_insert_with(|| Domain::new(count + 1, most));
+        domain.write(event, names, export, &mut out)
+    }
+
+    /// Hands over what is under way, in the order of the domains.
+    ///
+    /// # Errors
+    /// Those of `out`.
+    pub fn flush<E>(
+        &mut self,
+        export: u32,
+        mut out: impl FnMut(&[u8]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let mut domains: Vec<&mut Domain> = self.domains.values_mut().collect();
+        domains.sort_unstable_by_key(|d| d.id);
+        domains.into_iter().try_for_each(|domain| domain.finish(export, &mut out))
+    }
+
+    /// Forgets which templates were written: the next messages bring them again, as a receiver of
+    /// datagrams needs them from time to time (RFC 7011 §8.4).
+    pub fn introduce_again(&mut self) {
+        for domain in self.domains.values_mut() {
+            domain.templates.values_mut().for_each(|t| t.1 = false);
+            domain.pools.values_mut().for_each(|p| p.1 = false);
+            (domain.is_introduced, domain.last) = (false, None);
+        }
+    }
+}
+
+impl Domain {
+    fn new(id: u32, most: usize) -> Self {
+        Self {
+            id,
+            sequence: 0,
+            records: 0,
+            message: vec![0; HEADER],
+            set: None,
+            templates: HashMap::new(),
+            last: None,
+            pools: HashMap::new(),
+            is_introduced: false,
+            most,
+        }
+    }
+
+    fn write<E>(
+        &mut self,
+        event: &TranslationEvent,
+        names: &Names,
+        export: u32,
+        out: &mut impl FnMut(&[u8]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        if !self.is_introduced {
+            self.introduce(names.get(event.device));
+        }
+        let rule = event.rule.map_or("", |rule| names.get(rule));
+        // with the set's header, its template and the name of a pool
+        if self.message.len() + LONGEST + rule.len() > self.most {
+            self.finish(export, out)?;
+        }
+        let pool = event.pool.map(|pool| self.pool(pool, names));
+        let shape = shape(event);
+        let template = match self.last {
+            Some((of, template)) if of == shape => template,
+            _ => self.template(shape),
+        };
+        self.last = Some((shape, template));
+        self.open_set(template);
+        self.put(event, rule, pool);
+        self.records += 1;
+        Ok(())
+    }
+
+    /// Writes a record, its fields in the order of [`fields`].
+    fn put(&mut self, event: &TranslationEvent, rule: &str, pool: Option<u32>) {
+        let out = &mut self.message;
+        out.extend(event.at.to_be_bytes());
+        out.push(event.kind.number(event.internal.is_some_and(|a| a.is_ipv6())));
+        put_address(out, event.internal);
+        put_address(out, event.external);
+        out.extend(event.protocol.map(|p| p.0));
+        out.extend(event.internal_port.into_iter().flat_map(u16::to_be_bytes));
+        out.extend(event.external_port.into_iter().flat_map(u16::to_be_bytes));
+        if event.external_port.is_some() {
+            out.extend(event.last_port.into_iter().flat_map(u16::to_be_bytes));
+        }
+        put_address(out, event.peer);
+        out.extend(event.peer_port.into_iter().flat_map(u16::to_be_bytes));
+        out.extend(event.cause.map(cause_number));
+        out.extend(pool.into_iter().flat_map(u32::to_be_bytes));
+        if let (Some(quota), Some(limit)) = (event.kind.quota(), event.limit) {
+            out.extend(quota.to_be_bytes());
+            out.extend(limit.to_be_bytes());
+        }
+        if event.rule.is_some() {
+            put_text(out, rule);
+        }
+    }
+
+    /// Begins a set of this template, unless it is the one that is open.
+    #[inline]
+    fn open_set(&mut self, id: u16) {
+        if self.set.is_some_and(|set| set.0 == id) {
+            return;
+        }
+        self.close_set();
+        self.set = Some((id, self.message.len()));
+        self.message.extend(id.to_be_bytes());
+        self.message.extend([0, 0]);
+    }
+
+    fn close_set(&mut self) {
+        if let Some((_, at)) = self.set.take() {
+            let length = (self.message.len() - at) as u16;
+            self.message[at + 2..at + 4].copy_from_slice(&length.to_be_bytes());
+        }
+    }
+
+    /// The template of a shape, written if it is new.
+    fn template(&mut self, shape: u16) -> u16 {
+        let known = self.templates.get(&shape).copied();
+        if let Some((id, true)) = known {
+            return id;
+        }
+        let id = known.map_or(FIRST + self.templates.len() as u16, |known| known.0);
+        self.templates.insert(shape, (id, true));
+        self.put_template(id, &fields(shape), None);
+        id
+    }
+
+    /// Writes a template, or an options template with so many fields of scope (RFC 7011 §3.4).
+    fn put_template(&mut self, id: u16, fields: &[(Element, u16)], scope: Option<u16>) {
+        self.open_set(if scope.is_some() { 3 } else { 2 });
+        self.message.extend(id.to_be_bytes());
+        self.message.extend((fields.len() as u16).to_be_bytes());
+        self.message.extend(scope.into_iter().flat_map(u16::to_be_bytes));
+        for (element, length) in fields {
+            let own = element.enterprise != 0;
+            self.message.extend((element.id | u16::from(own) << 15).to_be_bytes());
+            self.message.extend(length.to_be_bytes());
+            if own {
+                self.message.extend(element.enterprise.to_be_bytes());
+            }
+        }
+    }
+
+    /// Tells the name of the domain (RFC 7012), and what our own elements are (RFC 5610).
+    fn introduce(&mut self, device: &str) {
+        use elements::*;
+        let names = [(DOMAIN_ID, 4), (DOMAIN_NAME, VARIABLE)];
+        self.put_template(NAMES_OF_DOMAINS, &names, Some(1));
+        self.put_template(NAMES_OF_POOLS, &[(POOL_ID, 4), (POOL_NAME, VARIABLE)], Some(1));
+        let described = [
+            (ENTERPRISE_NUMBER, 4),
+            (ELEMENT_ID, 2),
+            (ELEMENT_TYPE, 1),
+            (ELEMENT_SEMANTICS, 1),
+            (ELEMENT_NAME, VARIABLE),
+        ];
+        self.put_template(DESCRIPTIONS, &described, Some(2));
+        self.open_set(NAMES_OF_DOMAINS);
+        self.message.extend(self.id.to_be_bytes());
+        put_text(&mut self.message, device);
+        self.open_set(DESCRIPTIONS);
+        for Described { element, name, data_type, semantics } in OWN {
+            self.message.extend(element.enterprise.to_be_bytes());
+            self.message.extend(element.id.to_be_bytes());
+            self.message.extend([data_type, semantics]);
+            put_text(&mut self.message, name);
+        }
+        self.records += 1 + OWN.len() as u32;
+        self.is_introduced = true;
+    }
+
+    /// The number of a pool, which is told its name when it first comes.
+    fn pool(&mut self, pool: Name, names: &Names) -> u32 {
+        let known = self.pools.get(&pool).copied();
+        if let Some((number, true)) = known {
+            return number;
+        }
+        let number = known.map_or(self.pools.len() as u32 + 1, |known| known.0);
+        self.pools.insert(pool, (number, true));
+        self.open_set(NAMES_OF_POOLS);
+        self.message.extend(number.to_be_bytes());
+        put_text(&mut self.message, names.get(pool));
+        self.records += 1;
+        number
+    }
+
+    /// Hands over the message under way, if there is anything in it.
+    fn finish<E>(
+        &mut self,
+        export: u32,
+        out: &mut impl FnMut(&[u8]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        self.close_set();
+        if self.message.len() == HEADER {
+            return Ok(());
+        }
+        let length = self.message.len() as u16;
+        self.message[..2].copy_from_slice(&10u16.to_be_bytes());
+        self.message[2..4].copy_from_slice(&length.to_be_bytes());
+        self.message[4..8].copy_from_slice(&export.to_be_bytes());
+        self.message[8..12].copy_from_slice(&self.sequence.to_be_bytes());
+        self.message[12..16].copy_from_slice(&self.id.to_be_bytes());
+        self.sequence = self.sequence.wrapping_add(self.records);
+        self.records = 0;
+        let written = out(&self.message);
+        self.message.truncate(HEADER);
+        written
+    }
+}
+
+/// The most octets of a record, its template and the name of its pool, without the name of its
+/// rule.
+const LONGEST: usize = 3 * 16 + 64 + 4 + 20 * 8 + 4 + 4 + 3 + 255;
+
+#[inline]
+fn put_address(out: &mut Vec<u8>, address: Option<IpAddr>) {
+    match address {
+        None => {}
+        Some(IpAddr::V4(a)) => out.extend(a.octets()),
+        Some(IpAddr::V6(a)) => out.extend(a.octets()),
+    }
+}
+
+/// A field of variable length (RFC 7011 §7), cut where a name is longer than any.
+fn put_text(out: &mut Vec<u8>, text: &str) {
+    let text = &text.as_bytes()[..text.floor_char_boundary(text.len().min(254))];
+    out.push(text.len() as u8);
+    out.extend(text);
+}
+
+/// When a message is sent whose last event happens at `at`, in milliseconds since 1970: in whole
+/// seconds, and not before it.
+pub fn export_time(at: i64) -> u32 {
+    u32::try_from(at.div_euclid(1000) + i64::from(at.rem_euclid(1000) > 0)).unwrap_or(u32::MAX)
+}

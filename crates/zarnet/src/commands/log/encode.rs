@@ -1,0 +1,172 @@
+//! Events of a log in the form that is asked for.
+
+use std::io::{self, Write};
+
+use zarnet_analysis::answer::SHAPE;
+use zarnet_analysis::answer::log::{Amount, event_shape};
+use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Writer, export_time};
+use zarnet_formats::nat_log::{
+    Names, TimeText, TranslationEvent, csv_header, csv_line, syslog_line,
+};
+use zarnet_live::send_log::LogSender;
+
+use crate::args::Format;
+use crate::present::log::EventTable;
+
+/// Writes events one after the other.
+pub enum Encoder<'a> {
+    Ipfix(&'a mut dyn Write, Writer, u32),
+    /// A line an event; the time, the line under way, and what writes it.
+    Lines(&'a mut dyn Write, TimeText, Vec<u8>, Line),
+    Json(&'a mut dyn Write, TimeText, u64),
+    Text(&'a mut EventTable),
+    Sent(&'a mut LogSender),
+    Counted(&'a mut Counter),
+}
+
+type Line = fn(&TranslationEvent, &Names, &mut TimeText, &mut Vec<u8>);
+
+fn line_of_syslog(e: &TranslationEvent, names: &Names, time: &mut TimeText, out: &mut Vec<u8>) {
+    syslog_line(e, names, time, out);
+    out.push(b'\n');
+}
+
+impl<'a> Encoder<'a> {
+    /// What writes a form; text has an encoder of its own.
+    pub fn of(format: Format, out: &'a mut dyn Write) -> Self {
+        match format {
+            Format::Ipfix => Self::Ipfix(out, Writer::new(MOST_IN_FILE), 0),
+            Format::Json => Self::Json(out, TimeText::default(), 0),
+            Format::Syslog => Self::Lines(out, TimeText::default(), Vec::new(), line_of_syslog),
+            Format::Csv | Format::Text => {
+                let mut held = Vec::new();
+                csv_header(&mut held);
+                Self::Lines(out, TimeText::default(), held, csv_line)
+            }
+        }
+    }
+
+    /// Writes an event.
+    #[inline]
+    pub fn event(&mut self, event: &TranslationEvent, names: &Names) -> io::Result<()> {
+        match self {
+            Self::Ipfix(out, writer, export) => {
+                *export = export_time(event.at);
+                writer.write(event, names, *export, |message| out.write_all(message))
+            }
+            Self::Lines(out, time, held, line) => {
+                line(event, names, time, held);
+                if held.len() >= HELD {
+                    out.write_all(held)?;
+                    held.clear();
+                }
+                Ok(())
+            }
+            Self::Json(out, time, count) => {
+                match count {
+                    0 => writeln!(out, "{{\"shape\":{SHAPE},\"events\":[")?,
+                    _ => out.write_all(b",\n")?,
+                }
+                *count += 1;
+                serde_json::to_writer(&mut **out, &event_shape(event, names, time))
+                    .map_err(io::Error::from)
+            }
+            Self::Text(table) => {
+                table.take(event);
+                Ok(())
+            }
+            Self::Sent(sender) => sender.send(event, names),
+            Self::Counted(counter) => {
+                counter.event(event, names);
+                Ok(())
+            }
+        }
+    }
+
+    /// Writes what is still held.
+    pub fn finish(&mut self) -> io::Result<()> {
+        match self {
+            Self::Ipfix(out, writer, export) => {
+                writer.flush(*export, |message| out.write_all(message))?;
+                out.flush()
+            }
+            Self::Lines(out, _, held, _) => {
+                out.write_all(held)?;
+                out.flush()
+            }
+            Self::Json(out, _, count) => {
+                if *count == 0 {
+                    write!(out, "{{\"shape\":{SHAPE},\"events\":[")?;
+                }
+                out.write_all(b"\n]}\n")?;
+                out.flush()
+            }
+            Self::Sent(sender) => sender.finish(),
+            Self::Text(_) => Ok(()),
+            Self::Counted(counter) => {
+                counter.finish();
+                Ok(())
+            }
+        }
+    }
+}
+
+/// So many octets are written at once.
+const HELD: usize = 1 << 16;
+
+/// How much a log would be, without writing it.
+pub struct Counter {
+    /// What it came to.
+    pub amount: Amount,
+    /// When the first and the last event happened.
+    pub span: Option<(i64, i64)>,
+    writer: Writer,
+    time: TimeText,
+    line: Vec<u8>,
+    /// The second under way, and its events.
+    second: (i64, u64),
+}
+
+impl Counter {
+    /// Nothing counted yet.
+    pub fn new() -> Self {
+        let mut line = Vec::new();
+        csv_header(&mut line);
+        let amount = Amount { csv: line.len() as u64, ..Amount::default() };
+        let (writer, time) = (Writer::new(MOST_IN_FILE), TimeText::default());
+        Self { amount, span: None, writer, time, line, second: (i64::MIN, 0) }
+    }
+
+    fn event(&mut self, event: &TranslationEvent, names: &Names) {
+        let Self { amount, writer, time, line, .. } = self;
+        amount.records += 1;
+        let counted = writer.write(event, names, export_time(event.at), |message| {
+            amount.ipfix += message.len() as u64;
+            Ok::<(), std::convert::Infallible>(())
+        });
+        let Ok(()) = counted;
+        line.clear();
+        line_of_syslog(event, names, time, line);
+        amount.syslog += line.len() as u64;
+        line.clear();
+        csv_line(event, names, time, line);
+        amount.csv += line.len() as u64;
+        let second = event.at.div_euclid(1000);
+        if second != self.second.0 {
+            self.second = (second, 0);
+        }
+        self.second.1 += 1;
+        amount.most_in_a_second = amount.most_in_a_second.max(self.second.1);
+        let first = self.span.map_or(event.at, |span| span.0);
+        self.span = Some((first, event.at));
+    }
+
+    fn finish(&mut self) {
+        let amount = &mut self.amount;
+        let counted = self.writer.flush(0, |message| {
+            amount.ipfix += message.len() as u64;
+            Ok::<(), std::convert::Infallible>(())
+        });
+        let Ok(()) = counted;
+    }
+}
