@@ -3,6 +3,7 @@
 use std::io;
 
 use zarnet_analysis::AskError;
+use zarnet_store::StoreError;
 
 /// The answer is there.
 pub const FINE: u8 = 0;
@@ -45,6 +46,21 @@ impl Failure {
 impl From<io::Error> for Failure {
     fn from(error: io::Error) -> Self {
         Self::Io(error)
+    }
+}
+
+impl From<StoreError> for Failure {
+    /// A store that cannot be written is no fault of the input.
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Io { ref error, .. } if error.kind() != io::ErrorKind::NotFound => {
+                Self::Io(io::Error::new(error.kind(), error.to_string()))
+            }
+            error => {
+                let help = error.help().map(str::to_owned);
+                Self::wrong(error.name(), error.to_string(), help)
+            }
+        }
     }
 }
 

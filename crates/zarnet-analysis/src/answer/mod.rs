@@ -21,12 +21,14 @@ pub mod log;
 mod naming;
 pub mod packets;
 pub mod predict;
+pub mod record;
 mod row;
 pub mod rules;
 pub mod send;
 pub mod sheet;
 mod timeline;
 pub mod watch;
+pub mod whose;
 pub mod why;
 
 use std::io::{self, Write};

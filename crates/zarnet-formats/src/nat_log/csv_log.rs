@@ -140,7 +140,7 @@ impl CsvReader {
         row: &csv::StringRecord,
         names: &mut Names,
         noted: &mut Noted,
-        take: &mut impl FnMut(TranslationEvent),
+        take: &mut impl FnMut(TranslationEvent, &Names),
     ) -> Result<(), Fault> {
         let is_first = std::mem::take(&mut self.is_first);
         let Some(columns) = &self.columns else {
@@ -151,7 +151,7 @@ impl CsvReader {
             Some(events) => {
                 for event in events.into_iter().flatten() {
                     noted.events += 1;
-                    take(event);
+                    take(event, names);
                 }
             }
             // its own header

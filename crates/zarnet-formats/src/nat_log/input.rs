@@ -73,7 +73,7 @@ pub fn read_log(
     form: &LogForm,
     names: &mut Names,
     noted: &mut Noted,
-    mut take: impl FnMut(TranslationEvent),
+    mut take: impl FnMut(TranslationEvent, &Names),
 ) -> Result<LogRead, Fault> {
     let contents = Input::open(given)?.read()?;
     let mut reader = Buffered { from: contents.reader, held: Vec::new(), at: 0, ended: false };
@@ -141,7 +141,7 @@ fn read_ipfix(
     reader: &mut Buffered,
     names: &mut Names,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent),
+    take: &mut impl FnMut(TranslationEvent, &Names),
 ) {
     let mut session = Session::new("");
     loop {
@@ -184,7 +184,7 @@ fn read_syslog(
     reader: &mut Buffered,
     names: &mut Names,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent),
+    take: &mut impl FnMut(TranslationEvent, &Names),
 ) {
     let mut frames = Frames::default();
     loop {
@@ -194,7 +194,7 @@ fn read_syslog(
         reader.at = reader.held.len();
         while let Some(message) = frames.next(ended, noted) {
             if let Some(event) = parse_line(message, names, noted) {
-                take(event);
+                take(event, names);
             }
         }
         if ended {
@@ -208,7 +208,7 @@ fn read_csv(
     form: &LogForm,
     names: &mut Names,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent),
+    take: &mut impl FnMut(TranslationEvent, &Names),
 ) -> Result<(), Fault> {
     let line = reader.rest().split(|o| *o == b'\n').next().unwrap_or_default();
     let count = |delimiter: &u8| line.iter().filter(|o| *o == delimiter).count();

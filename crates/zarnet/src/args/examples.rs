@@ -101,3 +101,16 @@ pub const STAND_IN: &str = r#"Examples:
 pub const LOG: &str = r#"Examples:
   zarnet log harbour.toml morning.csv --begins 2026-08-01T06:00:00Z --format ipfix > morning.ipfix
   zarnet log harbour.toml morning.csv --begins 2026-08-01T06:00:00Z --summary"#;
+
+pub const RECORD: &str = r#"Examples:
+  zarnet record log-store morning.ipfix more.syslog.gz
+  zarnet record log-store --listen udp://127.0.0.1:4739 --listen tcp://127.0.0.1:6514 --retain 180d
+  zarnet record log-store --check
+
+Exit codes: 0 recorded, 1 a file of the store is damaged, 2 a log cannot be read."#;
+
+pub const WHOSE: &str = r#"Examples:
+  zarnet whose log-store 203.0.113.2:49201/tcp --at 2026-08-01T08:45:00Z
+  zarnet whose log-store --host 10.61.16.13 --during 2026-08-01
+
+Exit codes: 0 somebody had it, 1 nobody had it."#;

@@ -21,7 +21,7 @@ pub use exchange::{Export, Import};
 pub use forgotten::forgotten_word;
 pub use listings::{Addresses, Completions, Explain, Exposure, Rules, Sheet};
 pub use live::{AccessOptions, DriftArgs, Retrieve, Save, Send, StandInArgs, Watch};
-pub use logs::{LogArgs, LogAs};
+pub use logs::{LogArgs, LogAs, RecordArgs, WhoseArgs};
 
 /// Defines, predicts and troubleshoots address translation on edge devices, offline.
 #[derive(Debug, Parser)]
@@ -103,6 +103,12 @@ pub enum Command {
     /// Write the translation log that the devices would write.
     #[command(after_help = examples::LOG)]
     Log(LogArgs),
+    /// Take translation logs into a store, from files or while they come.
+    #[command(after_help = examples::RECORD)]
+    Record(RecordArgs),
+    /// Show who had an external address and port at a time.
+    #[command(after_help = examples::WHOSE)]
+    Whose(WhoseArgs),
     /// Write a device of a plan in the standard data models.
     #[command(after_help = examples::EXPORT)]
     Export(Export),

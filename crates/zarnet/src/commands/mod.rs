@@ -19,10 +19,12 @@ mod live;
 mod log;
 mod new;
 mod predict;
+mod record;
 mod rules;
 mod schema;
 mod sheet;
 mod traffic;
+mod whose;
 mod why;
 
 use std::path::Path;
@@ -80,6 +82,8 @@ fn dispatch(arguments: &Arguments) -> Result<u8, Failure> {
         Command::Impact(args) => impact::run(args, &arguments.common),
         Command::Compare(args) => compare::run(args, &arguments.common),
         Command::Log(args) => log::run(args, &arguments.common),
+        Command::Record(args) => record::run(args, &arguments.common),
+        Command::Whose(args) => whose::run(args, &arguments.common),
         Command::Export(args) => export::run(args, &arguments.common),
         Command::Import(args) => import::run(args, &arguments.common),
         Command::Retrieve(args) => live::retrieve::run(args, &arguments.common),

@@ -147,6 +147,7 @@ pub(super) fn tell_elsewhere(prediction: &Prediction, quiet: bool) {
 
 /// Tells on a terminal, for work over half a second, how far it has come.
 pub(super) struct Progress {
+    what: &'static str,
     started: Clock,
     items: Cell<u64>,
     bar: Cell<Option<ProgressBar>>,
@@ -155,7 +156,12 @@ pub(super) struct Progress {
 
 impl Progress {
     pub(super) fn new(quiet: bool) -> Self {
-        Self { started: Clock::now(), items: Cell::new(0), bar: Cell::new(None), quiet }
+        Self::of("flows and packets", quiet)
+    }
+
+    /// Of other things than flows and packets.
+    pub(super) fn of(what: &'static str, quiet: bool) -> Self {
+        Self { what, started: Clock::now(), items: Cell::new(0), bar: Cell::new(None), quiet }
     }
 
     #[cold]
@@ -164,9 +170,9 @@ impl Progress {
             return;
         }
         let bar = self.bar.take().unwrap_or_else(|| {
-            let style =
-                ProgressStyle::with_template("{spinner} {pos} flows and packets, {per_sec}");
+            let style = ProgressStyle::with_template("{spinner} {pos} {msg}, {per_sec}");
             ProgressBar::new_spinner()
+                .with_message(self.what)
                 .with_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()))
         });
         bar.set_position(items);

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// Files that are to be gone when the program is.
@@ -14,6 +15,23 @@ static AT_SIGNAL: Mutex<Option<fn()>> = Mutex::new(None);
 /// Lets something be done when a signal ends the program: a terminal that is drawn on is put right.
 pub fn on_signal(act: fn()) {
     *AT_SIGNAL.lock().unwrap_or_else(PoisonError::into_inner) = Some(act);
+}
+
+/// Whether the first signal only asks for an end.
+static IS_ASKED: AtomicBool = AtomicBool::new(false);
+/// The signal that asked for it; 0 as long as none came.
+static ASKED_BY: AtomicI32 = AtomicI32::new(0);
+
+/// From now on the first signal asks for an end, which [`asked_to_end`] tells; the second one ends
+/// the program at once.
+pub fn end_when_asked() {
+    IS_ASKED.store(true, Ordering::Relaxed);
+}
+
+/// The exit code to end with, if a signal has asked for an end.
+pub fn asked_to_end() -> Option<u8> {
+    let signal = ASKED_BY.load(Ordering::Relaxed);
+    u8::try_from(128 + signal).ok().filter(|_| signal != 0)
 }
 
 /// The list of what would be left behind now; while it is held, no signal ends the program.
@@ -68,7 +86,10 @@ pub fn remove_on_signal() {
     // without handlers the system ends the program all the same, only less tidily
     let Ok(mut signals) = signal_hook::iterator::Signals::new([SIGINT, SIGTERM]) else { return };
     std::thread::spawn(move || {
-        if let Some(signal) = signals.forever().next() {
+        for signal in signals.forever() {
+            if IS_ASKED.load(Ordering::Relaxed) && ASKED_BY.swap(signal, Ordering::Relaxed) == 0 {
+                continue;
+            }
             let held = hold();
             held.0.iter().for_each(|path| drop(std::fs::remove_file(path)));
             if let Some(act) = *AT_SIGNAL.lock().unwrap_or_else(PoisonError::into_inner) {

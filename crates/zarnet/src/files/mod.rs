@@ -11,7 +11,7 @@ mod lock;
 mod target;
 
 pub use change::{Before, Change};
-pub use leftovers::{on_signal, remove_on_signal};
+pub use leftovers::{asked_to_end, end_when_asked, on_signal, remove_on_signal};
 
 use std::path::{Path, PathBuf};
 

@@ -72,7 +72,7 @@ impl Session {
         octets: &[u8],
         names: &mut Names,
         noted: &mut Noted,
-        mut take: impl FnMut(TranslationEvent),
+        mut take: impl FnMut(TranslationEvent, &Names),
     ) {
         let Some(message) = Message::header(octets).filter(|m| m.length <= octets.len()) else {
             noted.bad_messages += 1;
@@ -166,7 +166,7 @@ fn address(octets: &[u8]) -> Option<IpAddr> {
 
 impl Reader<'_> {
     /// Reads the sets of a message (RFC 7011 §3.3).
-    fn read(&mut self, octets: &[u8], take: &mut impl FnMut(TranslationEvent)) {
+    fn read(&mut self, octets: &[u8], take: &mut impl FnMut(TranslationEvent, &Names)) {
         let mut at = 0;
         while at + 4 <= octets.len() {
             let (id, length) = (number16(octets, at), number16(octets, at + 2));
@@ -225,7 +225,7 @@ impl Reader<'_> {
         }
     }
 
-    fn records(&mut self, id: u16, set: &[u8], take: &mut impl FnMut(TranslationEvent)) {
+    fn records(&mut self, id: u16, set: &[u8], take: &mut impl FnMut(TranslationEvent, &Names)) {
         // taken out meanwhile, for a record may tell names of the domain
         let Some(template) = self.domain.templates.remove(&id) else {
             self.noted.sets_without_template += 1;
@@ -289,7 +289,7 @@ impl Reader<'_> {
     }
 
     #[inline]
-    fn event(&mut self, record: &Record<'_>, take: &mut impl FnMut(TranslationEvent)) {
+    fn event(&mut self, record: &Record<'_>, take: &mut impl FnMut(TranslationEvent, &Names)) {
         let quota = record.quota.map(|q| q as u32);
         let kind = record.event.and_then(|e| EventKind::of_number(e as u8, quota));
         let Some(kind) = kind else {
@@ -319,7 +319,7 @@ impl Reader<'_> {
             return;
         }
         self.noted.events += 1;
-        take(event);
+        take(event, self.names);
     }
 }
 

@@ -1,5 +1,11 @@
 //! A translation log as text, and how much of it there is.
 
+mod record;
+mod whose;
+
+pub use record::{Kept, checked_text, kept_text, recorded_text};
+pub use whose::whose_text;
+
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
