@@ -14,7 +14,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use socket2::{Domain, Socket, Type};
 use zarnet_formats::nat_log::ipfix::{Message, Session};
 use zarnet_formats::nat_log::{
-    Frames, MOST_IN_MESSAGE, Names, Noted, TranslationEvent, parse_line,
+    Frames, LogNames, MOST_IN_MESSAGE, Noted, TranslationEvent, parse_line,
 };
 
 use crate::send_log::LogAddress;
@@ -123,10 +123,10 @@ impl LogListener {
     pub fn receive(
         &mut self,
         wait: Duration,
-        names: &mut Names,
+        names: &mut LogNames,
         noted: &mut Noted,
         mut clock: impl FnMut(&TranslationEvent, i64),
-        mut take: impl FnMut(TranslationEvent, &Names),
+        mut take: impl FnMut(TranslationEvent, &LogNames),
     ) -> bool {
         let piece = match self.pieces.recv_timeout(wait) {
             Ok(piece) => piece,
@@ -135,7 +135,7 @@ impl LogListener {
         };
         let at = piece.at;
         let mut last = None;
-        let mut take = |event: TranslationEvent, names: &Names| {
+        let mut take = |event: TranslationEvent, names: &LogNames| {
             last = Some(event);
             take(event, names);
         };
@@ -162,9 +162,9 @@ impl LogListener {
     fn read(
         &mut self,
         piece: Piece,
-        names: &mut Names,
+        names: &mut LogNames,
         noted: &mut Noted,
-        take: &mut impl FnMut(TranslationEvent, &Names),
+        take: &mut impl FnMut(TranslationEvent, &LogNames),
     ) {
         let Piece { from, octets, .. } = piece;
         let is_end = octets.is_empty();
@@ -226,9 +226,9 @@ impl LogListener {
 /// Syslog of a datagram.
 fn lines(
     octets: &[u8],
-    names: &mut Names,
+    names: &mut LogNames,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent, &Names),
+    take: &mut impl FnMut(TranslationEvent, &LogNames),
 ) {
     let lines = octets.split(|octet| *octet == b'\n').map(<[u8]>::trim_ascii);
     for line in lines.filter(|line| !line.is_empty()) {

@@ -6,7 +6,7 @@ use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr, TcpStream, ToSocketAddrs, UdpSock
 use std::time::{Duration, Instant};
 
 use zarnet_formats::nat_log::ipfix::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer, export_time};
-use zarnet_formats::nat_log::{Names, TimeText, TranslationEvent, syslog_line};
+use zarnet_formats::nat_log::{LogNames, TimeText, TranslationEvent, syslog_line};
 
 /// Where logs go to or come from: `udp://HOST:PORT` or `tcp://HOST:PORT`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -91,7 +91,7 @@ impl LogSender {
     ///
     /// # Errors
     /// The collector went away.
-    pub fn send(&mut self, event: &TranslationEvent, names: &Names) -> io::Result<()> {
+    pub fn send(&mut self, event: &TranslationEvent, names: &LogNames) -> io::Result<()> {
         self.events += 1;
         let (to, messages) = (&mut self.to, &mut self.messages);
         match &mut self.form {

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use zarnet_core::device::EndCause;
 use zarnet_core::net::Protocol;
-use zarnet_formats::nat_log::{EventKind, Name, Names, TranslationEvent};
+use zarnet_formats::nat_log::{EventKind, LogNames, Name, TranslationEvent};
 use zarnet_store::{Limits, StoreWriter};
 
 /// Internal hosts; external addresses, each for the same hosts always.
@@ -137,7 +137,7 @@ fn main() {
     };
     let records: u64 = records.parse().expect("a number of records");
     let hours: i64 = arguments.next().map_or(24, |h| h.parse().expect("a number of hours"));
-    let mut names = Names::default();
+    let mut names = LogNames::default();
     let device = names.obtain("harbour-edge");
     let rules = ["kiosks-out", "office-lines-out", "ferries-out"].map(|name| names.obtain(name));
     let mut day = Day {

@@ -1,15 +1,20 @@
 //! Whether every file of a store is as it was written.
 
+use std::collections::BTreeMap;
+use std::fs::{self, File};
 use std::hash::{BuildHasher, Hash};
-use std::path::PathBuf;
+use std::io;
+use std::path::{Path, PathBuf};
 
 use foldhash::fast::FixedState;
 
 use crate::error::StoreError;
 use crate::layout::{self, TableFile};
+use crate::part::Part;
 use crate::record::Record;
 use crate::store::Store;
-use crate::table::{Order, TableReader};
+use crate::table::{Order, Summed, TableReader};
+use crate::writer::SUMS;
 
 /// What a check of all files found.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -43,57 +48,84 @@ impl Store {
         let mut checked = Checked::default();
         let all = |order| layout::files(self.root(), order, None, (i64::MIN, i64::MAX));
         let (external, internal) = (all(Order::External)?, all(Order::Internal)?);
+        let below = |order: Order| self.root().join(order.folder());
         for file in &external {
-            let other = self.other(file);
+            let same = |other: &&TableFile| {
+                other.same_in(&below(Order::Internal)) == file.same_in(&below(Order::External))
+            };
             let contents = checked.read(file, Order::External, &mut watch);
             checked.records += contents.as_ref().map_or(0, |c| c.records);
-            match internal.iter().find(|f| f.path == other) {
-                None => {
-                    checked.fault(file, "there is no file of the same records by internal address")
-                }
-                Some(other) => {
-                    let same = checked.read(other, Order::Internal, &mut watch);
-                    if contents.is_some() && same.is_some() && contents != same {
-                        checked
-                            .fault(other, "it has other records than the file by external address");
-                    }
-                }
+            let Some(other) = internal.iter().find(same) else {
+                checked.fault(file, "there is no file of the same records by internal address");
+                continue;
+            };
+            let others = checked.read(other, Order::Internal, &mut watch);
+            if contents.is_some() && others.is_some() && contents != others {
+                checked.fault(other, "it has other records than the file by external address");
             }
         }
         for file in &internal {
-            if !external.iter().any(|f| self.other(f) == file.path) {
+            let same = |other: &TableFile| {
+                other.same_in(&below(Order::External)) == file.same_in(&below(Order::Internal))
+            };
+            if !external.iter().any(same) {
                 checked.fault(file, "there is no file of the same records by external address");
             }
         }
         if let Some((_, state)) = layout::states(self.root())?.pop() {
-            for order in Order::ALL {
-                for (device, path) in layout::state_files(&state, order)? {
-                    let (part, span) = (layout::Part::whole(), (i64::MIN, i64::MAX));
-                    let file = TableFile { device, part, path, name: String::new(), span };
-                    checked.read(&file, order, &mut watch);
-                }
-            }
-            if let Err(error) = crate::writer::read_coverage(&state) {
-                checked.faults.push((state, error.to_string()));
-            }
+            checked.read_state(&state, &mut watch)?;
         }
         if let Err(error) = self.rules() {
             checked.faults.push((self.root().to_owned(), error.to_string()));
         }
         Ok(checked)
     }
-
-    /// Where the same records lie in the other order.
-    fn other(&self, file: &TableFile) -> PathBuf {
-        let below = self.root().join(Order::External.folder());
-        let relative = file.path.strip_prefix(&below).unwrap_or(&file.path);
-        self.root().join(Order::Internal.folder()).join(relative)
-    }
 }
 
 impl Checked {
     fn fault(&mut self, file: &TableFile, what: impl Into<String>) {
         self.faults.push((file.path.clone(), what.into()));
+    }
+
+    /// Compares the sum of a file with the one that it was written with.
+    fn sum(&mut self, path: &Path, wanted: Option<u32>) {
+        let mut sum = Summed::new(io::sink());
+        let read = File::open(path).and_then(|mut file| io::copy(&mut file, &mut sum));
+        match read {
+            Err(error) => self.faults.push((path.to_owned(), error.to_string())),
+            Ok(_) if Some(sum.sum()) != wanted => {
+                self.faults.push((path.to_owned(), "its contents have changed".into()));
+            }
+            Ok(_) => {}
+        }
+    }
+
+    /// Reads translations of which one end was logged, and what is known of the logs.
+    fn read_state(&mut self, state: &Path, watch: &mut impl FnMut(u64)) -> Result<(), StoreError> {
+        let sums: BTreeMap<String, u32> =
+            match fs::read(state.join(SUMS)).map(|t| serde_json::from_slice(&t)) {
+                Ok(Ok(sums)) => sums,
+                _ => {
+                    self.faults.push((state.to_owned(), format!("its {SUMS} cannot be read")));
+                    return Ok(());
+                }
+            };
+        for (name, sum) in &sums {
+            self.sum(&state.join(name), Some(*sum));
+        }
+        for order in Order::ALL {
+            for (device, path) in layout::state_files(state, order)? {
+                let name = path.file_name().and_then(|n| n.to_str()).unwrap_or_default().to_owned();
+                if !sums.contains_key(&name) {
+                    self.faults.push((path, "nothing tells of it".into()));
+                    continue;
+                }
+                let (part, span) = (Part::whole(), (i64::MIN, i64::MAX));
+                self.contents(&TableFile { device, part, path, name, span }, order);
+            }
+        }
+        watch(0);
+        Ok(())
     }
 
     fn read(
@@ -106,6 +138,11 @@ impl Checked {
         let octets = file.path.metadata().map_or(0, |m| m.len());
         self.octets += octets;
         watch(octets);
+        self.sum(&file.path, file.sum());
+        self.contents(file, order)
+    }
+
+    fn contents(&mut self, file: &TableFile, order: Order) -> Option<Contents> {
         let hasher = FixedState::default();
         let (mut contents, mut last, mut faults) =
             (Contents::default(), None::<Record>, Vec::new());

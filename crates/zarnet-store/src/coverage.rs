@@ -52,6 +52,8 @@ pub struct Gap {
 /// Between two logs that follow each other as closely as this nothing is taken to be missing: one
 /// file ends and the next begins.
 const CLOSE: i64 = 15 * 60_000;
+/// And as closely as this, that what ends in the second is what began in the first.
+const RIGHT_BEFORE: i64 = 60_000;
 /// So many times and gaps are kept of a device; more join their neighbours.
 const MOST: usize = 10_000;
 
@@ -74,6 +76,12 @@ impl Heard {
                 self.heard.remove(place + 1);
             }
         }
+    }
+
+    /// Since when there is no gap up to an instant, if there is a log of it or right before.
+    pub(crate) fn continuous_since(&self, at: i64) -> Option<i64> {
+        let heard = self.heard.iter().find(|h| h.0 <= at && at <= h.1.saturating_add(RIGHT_BEFORE));
+        heard.map(|heard| heard.0)
     }
 
     /// Records did not come.

@@ -31,7 +31,7 @@ pub enum StoreError {
         path: PathBuf,
     },
     /// The store was made by a program that knows more.
-    #[error("{} is a store of version {version}, and this program knows {} and before", path.display(), crate::VERSION)]
+    #[error("{} is a store of version {version}, and this program knows {} and before", path.display(), crate::version::VERSION)]
     Newer {
         /// The folder.
         path: PathBuf,
@@ -80,6 +80,10 @@ impl StoreError {
             let path = path.to_owned();
             match error {
                 ParquetError::External(inner) => match inner.downcast::<io::Error>() {
+                    // what the system did not say is said by what unpacks and reads
+                    Ok(error) if error.raw_os_error().is_none() => {
+                        Self::Damaged { path, what: error.to_string() }
+                    }
                     Ok(error) => Self::Io { path, error: *error },
                     Err(other) => Self::Damaged { path, what: other.to_string() },
                 },

@@ -98,13 +98,14 @@ impl FastPairing {
         std::hint::black_box(events.iter().filter_map(found).fold(0, |sum, at| sum ^ at));
     }
 
-    /// Takes an event, unless it is one for the slow way. `is_known`: whether the slow way has
-    /// something on that external end.
+    /// Takes an event, unless it is one for the slow way. `since`: what began before is not ended
+    /// here. `is_known`: whether the slow way has something on that external end.
     #[inline]
     pub(crate) fn take(
         &mut self,
         event: &TranslationEvent,
         rule: Option<u16>,
+        since: i64,
         is_known: impl FnOnce() -> bool,
     ) -> Taken {
         let Some((key, internal, internal_port)) = parts(event) else {
@@ -124,7 +125,7 @@ impl FastPairing {
                 let lasted = u32::try_from(event.at.wrapping_sub(known.at));
                 occupied.remove();
                 match lasted {
-                    Ok(lasted) if !begins && is_same => Taken::Ended(Short {
+                    Ok(lasted) if !begins && is_same && known.at >= since => Taken::Ended(Short {
                         external: (key >> 32) as u32,
                         internal,
                         begun: known.at,

@@ -8,7 +8,7 @@ use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
 use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Session, Writer, export_time};
-use zarnet_formats::nat_log::{Names, Noted, TranslationEvent};
+use zarnet_formats::nat_log::{LogNames, Noted, TranslationEvent};
 
 use crate::coverage::Coverage;
 use crate::error::StoreError;
@@ -55,7 +55,7 @@ impl Journal {
     }
 
     /// Adds an event.
-    pub(crate) fn event(&mut self, event: &TranslationEvent, names: &Names) {
+    pub(crate) fn event(&mut self, event: &TranslationEvent, names: &LogNames) {
         let Self { writer, held, .. } = self;
         let written = writer.write(event, names, export_time(event.at), |message| {
             frame(EVENTS, message, held);
@@ -98,8 +98,8 @@ impl Journal {
 /// Reads a journal up to its end, or to where it is cut.
 pub(crate) fn read(
     path: &Path,
-    names: &mut Names,
-    mut take: impl FnMut(Entry, &mut Names),
+    names: &mut LogNames,
+    mut take: impl FnMut(Entry, &mut LogNames),
 ) -> Result<(), StoreError> {
     let file = File::open(path).map_err(StoreError::io(path))?;
     let mut reader = BufReader::with_capacity(1 << 18, file);

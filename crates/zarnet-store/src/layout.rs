@@ -4,7 +4,7 @@
 //! zarnet-store.json                the version
 //! rules.json                       names of rules by their numbers
 //! lock                             held by who writes
-//! by-external/device=N/ports=one/span=hour/day=D/FIRST-LAST-ID.parquet
+//! by-external/device=N/ports=one/span=hour/day=D/FIRST-LAST-ID-SUM.parquet
 //! by-internal/                     the same records in the other order
 //! state/ID/device=N.parquet        translations of which one end was logged
 //! state/ID/coverage.json           when logs were heard, and where they have gaps
@@ -18,141 +18,12 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use jiff::civil::{Date, DateTime};
+use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 
 use crate::error::StoreError;
-use crate::record::{Record, Short, Unseen};
+use crate::part::{DAY, HOUR, Part, SpanOfTime, device_folder, milliseconds, ports_folder};
 use crate::table::Order;
-
-/// How long the records of a file last at most: a look-up at an instant needs the files of that
-/// instant and of one such span before.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(crate) enum SpanOfTime {
-    /// An hour; a file has those of one hour.
-    Hour,
-    /// A day; a file has those of one day.
-    Day,
-    /// Longer; a file has those of one month.
-    Month,
-    /// Of which one end was not logged.
-    Open,
-}
-
-const HOUR: i64 = 3_600_000;
-const DAY: i64 = 24 * HOUR;
-
-impl SpanOfTime {
-    pub(crate) const ALL: [Self; 4] = [Self::Hour, Self::Day, Self::Month, Self::Open];
-
-    fn folder(self) -> &'static str {
-        match self {
-            Self::Hour => "span=hour",
-            Self::Day => "span=day",
-            Self::Month => "span=month",
-            Self::Open => "span=open",
-        }
-    }
-
-    /// The longest that a record may last.
-    fn longest(self) -> i64 {
-        match self {
-            Self::Hour => HOUR,
-            Self::Day => DAY,
-            Self::Month | Self::Open => i64::MAX,
-        }
-    }
-
-    fn of(record: &Record) -> Self {
-        match record.unseen {
-            Some(Unseen::Beginning) => Self::Open,
-            Some(Unseen::End) if record.lasted == 0 => Self::Open,
-            _ => Self::lasting(i64::try_from(record.lasted).unwrap_or(i64::MAX)),
-        }
-    }
-
-    /// For so many milliseconds.
-    #[inline]
-    fn lasting(milliseconds: i64) -> Self {
-        match milliseconds {
-            ..=HOUR => Self::Hour,
-            _ if milliseconds <= DAY => Self::Day,
-            _ => Self::Month,
-        }
-    }
-}
-
-/// The records that a file may have together.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(crate) struct Part {
-    /// Whether they are of ranges of ports and whole addresses: what a port is looked for in, of
-    /// which there are few.
-    pub is_range: bool,
-    pub span: SpanOfTime,
-    /// When the hour, the day or the month begins, in milliseconds since 1970.
-    pub from: i64,
-}
-
-impl Part {
-    pub(crate) fn of(record: &Record) -> Self {
-        Self::at(record.begun, SpanOfTime::of(record), record.is_range())
-    }
-
-    #[inline]
-    pub(crate) fn of_short(short: &Short) -> Self {
-        Self::at(short.begun, SpanOfTime::lasting(short.lasted.into()), false)
-    }
-
-    #[inline]
-    fn at(begun: i64, span: SpanOfTime, is_range: bool) -> Self {
-        let from = match span {
-            SpanOfTime::Hour => begun.div_euclid(HOUR) * HOUR,
-            SpanOfTime::Day => begun.div_euclid(DAY) * DAY,
-            SpanOfTime::Month | SpanOfTime::Open => milliseconds(date(begun).first_of_month()),
-        };
-        Self { is_range, span, from }
-    }
-
-    /// A part that any record may be of.
-    pub(crate) fn whole() -> Self {
-        Self { is_range: false, span: SpanOfTime::Open, from: 0 }
-    }
-
-    /// The folder of its files, below that of the order.
-    pub(crate) fn folder(self, device: &str) -> PathBuf {
-        let day = format!("day={}", date(self.from));
-        let ports = ports_folder(self.is_range);
-        [device_folder(device).as_str(), ports, self.span.folder(), &day].iter().collect()
-    }
-}
-
-fn ports_folder(is_range: bool) -> &'static str {
-    if is_range { "ports=range" } else { "ports=one" }
-}
-
-/// The day of a time in milliseconds since 1970 (UTC).
-fn date(at: i64) -> Date {
-    let at = Timestamp::from_millisecond(at).unwrap_or(Timestamp::MIN);
-    at.to_zoned(TimeZone::UTC).date()
-}
-
-/// When a day begins.
-fn milliseconds(day: Date) -> i64 {
-    day.to_zoned(TimeZone::UTC).map_or(0, |zoned| zoned.timestamp().as_millisecond())
-}
-
-/// The folder of a device: its name, with what a folder's cannot have as `%` and two digits.
-fn device_folder(device: &str) -> String {
-    let mut name = String::from("device=");
-    for octet in device.bytes() {
-        if octet.is_ascii_alphanumeric() || matches!(octet, b'-' | b'_' | b'.') {
-            name.push(octet.into());
-        } else {
-            name.push_str(&format!("%{octet:02X}"));
-        }
-    }
-    name
-}
 
 /// The device of a folder.
 fn device_of(folder: &str) -> Option<String> {
@@ -184,13 +55,14 @@ pub(crate) struct TableFile {
 
 const TIME: &str = "%Y%m%dT%H%M%SZ";
 
-/// The name of a file: whole seconds around its records, and a number.
-pub(crate) fn file_name(span: (i64, i64), id: &str) -> String {
+/// The name of a file: whole seconds around its records, a number that it has in both orders, and
+/// the sum of its contents.
+pub(crate) fn file_name(span: (i64, i64), id: &str, sum: u32) -> String {
     let text = |seconds: i64| {
         Timestamp::from_second(seconds).unwrap_or(Timestamp::MIN).strftime(TIME).to_string()
     };
     let (first, last) = (span.0.div_euclid(1000), span.1.div_euclid(1000) + 1);
-    format!("{}-{}-{id}.parquet", text(first), text(last))
+    format!("{}-{}-{id}-{sum:08x}.parquet", text(first), text(last))
 }
 
 /// The span of time that the name of a file tells.
@@ -202,6 +74,32 @@ fn span_of(name: &str) -> Option<(i64, i64)> {
         Some(read.to_zoned(TimeZone::UTC).ok()?.timestamp().as_millisecond())
     };
     Some((time()?, time()?))
+}
+
+/// The sum that the name of a file tells, and the part of the name that it has in both orders.
+fn sum_of(name: &str) -> Option<(&str, u32)> {
+    let (same, sum) = name.strip_suffix(".parquet")?.rsplit_once('-')?;
+    Some((same, u32::from_str_radix(sum, 16).ok()?))
+}
+
+impl TableFile {
+    /// The sum that its contents should have.
+    pub(crate) fn sum(&self) -> Option<u32> {
+        sum_of(&self.name).map(|found| found.1)
+    }
+
+    /// Its place below the folder of its order, without what differs in the other one.
+    pub(crate) fn same_in(&self, folder: &Path) -> Option<PathBuf> {
+        let (same, _) = sum_of(&self.name)?;
+        Some(self.path.parent()?.strip_prefix(folder).ok()?.join(same))
+    }
+}
+
+/// The file of a folder that has the same records as one of the other order.
+pub(crate) fn find_same(folder: &Path, name: &str) -> Result<Option<PathBuf>, StoreError> {
+    let same = sum_of(name).map(|found| found.0);
+    let all = entries(folder)?;
+    Ok(all.into_iter().find(|(n, _)| sum_of(n).map(|f| f.0) == same).map(|(_, path)| path))
 }
 
 /// The entries of a folder by their names, in order; none where it is not there.
@@ -383,8 +281,8 @@ mod tests {
             assert!(!folder.contains('/'), "{folder}");
             assert_eq!(device_of(&folder).as_deref(), Some(device));
         }
-        let name = file_name((1_785_564_000_250, 1_785_567_600_001), "0000000001-0002");
-        assert_eq!(name, "20260801T060000Z-20260801T070001Z-0000000001-0002.parquet");
+        let name = file_name((1_785_564_000_250, 1_785_567_600_001), "0000000001-0002", 0xab);
+        assert_eq!(name, "20260801T060000Z-20260801T070001Z-0000000001-0002-000000ab.parquet");
         assert_eq!(span_of(&name), Some((1_785_564_000_000, 1_785_567_601_000)));
         assert_eq!(span_of("other.parquet"), None);
     }

@@ -1,18 +1,20 @@
 //! Who had an external end at a time, and what a host had.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::path::PathBuf;
 
-use foldhash::fast::RandomState;
 use zarnet_core::net::Protocol;
-use zarnet_formats::nat_log::{Names, TranslationEvent};
+use zarnet_formats::nat_log::{LogNames, TranslationEvent};
 
 use crate::coverage::{Coverage, Gap};
 use crate::error::StoreError;
 use crate::journal::{self, Entry};
 use crate::layout;
 use crate::pairing::Pairing;
-use crate::record::{Record, Unseen};
+use crate::part::SpanOfTime;
+use crate::record::Record;
+use crate::settle::Settled;
 use crate::store::Store;
 use crate::table::{Order, Sought, TableReader};
 use crate::writer::read_coverage;
@@ -81,38 +83,50 @@ impl Store {
     pub fn look_up(&self, question: &Question) -> Result<Finding, StoreError> {
         let mut tries = 0;
         loop {
+            tries += 1;
             match self.try_look_up(question) {
-                Err(error) if error.is_absent() && tries < TRIES => tries += 1,
-                outcome => return outcome,
+                Err(error) if error.is_absent() && tries < TRIES => {}
+                Ok(None) if tries < TRIES => {}
+                Ok(finding) => return Ok(finding.unwrap_or_default()),
+                Err(error) => return Err(error),
             }
         }
     }
 
-    fn try_look_up(&self, question: &Question) -> Result<Finding, StoreError> {
+    /// The same, unless rules come meanwhile whose names are not known yet.
+    fn try_look_up(&self, question: &Question) -> Result<Option<Finding>, StoreError> {
         let mut search = Search::new(question);
-        // what moves from here into files meanwhile is found twice, never not at all
         let mut rules = self.rules()?;
+        let known = rules.len();
+        // what moves from here into files meanwhile is found twice, never not at all
         let coverage = search.open_ends(self, &mut rules)?;
-        let (from, until) = question.between;
-        let (from, until) =
-            (from.saturating_sub(question.within), until.saturating_add(question.within));
-        let order = question.order();
-        let files = layout::files(self.root(), order, question.device.as_deref(), (from, until))?;
-        for file in &files {
-            let reader = TableReader::open(&file.path, order);
-            let reader = reader.map_err(StoreError::table(&file.path))?;
-            let is_range = file.part.is_range;
-            for sought in question.sought(is_range) {
-                let found = &mut search.found;
-                let mut take = |record: Record| found.push((file.device.clone(), record));
-                reader.find(&sought, &mut take).map_err(StoreError::table(&file.path))?;
+        let (mut from, mut until) = question.window();
+        let mut files: BTreeMap<PathBuf, i64> = BTreeMap::new();
+        loop {
+            search.files(self, (from, until), &mut files)?;
+            // what has one end is looked after from there on: the other one may be in a file that
+            // has nothing else to do with the question, or another translation that excludes it
+            let wider = search.wider((from, until));
+            if wider == (from, until) || files.len() >= MOST_FILES {
+                break;
             }
+            (from, until) = wider;
         }
-        Ok(search.finish(files.len(), &coverage, &rules))
+        let has_all_rules = self.rules()?.len() == known;
+        Ok(has_all_rules.then(|| search.finish(files.len(), &coverage, &rules)))
     }
 }
 
+/// So many files are looked into for the other ends of what has one.
+const MOST_FILES: usize = 512;
+
 impl Question {
+    /// From when until when translations are of account.
+    fn window(&self) -> (i64, i64) {
+        let (from, until) = self.between;
+        (from.saturating_sub(self.within), until.saturating_add(self.within))
+    }
+
     fn order(&self) -> Order {
         match self.asked {
             Asked::External(..) => Order::External,
@@ -121,15 +135,15 @@ impl Question {
     }
 
     /// What to look for in a file: of ranges of ports any that begins before the one asked for.
-    fn sought(&self, has_ranges: bool) -> impl Iterator<Item = Sought> + use<> {
-        let begun = (i64::MIN, self.between.1.saturating_add(self.within));
+    fn sought(&self, has_ranges: bool) -> Sought {
+        let begun = (i64::MIN, i64::MAX);
         let (address, ports) = match self.asked {
             Asked::External(address, port) => {
                 (address, port.map(|port| (if has_ranges { 0 } else { port }, port)))
             }
             Asked::Host(address) => (address, None),
         };
-        std::iter::once(Sought { address, ports, begun })
+        Sought { address, ports, begun }
     }
 
     /// Whether a translation is an answer.
@@ -170,12 +184,12 @@ fn rule_number(name: &str, rules: &mut Vec<String>) -> Option<u16> {
 /// What was found so far.
 struct Search<'a> {
     question: &'a Question,
-    found: Vec<(String, Record)>,
+    found: Settled,
 }
 
 impl<'a> Search<'a> {
     fn new(question: &'a Question) -> Self {
-        Self { question, found: Vec::new() }
+        Self { question, found: Settled::default() }
     }
 
     /// Finds what is in no file of the two orders yet: translations of which one end was logged,
@@ -187,7 +201,7 @@ impl<'a> Search<'a> {
     ) -> Result<Coverage, StoreError> {
         let (root, question) = (store.root(), self.question);
         let (mut names, mut halves, mut coverage) =
-            (Names::default(), Vec::new(), Coverage::default());
+            (LogNames::default(), Vec::new(), Coverage::default());
         let state = layout::states(root)?.pop();
         let number = state.as_ref().map_or(0, |state| state.0);
         let journals = layout::journals(root)?;
@@ -197,12 +211,9 @@ impl<'a> Search<'a> {
             for (device, path) in layout::state_files(state, order)? {
                 let name = names.obtain(&device);
                 let reader = TableReader::open(&path, order).map_err(StoreError::table(&path))?;
-                let sought =
-                    question.sought(true).map(|s| Sought { begun: (i64::MIN, i64::MAX), ..s });
-                for sought in sought {
-                    let mut take = |record: Record| halves.push((name, record));
-                    reader.find(&sought, &mut take).map_err(StoreError::table(&path))?;
-                }
+                let sought = question.sought(true);
+                let mut take = |record: Record| halves.push((name, record));
+                reader.find(&sought, &mut take).map_err(StoreError::table(&path))?;
             }
         }
         let mut pairing = Pairing::default();
@@ -217,7 +228,8 @@ impl<'a> Search<'a> {
                         return;
                     }
                     let device = event.device;
-                    pairing.take(&event, rule, |done| whole.push((device, done.record())));
+                    pairing
+                        .take(&event, rule, i64::MIN, |done| whole.push((device, done.record())));
                 }
                 Entry::Heard(heard) => coverage.add(&heard),
             })?;
@@ -226,15 +238,52 @@ impl<'a> Search<'a> {
         let named =
             whole.into_iter().map(|(device, record)| (names.get(device).to_owned(), record));
         let only = question.device.as_deref();
-        self.found.extend(named.filter(|(device, _)| only.is_none_or(|only| only == device)));
+        self.found.0.extend(named.filter(|(device, _)| only.is_none_or(|only| only == device)));
         Ok(coverage)
     }
 
+    /// Finds what files have whose records may have lived in a window. `done`: files that were looked
+    /// into, and up to when.
+    fn files(
+        &mut self,
+        store: &Store,
+        (from, until): (i64, i64),
+        done: &mut BTreeMap<PathBuf, i64>,
+    ) -> Result<(), StoreError> {
+        let (order, only) = (self.question.order(), self.question.device.as_deref());
+        for file in layout::files(store.root(), order, only, (from, until))? {
+            if done.get(&file.path).is_some_and(|known| *known >= until) {
+                continue;
+            }
+            let reader = TableReader::open(&file.path, order);
+            let reader = reader.map_err(StoreError::table(&file.path))?;
+            let mut sought = self.question.sought(file.part.is_range);
+            // of what has one end only, the other one may be anywhere
+            if file.part.span != SpanOfTime::Open {
+                sought.begun = (i64::MIN, until);
+            }
+            let found = &mut self.found.0;
+            let mut take = |record: Record| found.push((file.device.clone(), record));
+            reader.find(&sought, &mut take).map_err(StoreError::table(&file.path))?;
+            done.insert(file.path, until);
+        }
+        Ok(())
+    }
+
+    /// A window that has the known ends of all answers with one end, too.
+    fn wider(&mut self, (from, until): (i64, i64)) -> (i64, i64) {
+        self.found.settle();
+        let halves = self.found.0.iter().filter(|(_, r)| r.unseen.is_some());
+        let ends = halves.filter(|(_, r)| self.question.fits(r)).map(|(_, r)| r.begun);
+        ends.fold((from, until), |(from, until), end| (from.min(end), until.max(end)))
+    }
+
     fn finish(mut self, files: usize, coverage: &Coverage, rules: &[String]) -> Finding {
-        self.settle();
-        self.found.retain(|(_, record)| self.question.fits(record));
+        self.found.settle();
+        self.found.0.retain(|(_, record)| self.question.fits(record));
         let found: Vec<Found> = self
             .found
+            .0
             .into_iter()
             .map(|(device, record)| {
                 let rule = record.rule.and_then(|rule| rules.get(usize::from(rule)).cloned());
@@ -264,90 +313,4 @@ impl<'a> Search<'a> {
         let devices = devices.map(|(device, _)| device.clone()).collect();
         Finding { found, gaps, clocks, devices, files }
     }
-
-    /// Leaves each translation once: with both its ends if they are known.
-    fn settle(&mut self) {
-        let key = |(device, record): &(String, Record)| {
-            (record.begun, record.unseen, device.clone(), record.external_order())
-        };
-        self.found.sort_by_cached_key(key);
-        self.found.dedup();
-        self.join();
-        self.leave_whole();
-        self.bound();
-    }
-
-    /// Joins ends of which the one was written before the other came.
-    fn join(&mut self) {
-        let beginnings: Vec<usize> = (0..self.found.len())
-            .filter(|n| self.found[*n].1.unseen == Some(Unseen::Beginning))
-            .collect();
-        let mut spent = HashSet::new();
-        for end in beginnings {
-            let (device, ended) = self.found[end].clone();
-            let fits = |(of, record): &(String, Record)| {
-                *of == device
-                    && record.unseen == Some(Unseen::End)
-                    && ends_of(record) == ends_of(&ended)
-                    && record.begun <= ended.begun
-                    && record.gone_by().is_none_or(|by| ended.begun <= by)
-            };
-            // the last one that began before
-            if let Some(begin) = (0..self.found.len()).rev().find(|n| fits(&self.found[*n])) {
-                let begun = &mut self.found[begin].1;
-                (begun.lasted, begun.unseen) = (ended.begun.abs_diff(begun.begun), None);
-                begun.cause = ended.cause;
-                spent.insert(end);
-            }
-        }
-        let mut place = 0;
-        self.found.retain(|_| {
-            place += 1;
-            !spent.contains(&(place - 1))
-        });
-    }
-
-    /// Leaves out what has one end, where the same is known with both.
-    fn leave_whole(&mut self) {
-        let mut whole = HashSet::with_hasher(RandomState::default());
-        for (device, record) in self.found.iter().filter(|f| f.1.unseen.is_none()) {
-            whole.insert((device.clone(), ends_of(record), record.begun, true));
-            let ended = record.ended().unwrap_or(record.begun);
-            whole.insert((device.clone(), ends_of(record), ended, false));
-        }
-        self.found.retain(|(device, record)| {
-            let begins = record.unseen == Some(Unseen::End);
-            let known = (device.clone(), ends_of(record), record.begun, begins);
-            record.unseen.is_none() || !whole.contains(&known)
-        });
-    }
-
-    /// What had an external end has it no more when another begins there.
-    fn bound(&mut self) {
-        for n in 0..self.found.len() {
-            let (device, record) = &self.found[n];
-            if record.unseen != Some(Unseen::End) || record.lasted > 0 || record.is_range() {
-                continue;
-            }
-            let end = |r: &Record| (r.external, r.ports, r.protocol);
-            let later = self.found[n + 1..].iter().find(|(of, other)| {
-                of == device
-                    && end(other) == end(record)
-                    && other.begun > record.begun
-                    && other.since().is_some()
-                    && other.internal != record.internal
-                    && !other.is_told_apart(record)
-            });
-            if let Some(at) = later.map(|(_, other)| other.begun) {
-                self.found[n].1 = self.found[n].1.gone_when(at);
-            }
-        }
-    }
-}
-
-/// What two records of one translation have in common.
-fn ends_of(record: &Record) -> impl Eq + std::hash::Hash + use<> {
-    let Record { external, ports, protocol, internal, internal_port, peer, peer_port, .. } =
-        *record;
-    (external, ports, protocol, internal, internal_port, peer, peer_port)
 }

@@ -127,12 +127,14 @@ impl Pairing {
         self.fast.touch(events);
     }
 
-    /// Takes an event. Gives every record of which no more will be learnt.
+    /// Takes an event. `since`: the log has no gap from then on; what began before may have ended
+    /// in the gap. Gives every record of which no more will be learnt.
     #[inline]
     pub(crate) fn take(
         &mut self,
         event: &TranslationEvent,
         rule: Option<u16>,
+        since: i64,
         mut done: impl FnMut(Done),
     ) {
         let Self { fast, open, .. } = self;
@@ -143,7 +145,7 @@ impl Pairing {
             }
             _ => true,
         };
-        match fast.take(event, rule, is_known) {
+        match fast.take(event, rule, since, is_known) {
             Taken::Begun => {}
             Taken::Ended(short) => done(Done::Short(short)),
             Taken::Slow(known) => {
@@ -151,7 +153,7 @@ impl Pairing {
                 let Some(half) = half(event, rule) else { return };
                 let is_session =
                     matches!(event.kind, EventKind::SessionCreated | EventKind::SessionEnded);
-                self.take_slowly(event.device, half, is_session, |record| {
+                self.take_slowly(event.device, half, (is_session, since), |record| {
                     done(Done::Long(record));
                 });
             }
@@ -164,7 +166,7 @@ impl Pairing {
         &mut self,
         device: Name,
         half: Record,
-        is_session: bool,
+        (is_session, since): (bool, i64),
         mut done: impl FnMut(Record),
     ) {
         let end = (device, half.external, half.ports, half.protocol);
@@ -173,23 +175,18 @@ impl Pairing {
             self.count += 1;
             return;
         };
-        let partner = match half.unseen {
-            Some(Unseen::Beginning) => few.all().iter().position(|known| {
-                known.unseen == Some(Unseen::End)
-                    && is_same(known, &half)
-                    && known.begun <= half.begun
-            }),
-            _ => few.all().iter().position(|known| {
-                known.unseen == Some(Unseen::Beginning)
-                    && is_same(known, &half)
-                    && known.begun >= half.begun
-            }),
+        // an end that came before its beginning is joined when somebody asks, for then it is known
+        // what else there was between them
+        let fits = |known: &Record| {
+            half.unseen == Some(Unseen::Beginning)
+                && known.unseen == Some(Unseen::End)
+                && is_same(known, &half)
+                && (since..=half.begun).contains(&known.begun)
         };
-        if let Some(place) = partner {
+        if let Some(place) = few.all().iter().position(fits) {
             let known = few.remove(place);
             self.count -= 1;
-            let is_end = half.unseen == Some(Unseen::Beginning);
-            done(if is_end { whole(&known, &half) } else { whole(&half, &known) });
+            done(whole(&known, &half));
             self.tidy(&end);
             return;
         }

@@ -8,9 +8,8 @@ use serde_json::{Value, json};
 use tempfile::NamedTempFile;
 
 use crate::error::StoreError;
+use crate::version::VERSION;
 
-/// The version of stores that this program makes.
-pub const VERSION: u64 = 1;
 const VERSION_FILE: &str = "zarnet-store.json";
 const VERSION_KEY: &str = "zarnet-store";
 const RULES_FILE: &str = "rules.json";

@@ -19,10 +19,21 @@ use present::diagnostic;
 /// Runs what the command line asks for, and gives the exit code of the process.
 pub fn run() -> ExitCode {
     files::remove_on_signal();
+    say_nothing_of_damaged_files();
     match args::Arguments::try_parse() {
         Ok(arguments) => finish(commands::run(&arguments)),
         Err(said) => finish(commands::not_a_command(&said)),
     }
+}
+
+/// A damaged file of a store is an error that is told in our own words.
+fn say_nothing_of_damaged_files() {
+    let tell = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !zarnet_store::is_guarded() {
+            tell(panic);
+        }
+    }));
 }
 
 /// Turns the outcome of a command into an exit code.

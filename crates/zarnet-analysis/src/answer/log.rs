@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use serde::Serialize;
 use zarnet_core::plan::Log;
-use zarnet_formats::nat_log::{Names, TimeText, TranslationEvent, cause_name};
+use zarnet_formats::nat_log::{LogNames, TimeText, TranslationEvent, cause_name};
 
 use super::{Answer, Row, SHAPE};
 
@@ -60,7 +60,7 @@ impl std::fmt::Display for LoggedEnd {
 /// An event as JSON has it.
 pub fn event_shape<'a>(
     event: &TranslationEvent,
-    names: &'a Names,
+    names: &'a LogNames,
     time: &mut TimeText,
 ) -> EventShape<'a> {
     let end = |address: Option<std::net::IpAddr>, port| {

@@ -1,9 +1,10 @@
 //! The translation log of a device: kept where it is wanted, and taken as it grows.
 
 use super::Device;
-use super::sinks::{LogEntry, TranslationLog};
+use super::sinks::{LogEntry, LogEvent, Translated, TranslationLog};
+use super::view::MappingRow;
 use crate::net::Instant;
-use crate::plan::Log;
+use crate::plan::{Log, RuleId};
 
 impl Device {
     /// From now on keeps the translation log: of each rule what the plan says, or of all the same.
@@ -14,7 +15,9 @@ impl Device {
     /// Logs which mappings of fixed rules began or ended since this was asked last.
     pub(crate) fn log_fixed(&mut self, now: Instant) {
         if let Some(mut log) = self.recorder.log.take() {
-            log.update_fixed(now, &self.fixed_mappings(now));
+            let permanent = |row: &MappingRow| row.fixed && row.expires.is_none();
+            let rows = self.fixed_mappings(now);
+            log.update_fixed(now, rows.iter().filter(|r| permanent(r)).map(of_row).collect());
             self.recorder.log = Some(log);
         }
     }
@@ -30,4 +33,15 @@ impl Device {
             log.take(into);
         }
     }
+}
+
+/// The mapping of a fixed rule as it is logged when it begins.
+fn of_row(row: &MappingRow) -> (RuleId, LogEvent) {
+    let MappingRow { protocol, internal, external, .. } = *row;
+    let translated = Translated { protocol, internal, external, peer: None };
+    let event = match external.port {
+        0 => LogEvent::Address(translated, None),
+        _ => LogEvent::Mapping(translated, None),
+    };
+    (row.rule, event)
 }

@@ -8,7 +8,7 @@ use zarnet_core::plan::nearest;
 use super::fields::{EventDraft, FIELDS, Field};
 use super::noted::in_this_age;
 use super::time::{TimeText, time_of};
-use super::{EventKind, Name, Names, Noted, TranslationEvent};
+use super::{EventKind, LogNames, Name, Noted, TranslationEvent};
 use crate::traffic::Fault;
 
 /// The time of an event; begun and ended for a row that is a whole translation.
@@ -24,7 +24,12 @@ pub fn csv_header(out: &mut Vec<u8>) {
 }
 
 /// Appends the row of an event, with its end of line.
-pub fn csv_line(event: &TranslationEvent, names: &Names, time: &mut TimeText, out: &mut Vec<u8>) {
+pub fn csv_line(
+    event: &TranslationEvent,
+    names: &LogNames,
+    time: &mut TimeText,
+    out: &mut Vec<u8>,
+) {
     out.extend(time.of(event.at).as_bytes());
     for (field, _) in FIELDS {
         out.push(b',');
@@ -138,9 +143,9 @@ impl CsvReader {
     pub fn row(
         &mut self,
         row: &csv::StringRecord,
-        names: &mut Names,
+        names: &mut LogNames,
         noted: &mut Noted,
-        take: &mut impl FnMut(TranslationEvent, &Names),
+        take: &mut impl FnMut(TranslationEvent, &LogNames),
     ) -> Result<(), Fault> {
         let is_first = std::mem::take(&mut self.is_first);
         let Some(columns) = &self.columns else {
@@ -166,7 +171,7 @@ impl CsvReader {
         &self,
         columns: &LogColumns,
         row: &csv::StringRecord,
-        names: &mut Names,
+        names: &mut LogNames,
     ) -> Option<[Option<TranslationEvent>; 2]> {
         let mut draft = EventDraft::default();
         for (field, position) in &columns.fields {

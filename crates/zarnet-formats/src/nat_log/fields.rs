@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use zarnet_core::net::Protocol;
 
-use super::{EventKind, Name, Names, TranslationEvent, cause_name, cause_of_name};
+use super::{EventKind, LogNames, Name, TranslationEvent, cause_name, cause_of_name};
 
 /// A field of an event.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -50,7 +50,12 @@ impl Field {
     }
 
     /// Appends the value that an event has for it. `false`: it has none.
-    pub(super) fn write(self, event: &TranslationEvent, names: &Names, out: &mut Vec<u8>) -> bool {
+    pub(super) fn write(
+        self,
+        event: &TranslationEvent,
+        names: &LogNames,
+        out: &mut Vec<u8>,
+    ) -> bool {
         let mut name = |name: Option<Name>| {
             name.is_some_and(|name| {
                 out.extend(names.get(name).as_bytes());
@@ -106,7 +111,7 @@ fn is_none(value: &str) -> bool {
 
 impl EventDraft {
     /// Takes the value of a field. `None`: it cannot be one.
-    pub(super) fn take(&mut self, field: Field, value: &str, names: &mut Names) -> Option<()> {
+    pub(super) fn take(&mut self, field: Field, value: &str, names: &mut LogNames) -> Option<()> {
         let value = value.trim();
         if is_none(value) {
             return Some(());

@@ -4,7 +4,7 @@ use std::io::Read;
 
 use super::ipfix::{Message, Session};
 use super::syslog::{Frames, parse_line};
-use super::{CsvReader, LogColumns, Name, Names, Noted, TranslationEvent};
+use super::{CsvReader, LogColumns, LogNames, Name, Noted, TranslationEvent};
 use crate::traffic::{Fault, Given, Input};
 
 /// How a log is read.
@@ -71,9 +71,9 @@ pub struct LogRead {
 pub fn read_log(
     given: &Given,
     form: &LogForm,
-    names: &mut Names,
+    names: &mut LogNames,
     noted: &mut Noted,
-    mut take: impl FnMut(TranslationEvent, &Names),
+    mut take: impl FnMut(TranslationEvent, &LogNames),
 ) -> Result<LogRead, Fault> {
     let contents = Input::open(given)?.read()?;
     let mut reader = Buffered { from: contents.reader, held: Vec::new(), at: 0, ended: false };
@@ -139,9 +139,9 @@ const LONGEST: usize = 1 << 16;
 
 fn read_ipfix(
     reader: &mut Buffered,
-    names: &mut Names,
+    names: &mut LogNames,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent, &Names),
+    take: &mut impl FnMut(TranslationEvent, &LogNames),
 ) {
     let mut session = Session::new("");
     loop {
@@ -182,9 +182,9 @@ fn next_message(octets: &[u8]) -> usize {
 
 fn read_syslog(
     reader: &mut Buffered,
-    names: &mut Names,
+    names: &mut LogNames,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent, &Names),
+    take: &mut impl FnMut(TranslationEvent, &LogNames),
 ) {
     let mut frames = Frames::default();
     loop {
@@ -206,9 +206,9 @@ fn read_syslog(
 fn read_csv(
     reader: Buffered,
     form: &LogForm,
-    names: &mut Names,
+    names: &mut LogNames,
     noted: &mut Noted,
-    take: &mut impl FnMut(TranslationEvent, &Names),
+    take: &mut impl FnMut(TranslationEvent, &LogNames),
 ) -> Result<(), Fault> {
     let line = reader.rest().split(|o| *o == b'\n').next().unwrap_or_default();
     let count = |delimiter: &u8| line.iter().filter(|o| *o == delimiter).count();

@@ -5,6 +5,7 @@
 //! what is wrong: it is passed over and counted in [`Noted`].
 
 mod csv_log;
+mod element;
 mod event;
 mod fields;
 mod input;
@@ -16,10 +17,11 @@ mod syslog;
 mod time;
 
 pub use csv_log::{CsvReader, LogColumns, csv_header, csv_line};
+pub use element::Element;
 pub use event::{EventKind, TranslationEvent, cause_name, cause_number};
 pub use event::{cause_of_name, cause_of_number};
 pub use input::{LogForm, LogFormat, LogRead, read_log};
-pub use names::{Name, Names};
+pub use names::{LogNames, Name};
 pub use noted::{Missing, Noted};
 pub use of_run::OfRun;
 pub use syslog::{Frames, MOST_IN_MESSAGE, parse_line, syslog_line};

@@ -1,15 +1,15 @@
-//! Names of devices, rules and pools, each kept once.
+//! LogNames of devices, rules and pools, each kept once.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// A name by its position in [`Names`].
+/// A name by its position in [`LogNames`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Name(pub u32);
 
-/// Names by their positions, and positions by their names.
+/// LogNames by their positions, and positions by their names.
 #[derive(Debug, Clone, Default)]
-pub struct Names {
+pub struct LogNames {
     list: Vec<Arc<str>>,
     known: HashMap<Arc<str>, u32>,
 }
@@ -19,7 +19,7 @@ const MOST: usize = 1 << 16;
 /// What names are called of which there are too many.
 const OTHER: &str = "(other)";
 
-impl Names {
+impl LogNames {
     /// The position of a name, new if need be.
     pub fn obtain(&mut self, name: &str) -> Name {
         if let Some(known) = self.known.get(name) {
@@ -48,7 +48,7 @@ mod tests {
 
     #[test]
     fn a_log_cannot_fill_the_memory_with_names() {
-        let mut names = Names::default();
+        let mut names = LogNames::default();
         for i in 0..MOST + 10 {
             names.obtain(&i.to_string());
         }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::Name;
-use super::ipfix::Element;
+use super::element::Element;
 
 /// Records that were sent and did not come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -6,7 +6,7 @@ use zarnet_core::device::{EndCause, HostBlock, LogEvent, Quota, Translated};
 use zarnet_core::plan::{Dependence, Plan};
 use zarnet_core::predict::LoggedBy;
 
-use super::{EventKind, Name, Names, TranslationEvent};
+use super::{EventKind, LogNames, Name, TranslationEvent};
 
 /// Turns entries of a run into events.
 #[derive(Debug)]
@@ -15,7 +15,7 @@ pub struct OfRun {
     origin: i128,
     /// Whether sessions are logged with their far ends (RFC 6888 §4 REQ-12 advises against it).
     with_peers: bool,
-    /// Names of each device, for the plan that they are of.
+    /// LogNames of each device, for the plan that they are of.
     plan: Option<Arc<Plan>>,
     devices: Vec<DeviceNames>,
 }
@@ -43,7 +43,7 @@ impl OfRun {
     }
 
     /// Learns the names of a plan, unless it is the one known.
-    fn learn(&mut self, plan: &Arc<Plan>, names: &mut Names) {
+    fn learn(&mut self, plan: &Arc<Plan>, names: &mut LogNames) {
         if self.plan.as_ref().is_some_and(|known| Arc::ptr_eq(known, plan)) {
             return;
         }
@@ -65,8 +65,8 @@ impl OfRun {
         &mut self,
         plan: &Arc<Plan>,
         entries: &[LoggedBy],
-        names: &mut Names,
-        mut take: impl FnMut(&TranslationEvent, &Names),
+        names: &mut LogNames,
+        mut take: impl FnMut(&TranslationEvent, &LogNames),
     ) {
         self.learn(plan, names);
         for entry in entries {

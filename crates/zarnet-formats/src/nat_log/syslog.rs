@@ -6,7 +6,7 @@ use std::io::Write;
 use super::fields::{EventDraft, FIELDS, Field};
 use super::noted::in_this_age;
 use super::time::{TimeText, time_of};
-use super::{Names, Noted, TranslationEvent};
+use super::{LogNames, Noted, TranslationEvent};
 
 /// The structured-data element of an event.
 const ELEMENT: &str = "zarnet@32473";
@@ -25,7 +25,7 @@ fn is_printable(c: char) -> bool {
 /// Appends the message of an event, without an end of line.
 pub fn syslog_line(
     event: &TranslationEvent,
-    names: &Names,
+    names: &LogNames,
     time: &mut TimeText,
     out: &mut Vec<u8>,
 ) {
@@ -60,7 +60,11 @@ fn escape(value: &[u8], out: &mut Vec<u8>) {
 }
 
 /// Reads a message. What is none is counted, and so is one of another matter.
-pub fn parse_line(line: &[u8], names: &mut Names, noted: &mut Noted) -> Option<TranslationEvent> {
+pub fn parse_line(
+    line: &[u8],
+    names: &mut LogNames,
+    noted: &mut Noted,
+) -> Option<TranslationEvent> {
     let Some((time, host, data)) = std::str::from_utf8(line).ok().and_then(parts) else {
         noted.bad_messages += 1;
         return None;
@@ -120,7 +124,12 @@ fn end_of_element(inside: &str) -> Option<usize> {
     None
 }
 
-fn event(time: &str, host: &str, parameters: &str, names: &mut Names) -> Option<TranslationEvent> {
+fn event(
+    time: &str,
+    host: &str,
+    parameters: &str,
+    names: &mut LogNames,
+) -> Option<TranslationEvent> {
     let at = time_of(time).filter(|at| in_this_age(*at))?;
     let (mut draft, mut rest) = (EventDraft::default(), parameters.trim_start());
     let mut unescaped = String::new();

@@ -2,12 +2,15 @@
 
 mod buckets;
 mod column;
+mod pages;
 mod read;
 mod sort;
+mod summed;
 mod write;
 
 pub(crate) use read::{Sought, TableReader};
 pub(crate) use sort::Held;
+pub(crate) use summed::Summed;
 
 /// How the records of a file are sorted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

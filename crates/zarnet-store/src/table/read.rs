@@ -13,7 +13,6 @@ use parquet::file::metadata::page_index::RowGroupPageIndex;
 use parquet::file::metadata::{
     ColumnChunkMask, PageIndexPolicy, ParquetMetaData, ParquetMetaDataReader,
 };
-use parquet::file::page_index::column_index::ColumnIndexMetaData;
 use parquet::file::properties::{ReaderProperties, ReaderPropertiesPtr};
 use parquet::file::reader::RowGroupReader;
 use parquet::file::serialized_reader::SerializedRowGroupReader;
@@ -23,6 +22,8 @@ use zarnet_formats::nat_log::cause_of_number;
 
 use super::Order;
 use super::column::{self, *};
+use super::pages::{both, numbers, pages, words};
+use crate::guard::guarded;
 use crate::record::{Record, Unseen, halves, joined};
 
 /// What is looked for in a file.
@@ -47,6 +48,10 @@ pub(crate) struct TableReader {
 impl TableReader {
     pub(crate) fn open(path: &Path, order: Order) -> Result<Self> {
         let file = Arc::new(File::open(path)?);
+        guarded(|| Self::of(file, order))
+    }
+
+    fn of(file: Arc<File>, order: Order) -> Result<Self> {
         let metadata = ParquetMetaDataReader::new()
             .with_page_index_policy(PageIndexPolicy::Skip)
             .parse_and_finish(&*file)?;
@@ -64,6 +69,10 @@ impl TableReader {
 
     /// Every record that is looked for.
     pub(crate) fn find(&self, sought: &Sought, take: &mut impl FnMut(Record)) -> Result<()> {
+        guarded(|| self.find_in_groups(sought, take))
+    }
+
+    fn find_in_groups(&self, sought: &Sought, take: &mut impl FnMut(Record)) -> Result<()> {
         let (sorted, upper) = match self.order {
             Order::External => (EXTERNAL, EXTERNAL_UPPER),
             Order::Internal => (INTERNAL, INTERNAL_UPPER),
@@ -174,6 +183,14 @@ impl TableReader {
 
     /// All records, so many at a time, in their order.
     pub(crate) fn scan(
+        &self,
+        at_once: usize,
+        take: &mut impl FnMut(Vec<Record>) -> Result<()>,
+    ) -> Result<()> {
+        guarded(|| self.scan_groups(at_once, take))
+    }
+
+    fn scan_groups(
         &self,
         at_once: usize,
         take: &mut impl FnMut(Vec<Record>) -> Result<()>,
@@ -318,80 +335,5 @@ impl Columns {
             cause: octet_of(ended_by[n]).and_then(cause_of_number),
         };
         Ok((0..rows).map(record).collect())
-    }
-}
-
-/// Rows of the pages whose index says that they may have what is looked for.
-fn pages(
-    index: &RowGroupPageIndex,
-    column: usize,
-    rows: usize,
-    may_have: impl Fn(&ColumnIndexMetaData, usize) -> bool,
-) -> Vec<Range<usize>> {
-    let (Some(of), Some(places)) = (index.column_index(column), index.offset_index(column)) else {
-        return std::iter::once(0..rows).collect();
-    };
-    let places = places.page_locations();
-    let first = |n: usize| places.get(n).map_or(rows, |p| p.first_row_index.max(0) as usize);
-    let mut found: Vec<Range<usize>> = Vec::new();
-    for page in (0..places.len()).filter(|n| may_have(of, *n)) {
-        let range = first(page)..first(page + 1);
-        match found.last_mut() {
-            Some(last) if last.end == range.start => last.end = range.end,
-            _ => found.push(range),
-        }
-    }
-    found
-}
-
-fn numbers(index: &ColumnIndexMetaData, page: usize, first: i64, last: i64) -> bool {
-    match index {
-        ColumnIndexMetaData::INT64(of) => match (of.min_value(page), of.max_value(page)) {
-            (Some(min), Some(max)) => *min <= last && *max >= first,
-            // a page of none has nothing to find
-            _ => false,
-        },
-        _ => true,
-    }
-}
-
-fn words(index: &ColumnIndexMetaData, page: usize, first: i32, last: i32) -> bool {
-    match index {
-        ColumnIndexMetaData::INT32(of) => match (of.min_value(page), of.max_value(page)) {
-            (Some(min), Some(max)) => *min <= last && *max >= first,
-            // whole addresses have no ports
-            _ => true,
-        },
-        _ => true,
-    }
-}
-
-/// Rows that are in both of two lists.
-fn both(a: &[Range<usize>], b: &[Range<usize>]) -> Vec<Range<usize>> {
-    let (mut found, mut of_b) = (Vec::new(), b.iter().peekable());
-    for a in a {
-        while let Some(b) = of_b.peek() {
-            let common = a.start.max(b.start)..a.end.min(b.end);
-            if !common.is_empty() {
-                found.push(common);
-            }
-            if b.end > a.end {
-                break;
-            }
-            of_b.next();
-        }
-    }
-    found
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn ranges_meet_where_both_are() {
-        let (a, b) = ([0..10, 20..30, 40..50], [5..25, 28..29, 45..60]);
-        assert_eq!(both(&a, &b), [5..10, 20..25, 28..29, 45..50]);
-        assert!(both(&a, &[]).is_empty());
     }
 }

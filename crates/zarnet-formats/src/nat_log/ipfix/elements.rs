@@ -1,13 +1,6 @@
 //! Information elements: the standard ones of RFC 8158 and those of our own.
 
-/// An information element: its enterprise (0 is the standard), and its number.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Element {
-    /// Private enterprise number; 0 for elements of the standard registry.
-    pub enterprise: u32,
-    /// Number in the registry of the enterprise.
-    pub id: u16,
-}
+pub use crate::nat_log::element::Element;
 
 const fn standard(id: u16) -> Element {
     Element { enterprise: 0, id }

@@ -5,6 +5,6 @@ mod read;
 mod template;
 mod write;
 
-pub use elements::{ENTERPRISE, Element};
+pub use elements::ENTERPRISE;
 pub use read::{Message, Session};
 pub use write::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer, export_time};

@@ -7,7 +7,9 @@ use zarnet_core::net::Protocol;
 
 use super::template::{Slot, Template, VARIABLE};
 use crate::nat_log::noted::in_this_age;
-use crate::nat_log::{EventKind, Missing, Name, Names, Noted, TranslationEvent, cause_of_number};
+use crate::nat_log::{
+    EventKind, LogNames, Missing, Name, Noted, TranslationEvent, cause_of_number,
+};
 
 /// The header of a message (RFC 7011 §3.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -70,9 +72,9 @@ impl Session {
     pub fn read(
         &mut self,
         octets: &[u8],
-        names: &mut Names,
+        names: &mut LogNames,
         noted: &mut Noted,
-        mut take: impl FnMut(TranslationEvent, &Names),
+        mut take: impl FnMut(TranslationEvent, &LogNames),
     ) {
         let Some(message) = Message::header(octets).filter(|m| m.length <= octets.len()) else {
             noted.bad_messages += 1;
@@ -138,7 +140,7 @@ impl Domain {
 struct Reader<'a> {
     domain: &'a mut Domain,
     message: Message,
-    names: &'a mut Names,
+    names: &'a mut LogNames,
     noted: &'a mut Noted,
     /// Data records so far.
     records: u32,
@@ -166,7 +168,7 @@ fn address(octets: &[u8]) -> Option<IpAddr> {
 
 impl Reader<'_> {
     /// Reads the sets of a message (RFC 7011 §3.3).
-    fn read(&mut self, octets: &[u8], take: &mut impl FnMut(TranslationEvent, &Names)) {
+    fn read(&mut self, octets: &[u8], take: &mut impl FnMut(TranslationEvent, &LogNames)) {
         let mut at = 0;
         while at + 4 <= octets.len() {
             let (id, length) = (number16(octets, at), number16(octets, at + 2));
@@ -225,7 +227,7 @@ impl Reader<'_> {
         }
     }
 
-    fn records(&mut self, id: u16, set: &[u8], take: &mut impl FnMut(TranslationEvent, &Names)) {
+    fn records(&mut self, id: u16, set: &[u8], take: &mut impl FnMut(TranslationEvent, &LogNames)) {
         // taken out meanwhile, for a record may tell names of the domain
         let Some(template) = self.domain.templates.remove(&id) else {
             self.noted.sets_without_template += 1;
@@ -275,7 +277,7 @@ impl Reader<'_> {
         Some((at, record))
     }
 
-    /// Names that an options record tells.
+    /// LogNames that an options record tells.
     fn name(&mut self, record: &Record<'_>) {
         let is_ours = record.domain.is_none_or(|d| d == u64::from(self.message.domain));
         if let Some(name) = record.domain_name.and_then(text).filter(|_| is_ours) {
@@ -289,7 +291,7 @@ impl Reader<'_> {
     }
 
     #[inline]
-    fn event(&mut self, record: &Record<'_>, take: &mut impl FnMut(TranslationEvent, &Names)) {
+    fn event(&mut self, record: &Record<'_>, take: &mut impl FnMut(TranslationEvent, &LogNames)) {
         let quota = record.quota.map(|q| q as u32);
         let kind = record.event.and_then(|e| EventKind::of_number(e as u8, quota));
         let Some(kind) = kind else {

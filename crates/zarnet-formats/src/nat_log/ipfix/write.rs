@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 
 use super::elements::{self, Element};
-use crate::nat_log::{Name, Names, TranslationEvent, cause_number};
+use crate::nat_log::{LogNames, Name, TranslationEvent, cause_number};
 
 /// What of an event a template has, one bit each: events of one shape share a template.
 mod part {
@@ -145,7 +145,7 @@ impl Writer {
     pub fn write<E>(
         &mut self,
         event: &TranslationEvent,
-        names: &Names,
+        names: &LogNames,
         export: u32,
         mut out: impl FnMut(&[u8]) -> Result<(), E>,
     ) -> Result<(), E> {
@@ -199,7 +199,7 @@ impl Domain {
     fn write<E>(
         &mut self,
         event: &TranslationEvent,
-        names: &Names,
+        names: &LogNames,
         export: u32,
         out: &mut impl FnMut(&[u8]) -> Result<(), E>,
     ) -> Result<(), E> {
@@ -326,7 +326,7 @@ impl Domain {
     }
 
     /// The number of a pool, which is told its name when it first comes.
-    fn pool(&mut self, pool: Name, names: &Names) -> u32 {
+    fn pool(&mut self, pool: Name, names: &LogNames) -> u32 {
         let known = self.pools.get(&pool).copied();
         if let Some((number, true)) = known {
             return number;

@@ -6,7 +6,7 @@ use zarnet_analysis::answer::SHAPE;
 use zarnet_analysis::answer::log::{Amount, event_shape};
 use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Writer, export_time};
 use zarnet_formats::nat_log::{
-    Names, TimeText, TranslationEvent, csv_header, csv_line, syslog_line,
+    LogNames, TimeText, TranslationEvent, csv_header, csv_line, syslog_line,
 };
 use zarnet_live::send_log::LogSender;
 
@@ -24,9 +24,9 @@ pub enum Encoder<'a> {
     Counted(&'a mut Counter),
 }
 
-type Line = fn(&TranslationEvent, &Names, &mut TimeText, &mut Vec<u8>);
+type Line = fn(&TranslationEvent, &LogNames, &mut TimeText, &mut Vec<u8>);
 
-fn line_of_syslog(e: &TranslationEvent, names: &Names, time: &mut TimeText, out: &mut Vec<u8>) {
+fn line_of_syslog(e: &TranslationEvent, names: &LogNames, time: &mut TimeText, out: &mut Vec<u8>) {
     syslog_line(e, names, time, out);
     out.push(b'\n');
 }
@@ -48,7 +48,7 @@ impl<'a> Encoder<'a> {
 
     /// Writes an event.
     #[inline]
-    pub fn event(&mut self, event: &TranslationEvent, names: &Names) -> io::Result<()> {
+    pub fn event(&mut self, event: &TranslationEvent, names: &LogNames) -> io::Result<()> {
         match self {
             Self::Ipfix(out, writer, export) => {
                 *export = export_time(event.at);
@@ -137,7 +137,7 @@ impl Counter {
         Self { amount, span: None, writer, time, line, second: (i64::MIN, 0) }
     }
 
-    fn event(&mut self, event: &TranslationEvent, names: &Names) {
+    fn event(&mut self, event: &TranslationEvent, names: &LogNames) {
         let Self { amount, writer, time, line, .. } = self;
         amount.records += 1;
         let counted = writer.write(event, names, export_time(event.at), |message| {

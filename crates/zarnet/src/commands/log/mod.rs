@@ -10,7 +10,7 @@ use std::sync::Arc;
 use zarnet_core::plan::{Log, Plan};
 use zarnet_core::predict::{LoggedBy, Options, log};
 use zarnet_core::traffic::{Batches, Item};
-use zarnet_formats::nat_log::{Names, OfRun};
+use zarnet_formats::nat_log::{LogNames, OfRun};
 use zarnet_formats::traffic::Traffic;
 use zarnet_live::send_log::LogSender;
 
@@ -89,7 +89,7 @@ fn logged_as(args: &LogArgs, plan: &Plan) -> Result<Option<Log>, Failure> {
 
 impl Logging<'_> {
     /// Plays the traffic, and writes its log. What cannot be written ends the traffic early.
-    fn play(&self, all_as: Option<Log>, encoder: Encoder<'_>) -> Result<Names, Failure> {
+    fn play(&self, all_as: Option<Log>, encoder: Encoder<'_>) -> Result<LogNames, Failure> {
         let (writing, stopped) = (RefCell::new(Writing::new(self, encoder)), Cell::new(false));
         let options =
             Options { seed: self.seed, mappings: false, sessions: false, ..Options::default() };
@@ -117,7 +117,7 @@ impl Logging<'_> {
 /// A log as it is written.
 struct Writing<'a> {
     of_run: OfRun,
-    names: Names,
+    names: LogNames,
     encoder: Encoder<'a>,
     only: Option<zarnet_core::plan::DeviceId>,
     /// Entries so far. A run that begins anew, because senders have to be known, logs the same
@@ -131,7 +131,7 @@ impl<'a> Writing<'a> {
     fn new(of: &Logging<'_>, encoder: Encoder<'a>) -> Self {
         Self {
             of_run: OfRun::new(of.origin, of.with_peers),
-            names: Names::default(),
+            names: LogNames::default(),
             encoder,
             only: of.only,
             written: 0,
@@ -165,7 +165,7 @@ impl<'a> Writing<'a> {
         }
     }
 
-    fn finish(mut self) -> Result<Names, Failure> {
+    fn finish(mut self) -> Result<LogNames, Failure> {
         let written = match self.failure {
             Some(error) => Err(error),
             None => self.encoder.finish(),

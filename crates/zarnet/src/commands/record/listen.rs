@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
 use serde_json::json;
-use zarnet_formats::nat_log::{Name, Names, Noted};
+use zarnet_formats::nat_log::{LogNames, Name, Noted};
 use zarnet_live::receive_log::{LogListener, is_loopback, now};
 use zarnet_live::send_log::LogAddress;
 use zarnet_store::{StoreError, StoreWriter};
@@ -29,7 +29,7 @@ const OFF: i64 = 600_000;
 pub(super) fn run(
     args: &RecordArgs,
     writer: StoreWriter,
-    names: Names,
+    names: LogNames,
     common: &Common,
 ) -> Result<u8, Failure> {
     let addresses = args.listen.iter().map(|text| {
@@ -67,7 +67,7 @@ pub(super) fn run(
 struct Recording<'a> {
     listener: LogListener,
     writer: StoreWriter,
-    names: Names,
+    names: LogNames,
     noted: Noted,
     /// Devices whose events are of now: since when, in milliseconds since 1970.
     live: HashMap<Name, i64>,

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use zarnet_analysis::answer::record::{CheckedAnswer, LogTaken, RecordAnswer};
 use zarnet_analysis::play::Watch;
-use zarnet_formats::nat_log::{LogColumns, LogForm, LogFormat, Names, Noted, read_log};
+use zarnet_formats::nat_log::{LogColumns, LogForm, LogFormat, LogNames, Noted, read_log};
 use zarnet_formats::traffic::{Given, TrafficError};
 use zarnet_live::receive_log::now;
 use zarnet_store::{Limits, Store, StoreError, StoreWriter};
@@ -32,7 +32,7 @@ pub fn run(args: &RecordArgs, common: &Common) -> Result<u8, Failure> {
         Failure::wrong(fault.name(), format!("--columns: {fault}"), help)
     })?;
     let logs = given(&args.logs)?;
-    let mut names = Names::default();
+    let mut names = LogNames::default();
     let mut writer = StoreWriter::open(&args.store, Limits::default(), &mut names)?;
     tell_recovered(&writer, common.quiet);
     let device = args.device.as_deref().map(|name| names.obtain(name));
@@ -91,7 +91,7 @@ fn take(
     log: &Given,
     form: &LogForm,
     writer: &mut StoreWriter,
-    names: &mut Names,
+    names: &mut LogNames,
     common: &Common,
 ) -> Result<LogTaken, Wrong> {
     let (mut noted, mut span, mut failure) = (Noted::default(), None::<(i64, i64)>, None);

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 
 use zarnet_analysis::answer::log::{LogSummary, event_shape, log_name};
-use zarnet_formats::nat_log::{EventKind, Names, TimeText, TranslationEvent};
+use zarnet_formats::nat_log::{EventKind, LogNames, TimeText, TranslationEvent};
 
 use super::View;
 use super::table::{self, BAD, BOLD, Cell, Column, DIM, GOOD, count};
@@ -48,7 +48,7 @@ impl EventTable {
     }
 
     /// Writes the table.
-    pub fn write(&self, out: &mut dyn Write, names: &Names) -> io::Result<()> {
+    pub fn write(&self, out: &mut dyn Write, names: &LogNames) -> io::Result<()> {
         writeln!(out, "{BOLD}Translation log{BOLD:#}, as the devices would write it")?;
         let mut time = TimeText::default();
         let rows: Vec<Vec<Cell>> =
@@ -76,7 +76,7 @@ impl EventTable {
     }
 }
 
-fn cells(event: &TranslationEvent, names: &Names, time: &mut TimeText) -> Vec<Cell> {
+fn cells(event: &TranslationEvent, names: &LogNames, time: &mut TimeText) -> Vec<Cell> {
     let shape = event_shape(event, names, time);
     let style = match event.kind.begins() {
         Some(true) => GOOD,

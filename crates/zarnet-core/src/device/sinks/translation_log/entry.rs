@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use crate::device::bindings::Cause;
 use crate::net::{Endpoint, Instant, Protocol};
 use crate::plan::{PoolId, RuleId};
+use crate::reason::Reason;
 
 /// An event of a device's translation log.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,4 +73,13 @@ pub enum Quota {
     Mappings(u32),
     /// Mappings of one host.
     OfHost(u32, IpAddr),
+}
+
+/// A packet that was refused.
+pub(super) struct RefusedPacket {
+    pub rule: Option<RuleId>,
+    pub reason: Reason,
+    pub targets: [Option<u16>; 2],
+    pub protocol: Protocol,
+    pub source: IpAddr,
 }

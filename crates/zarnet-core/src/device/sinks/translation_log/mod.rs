@@ -6,7 +6,6 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::device::MappingRow;
 use crate::device::bindings::{Bindings, Cause, Kind, Sink, TableEvent};
 use crate::device::compiled::Compiled;
 use crate::device::key::{EndKey, Key};
@@ -16,8 +15,8 @@ use crate::plan::{Dependence, Log, Renaming, RuleId};
 mod entry;
 mod shortage;
 
+use entry::RefusedPacket;
 pub use entry::{HostBlock, LogEntry, LogEvent, Quota, Translated};
-use shortage::RefusedPacket;
 
 /// What of each rule is logged, and what was logged and not yet taken.
 #[derive(Debug, Clone)]
@@ -61,10 +60,12 @@ impl TranslationLog {
     }
 
     /// Logs which mappings of fixed rules began or ended, by those that there are now.
-    pub(in crate::device) fn update_fixed(&mut self, at: Instant, rows: &[MappingRow]) {
-        let permanent = rows.iter().filter(|row| row.fixed && row.expires.is_none());
-        let logged = permanent.filter(|row| self.by_rule[row.rule.index()] == Log::Mappings);
-        let now: Vec<(RuleId, LogEvent)> = logged.map(|row| (row.rule, of_row(row))).collect();
+    pub(in crate::device) fn update_fixed(
+        &mut self,
+        at: Instant,
+        mut now: Vec<(RuleId, LogEvent)>,
+    ) {
+        now.retain(|known| self.by_rule[known.0.index()] == Log::Mappings);
         let before = std::mem::take(&mut self.fixed);
         for (rule, event) in before.iter().filter(|known| !now.contains(known)) {
             let event = ended(*event, Cause::RuleDisabled);
@@ -265,16 +266,6 @@ impl TranslationLog {
 /// What is logged of each rule of a device.
 fn logged(compiled: &Compiled, all_as: Option<Log>) -> Vec<Log> {
     compiled.plan.rules.iter().map(|rule| all_as.unwrap_or(rule.log)).collect()
-}
-
-/// The mapping of a fixed rule as it is logged when it begins.
-fn of_row(row: &MappingRow) -> LogEvent {
-    let MappingRow { protocol, internal, external, .. } = *row;
-    let translated = Translated { protocol, internal, external, peer: None };
-    match external.port {
-        0 => LogEvent::Address(translated, None),
-        _ => LogEvent::Mapping(translated, None),
-    }
 }
 
 /// The end of a mapping whose beginning was logged.

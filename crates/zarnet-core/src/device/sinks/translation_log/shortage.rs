@@ -1,12 +1,11 @@
 //! Supplies that ran out and limits that were reached, each logged once in a while.
 
-use std::net::IpAddr;
-
+use super::entry::RefusedPacket;
 use super::{LogEntry, LogEvent, Quota, TranslationLog};
 use crate::device::bindings::Bindings;
 use crate::device::key::Key;
-use crate::net::{Instant, Protocol};
-use crate::plan::{Log, RuleId};
+use crate::net::Instant;
+use crate::plan::Log;
 use crate::reason::Reason;
 
 /// The same shortage is logged again only after this (RFC 8158 §4.6.5 asks for a limit; as long as
@@ -15,15 +14,6 @@ const INTERVAL: u64 = 20_000_000_000;
 
 /// So many shortages are remembered before those that are too old are looked for.
 const MOST_SHORTAGES: usize = 4096;
-
-/// A packet that was refused.
-pub(super) struct RefusedPacket {
-    pub rule: Option<RuleId>,
-    pub reason: Reason,
-    pub targets: [Option<u16>; 2],
-    pub protocol: Protocol,
-    pub source: IpAddr,
-}
 
 impl TranslationLog {
     /// What ran out for a packet that was refused.
