@@ -13,7 +13,7 @@ dictionary() {
         capture | frame | engine_capture) echo capture ;;
         plan | engine_plan) echo plan ;;
         observed | engine_observed) echo observed ;;
-        flow | document | request) echo "$1" ;;
+        flow | document | request | ipfix | syslog) echo "$1" ;;
     esac
 }
 status=0

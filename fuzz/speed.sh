@@ -5,7 +5,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 export RUSTC_BOOTSTRAP=1 CARGO_INCREMENTAL=0
 times=${1:-100000}
-for target in csv_line json_line capture frame plan observed flow document request; do
+for target in csv_line json_line capture frame plan observed flow document request ipfix syslog; do
     cargo fuzz build -s none --no-trace-compares "$target" >/dev/null 2>&1
     binary=$(find fuzz/target -path '*release/*' -name "$target" -type f -perm -u+x | head -1)
     seeds=$(find "fuzz/seeds/$target" -type f -size -513c)

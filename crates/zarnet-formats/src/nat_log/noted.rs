@@ -66,6 +66,18 @@ impl Noted {
         }
     }
 
+    /// Records that seemed not to come have come late.
+    pub(super) fn find_again(&mut self, device: Name, records: u64) {
+        self.lost = self.lost.saturating_sub(records);
+        let place = self.missing.iter().rposition(|m| m.device == device && m.records >= records);
+        if let Some(place) = place {
+            self.missing[place].records -= records;
+            if self.missing[place].records == 0 {
+                self.missing.remove(place);
+            }
+        }
+    }
+
     pub(super) fn note_unknown(&mut self, element: Element) {
         if self.unknown_elements.len() < MOST_UNKNOWN {
             *self.unknown_elements.entry(element).or_default() += 1;

@@ -1,13 +1,15 @@
 //! Tables as devices show them: CSV with the names of our own table, other CSV by a map of its
-//! columns, and our own JSON.
+//! columns, and our own JSON; and translation logs, of which a moment is a table.
 
 mod columns;
 mod json;
+mod log;
 mod rows;
 
 use columns::position;
 pub use columns::{COLUMNS, ColumnMap, MAPPING_COLUMNS};
 use json::of_json_text;
+pub use log::{LogMoment, is_log, of_log};
 pub use rows::{of_rows, to_csv};
 use std::net::IpAddr;
 

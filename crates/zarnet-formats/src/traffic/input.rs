@@ -240,7 +240,7 @@ fn kept(from: impl Read, most: u64) -> Result<Arc<File>, Fault> {
     Ok(Arc::new(file))
 }
 
-pub(super) fn read_up_to(from: &mut impl Read, into: &mut [u8]) -> io::Result<usize> {
+pub(crate) fn read_up_to(from: &mut impl Read, into: &mut [u8]) -> io::Result<usize> {
     let mut have = 0;
     while have < into.len() {
         match from.read(&mut into[have..]) {

@@ -35,7 +35,7 @@ pub use clock::{date_of, days_of};
 pub use error::{Fault, TrafficError};
 pub use error_kinds::TRAFFIC_ERRORS;
 pub use input::Given;
-pub(crate) use input::{Input, read_all};
+pub(crate) use input::{Input, read_all, read_up_to};
 pub use merge::Items;
 pub use names::Names;
 pub use opened::{Attempt, Begun, Growth, Reading, Traffic};

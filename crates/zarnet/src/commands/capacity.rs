@@ -6,7 +6,7 @@ use zarnet_analysis::answer::capacity::CapacityAnswer;
 use zarnet_analysis::capacity::{CapacityAnalysis, CapacityQuestion, TakenTable, of_observed};
 use zarnet_formats::plan::Loaded;
 
-use super::compare::table;
+use super::compare::{end_of_log, table};
 use super::plan;
 use super::traffic::{Progress, TrialProgress, given, opening, tell_skipped};
 use crate::args::{Capacity, Common, Format};
@@ -157,7 +157,7 @@ fn tables(args: &Capacity, loaded: &Loaded) -> Result<Vec<TakenTable>, Failure> 
         return Err(Failure::wrong("dates-and-tables", message, help));
     }
     let one = |(n, named): (usize, &String)| {
-        let rows = table(named, &args.table, &loaded.plan)?;
+        let rows = table(named, &args.table, &loaded.plan, end_of_log)?;
         Ok(TakenTable { rows, day: days.get(n).copied().unwrap_or_default() })
     };
     args.observed.iter().enumerate().map(one).collect()

@@ -3,12 +3,13 @@
 use zarnet_analysis::answer::why::WhyAnswer;
 use zarnet_analysis::diagnose::{Diagnosis, FlowQuestion, of_flow};
 use zarnet_core::plan::Edit;
+use zarnet_core::predict::Moment;
 use zarnet_formats::plan::{Loaded, edited};
 
-use super::compare::table;
+use super::compare::{end_of_log, of_log, table};
 use super::follow::flow;
 use super::plan;
-use super::traffic::{Progress, given, opening};
+use super::traffic::{Progress, given, open, opening};
 use crate::args::{Common, Why};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::files;
@@ -30,10 +31,17 @@ pub fn run(args: &Why, common: &Common) -> Result<u8, Failure> {
     let tried = question.tried(&loaded, &diagnosis, &progress)?;
     // it would stand in the middle of the answer
     drop(progress);
+    let moment = || match args.day.during.is_empty() {
+        true => end_of_log(),
+        false => {
+            let traffic = open(&given(&args.day.during)?, &loaded, &args.day.reader, common)?;
+            of_log(&traffic, Moment::At(scene.followed.at))
+        }
+    };
     let observed = args
         .observed
         .as_deref()
-        .map(|named| table(named, &args.table, &loaded.plan))
+        .map(|named| table(named, &args.table, &loaded.plan, moment))
         .transpose()?;
     let observed = observed.map(|table| of_flow(&table, &scene));
     let answer = WhyAnswer {

@@ -100,6 +100,8 @@ impl Session {
         if in_time {
             domain.expected = all_known.then(|| message.sequence.wrapping_add(records));
             domain.last_export = message.export;
+        } else {
+            noted.find_again(domain.name, records.into());
         }
     }
 }
