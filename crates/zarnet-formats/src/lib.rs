@@ -7,6 +7,7 @@ pub mod data_model;
 pub mod device_errors;
 pub mod files;
 pub mod ietf_nat;
+pub mod log_errors;
 pub mod nat_log;
 mod observations;
 pub mod observed;

@@ -9,6 +9,7 @@ use zarnet_core::finding::FINDINGS;
 use zarnet_core::plan::{ErrorKind, PLAN_ERRORS};
 use zarnet_formats::device_errors::DEVICE_ERRORS;
 use zarnet_formats::ietf_nat::LossKind;
+use zarnet_formats::log_errors::LOG_ERRORS;
 use zarnet_formats::traffic::TRAFFIC_ERRORS;
 
 use super::{Answer, Row, SHAPE};
@@ -135,7 +136,7 @@ fn all() -> Vec<ExplainEntry> {
     for k in Kind::ALL {
         add(3, k.name(), vec![("what it does", k.means()), ("what it costs", k.advice())]);
     }
-    let errors = PLAN_ERRORS.iter().chain(TRAFFIC_ERRORS).chain(DEVICE_ERRORS);
+    let errors = PLAN_ERRORS.iter().chain(TRAFFIC_ERRORS).chain(DEVICE_ERRORS).chain(LOG_ERRORS);
     for ErrorKind { name, means, advice } in errors {
         add(4, name, vec![(MEANS, means), (TO_DO, advice)]);
     }

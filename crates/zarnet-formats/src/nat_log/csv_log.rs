@@ -11,6 +11,10 @@ use super::time::{TimeText, time_of};
 use super::{EventKind, LogNames, Name, Noted, TranslationEvent};
 use crate::traffic::Fault;
 
+/// What a log looks like.
+pub(super) const LOGS: &str =
+    "a translation log: IPFIX, syslog (RFC 5424), or CSV with a header that names its columns";
+
 /// The time of an event; begun and ended for a row that is a whole translation.
 const TIMES: [&str; 3] = ["time", "begun", "ended"];
 
@@ -80,6 +84,9 @@ impl LogColumns {
         let mut columns = Self::default();
         for (position, name) in header.iter().enumerate() {
             columns.put(&name.trim().to_ascii_lowercase().replace('_', "-"), position);
+        }
+        if columns == Self::default() {
+            return Err(Fault::Malformed(LOGS.into()));
         }
         columns.complete()
     }

@@ -2,6 +2,7 @@
 
 use std::io::Read;
 
+use super::csv_log::LOGS;
 use super::ipfix::{Message, Session};
 use super::syslog::{Frames, parse_line};
 use super::{CsvReader, LogColumns, LogNames, Name, Noted, TranslationEvent};
@@ -27,9 +28,6 @@ pub enum LogFormat {
     Csv,
 }
 
-/// What a log looks like.
-const FORMATS: &str = "a translation log: IPFIX, syslog (RFC 5424), or CSV with a header";
-
 impl LogFormat {
     /// The format of a log, by its first octets.
     ///
@@ -47,7 +45,7 @@ impl LogFormat {
                 let line = text.split(|o| *o == b'\n').next().unwrap_or_default();
                 let is_text = std::str::from_utf8(line).is_ok_and(|l| !l.contains('\0'));
                 if !is_text || !line.iter().any(|o| matches!(o, b',' | b';' | b'\t')) {
-                    return Err(Fault::Malformed(FORMATS.into()));
+                    return Err(Fault::Malformed(LOGS.into()));
                 }
                 Self::Csv
             }

@@ -42,8 +42,9 @@ pub(super) fn numbers(index: &ColumnIndexMetaData, page: usize, first: i64, last
 pub(super) fn words(index: &ColumnIndexMetaData, page: usize, first: i32, last: i32) -> bool {
     match index {
         ColumnIndexMetaData::INT32(of) => match (of.min_value(page), of.max_value(page)) {
+            // whole addresses have no ports, and are had with every port
+            _ if index.null_count(page) != Some(0) => true,
             (Some(min), Some(max)) => *min <= last && *max >= first,
-            // whole addresses have no ports
             _ => true,
         },
         _ => true,

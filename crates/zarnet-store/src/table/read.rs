@@ -68,11 +68,11 @@ impl TableReader {
     }
 
     /// Every record that is looked for.
-    pub(crate) fn find(&self, sought: &Sought, take: &mut impl FnMut(Record)) -> Result<()> {
+    pub(crate) fn find(self, sought: &Sought, take: &mut impl FnMut(Record)) -> Result<()> {
         guarded(|| self.find_in_groups(sought, take))
     }
 
-    fn find_in_groups(&self, sought: &Sought, take: &mut impl FnMut(Record)) -> Result<()> {
+    fn find_in_groups(mut self, sought: &Sought, take: &mut impl FnMut(Record)) -> Result<()> {
         let (sorted, upper) = match self.order {
             Order::External => (EXTERNAL, EXTERNAL_UPPER),
             Order::Internal => (INTERNAL, INTERNAL_UPPER),
@@ -85,15 +85,24 @@ impl TableReader {
             },
             _ => true,
         };
-        for group in 0..self.metadata.num_row_groups() {
-            let columns = self.metadata.row_group(group);
-            let may_have = within(columns.column(sorted).statistics(), low, low)
-                && within(columns.column(BEGUN).statistics(), sought.begun.0, sought.begun.1);
-            if may_have {
-                self.find_in_group(group, (sorted, upper), (high, low), sought, take)?;
-            }
+        let may_have = |group: &usize| {
+            let columns = self.metadata.row_group(*group);
+            within(columns.column(sorted).statistics(), low, low)
+                && within(columns.column(BEGUN).statistics(), sought.begun.0, sought.begun.1)
+        };
+        let groups: Vec<usize> = (0..self.metadata.num_row_groups()).filter(may_have).collect();
+        if groups.is_empty() {
+            return Ok(());
         }
-        Ok(())
+        let mut with_index = ParquetMetaDataReader::new_with_metadata(self.metadata)
+            .with_page_index_policy(PageIndexPolicy::Optional)
+            .with_page_index_mask(ColumnChunkMask::row_groups(groups.iter().copied()));
+        with_index.read_page_indexes(&*self.file)?;
+        self.metadata = with_index.finish()?;
+        let mut groups = groups.into_iter();
+        groups.try_for_each(|group| {
+            self.find_in_group(group, (sorted, upper), (high, low), sought, take)
+        })
     }
 
     fn find_in_group(
@@ -104,11 +113,7 @@ impl TableReader {
         sought: &Sought,
         take: &mut impl FnMut(Record),
     ) -> Result<()> {
-        let mut with_index = ParquetMetaDataReader::new_with_metadata(self.metadata.clone())
-            .with_page_index_policy(PageIndexPolicy::Optional)
-            .with_page_index_mask(ColumnChunkMask::row_groups([group]));
-        with_index.read_page_indexes(&*self.file)?;
-        let metadata = with_index.finish()?;
+        let metadata = &self.metadata;
         let index = metadata.page_index_for_row_group(group);
         let rows = metadata.row_group(group).num_rows().max(0) as usize;
         let mut wanted = pages(&index, sorted, rows, |i, p| numbers(i, p, low, low));

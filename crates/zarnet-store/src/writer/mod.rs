@@ -285,6 +285,13 @@ impl StoreWriter {
     /// The journal cannot be written.
     pub fn sync(&mut self, names: &LogNames) -> Result<(), StoreError> {
         self.take_batch(names)?;
+        if self.journal.is_none() {
+            return Ok(());
+        }
+        self.put_hearing();
+        for (device, (from, until)) in &self.hearing {
+            self.news.of(names.get(*device)).hear(*from, *until);
+        }
         let Some(journal) = &mut self.journal else { return Ok(()) };
         if !self.news.devices.is_empty() {
             journal.coverage(&self.news)?;

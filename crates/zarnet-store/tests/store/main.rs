@@ -149,7 +149,12 @@ fn a_block_tells_the_host_of_each_of_its_ports() {
 fn a_whole_address_is_its_hosts_whatever_the_port() {
     let (folder, mut names) = (tempfile::tempdir().unwrap(), LogNames::default());
     let kind = EventKind::AddressCreated;
-    let events = [event(&mut names, 0, kind, "10.0.0.5 203.0.113.9/any")];
+    let events = [
+        event(&mut names, 0, kind, "10.0.0.5 203.0.113.9/any"),
+        // others, with ports, beside it
+        made(&mut names, 0, "10.0.0.6:4000 203.0.113.2:50000/udp"),
+        made(&mut names, 0, "10.0.0.7:4000 203.0.113.10:50000/udp"),
+    ];
     record(folder.path(), &mut names, &events);
     assert_eq!(hosts(&whose(folder.path(), "203.0.113.9:77/tcp", HOUR)), ["10.0.0.5"]);
 }

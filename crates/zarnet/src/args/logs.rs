@@ -34,6 +34,12 @@ pub struct LogArgs {
     /// Show how much log each choice makes, instead of the log.
     #[arg(long, conflicts_with_all = ["as_", "to"])]
     pub summary: bool,
+    /// Write the log into this file instead of standard output.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["summary", "to"])]
+    pub into: Option<PathBuf>,
+    /// Overwrite that file if it exists.
+    #[arg(long, requires = "into")]
+    pub force: bool,
     /// Send the log there, as IPFIX or with `--format syslog`: udp://HOST:PORT, tcp://HOST:PORT.
     #[arg(long, value_name = "WHERE")]
     pub to: Option<String>,

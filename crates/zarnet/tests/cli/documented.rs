@@ -28,7 +28,8 @@ fn the_table_of_requirements_names_tests_that_exist() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let read = |path: &str| std::fs::read_to_string(root.join(path)).unwrap();
     let mut sources = String::new();
-    for name in ["zarnet-core", "zarnet-analysis", "zarnet-formats", "zarnet-live"] {
+    for name in ["zarnet-core", "zarnet-analysis", "zarnet-formats", "zarnet-live", "zarnet-store"]
+    {
         add_sources(&root.join("crates").join(name), &mut sources);
     }
     let page = read("docs/conformance.md");

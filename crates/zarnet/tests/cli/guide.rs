@@ -33,8 +33,19 @@ fn page(text: &str, folder: &Path) -> String {
         lines.by_ref().take_while(|l| *l != "```").for_each(drop);
         for command in commands {
             let arguments = words(command.strip_prefix("$ zarnet ").expect(command));
+            // what goes into a file is not shown
+            let (arguments, into) = match arguments[..] {
+                [ref arguments @ .., ">", into] => (arguments.to_vec(), Some(into)),
+                _ => (arguments, None),
+            };
             let output = zarnet(folder, &[&arguments[..], &["--width", "120"]].concat(), "");
-            let told = String::from_utf8(output.stdout).unwrap();
+            let told = match into {
+                Some(into) => {
+                    std::fs::write(folder.join(into), output.stdout).unwrap();
+                    String::new()
+                }
+                None => String::from_utf8(output.stdout).unwrap(),
+            };
             let wrong = String::from_utf8(output.stderr).unwrap();
             assert!(output.status.code().is_some_and(|c| c < 2), "{command}: {wrong}");
             page += &format!("{command}\n{told}");

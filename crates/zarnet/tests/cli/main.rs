@@ -8,6 +8,7 @@ mod formats;
 mod guide;
 mod inputs;
 mod live;
+mod logs;
 mod plans;
 mod prints;
 mod written;

@@ -23,7 +23,10 @@ struct Step {
     see: &'static str,
 }
 
-const STEPS: [Step; 20] = [
+/// When the morning of the demo begins.
+const BEGINS: &str = "2026-08-01T06:00:00Z";
+
+const STEPS: [Step; 24] = [
     Step {
         title: "Is the plan right?",
         arguments: &["check", "@/harbour.toml"],
@@ -246,6 +249,51 @@ const STEPS: [Step; 20] = [
               `--chart FILE.png` draws it.",
     },
     Step {
+        title: "What will the edge log, and how much is that a day?",
+        arguments: &["log", "@/harbour.toml", "@/morning.csv", "--begins", BEGINS, "--summary"],
+        see: "What a collector must take and keep, for each of the choices that a rule has with \
+              `log`.",
+    },
+    Step {
+        title: "The log of the morning, as the edge will write it",
+        arguments: &[
+            "log",
+            "@/harbour.toml",
+            "@/morning.csv",
+            "--begins",
+            BEGINS,
+            "--as",
+            "mappings",
+            "--format",
+            "ipfix",
+            "--into",
+            "@/morning.ipfix",
+            "--force",
+        ],
+        see: "IPFIX with the events of RFC 8158; `--format syslog` and `csv` are others, and \
+              `--to udp://HOST:PORT` sends it to a collector.",
+    },
+    Step {
+        title: "A store of logs",
+        arguments: &["record", "@/log-store", "@/morning.ipfix"],
+        see: "`--listen` takes logs while devices send them; recording a log twice changes \
+              nothing.",
+    },
+    Step {
+        title: "Who was it?",
+        arguments: &[
+            "whose",
+            "@/log-store",
+            "203.0.113.2:49201/tcp",
+            "--at",
+            "2026-08-01T08:45:00Z",
+            "--plan",
+            "@/harbour.toml",
+        ],
+        see: "The host, from when until when, and how certain it is; of a gap in the logs it would \
+              be told.",
+    },
+    Step {
         title: "How does a device behave, and what does a preset hold?",
         arguments: &["behaviour"],
         see: "Where devices may differ, the plan says how yours does: a preset, or key by key.",
@@ -320,7 +368,8 @@ impl Walk<'_> {
         let typed = std::iter::once("zarnet".to_owned()).chain(words);
         let mut arguments =
             Arguments::try_parse_from(typed).map_err(|e| io::Error::other(e.to_string()))?;
-        arguments.common = Common { format: crate::args::Format::Text, ..self.common.clone() };
+        let format = arguments.common.format;
+        arguments.common = Common { format, ..self.common.clone() };
         super::dispatch(&arguments)?;
         output::answer(|out| writeln!(out, "\n{BOLD}See{BOLD:#} {}\n", step.see))?;
         Ok(())

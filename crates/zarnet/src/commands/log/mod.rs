@@ -5,6 +5,7 @@ mod summary;
 
 use std::cell::{Cell, RefCell};
 use std::io::{self, IsTerminal};
+use std::path::Path;
 use std::sync::Arc;
 
 use zarnet_core::plan::{Log, Plan};
@@ -19,7 +20,7 @@ use super::traffic::{attempts, device, given, open, tell_elsewhere};
 use crate::args::{Common, Format, LogArgs, LogAs};
 use crate::exit::{FINE, Failure};
 use crate::present::log::{EventTable, sent};
-use crate::present::{View, output};
+use crate::present::{View, diagnostic, output};
 use encode::Encoder;
 
 pub fn run(args: &LogArgs, common: &Common) -> Result<u8, Failure> {
@@ -199,8 +200,11 @@ fn print(
     args: &LogArgs,
     common: &Common,
 ) -> Result<u8, Failure> {
+    if let Some(path) = &args.into {
+        return write(what, all_as, (path, args.force), common);
+    }
     if common.format == Format::Ipfix && io::stdout().is_terminal() {
-        let help = "write it into a file: > morning.ipfix".to_owned();
+        let help = "write it into a file: --into morning.ipfix".to_owned();
         return Err(Failure::wrong("binary", "IPFIX is nothing for a terminal", help));
     }
     if common.format == Format::Text {
@@ -213,6 +217,40 @@ fn print(
     let mut out = output::raw();
     what.play(all_as, Encoder::of(common.format, &mut out))?;
     Ok(FINE)
+}
+
+/// Writes the log into a file that appears whole; as IPFIX, if no form is asked for.
+fn write(
+    what: &Logging<'_>,
+    all_as: Option<Log>,
+    (path, force): (&Path, bool),
+    common: &Common,
+) -> Result<u8, Failure> {
+    if path.exists() && !force {
+        let message = format!("{} is there already", path.display());
+        return Err(Failure::wrong("file-exists", message, "--force overwrites it".to_owned()));
+    }
+    let format = if common.format == Format::Text { Format::Ipfix } else { common.format };
+    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let mut file = tempfile::NamedTempFile::new_in(folder)?;
+    let mut out = io::BufWriter::with_capacity(1 << 18, file.as_file_mut());
+    what.play(all_as, Encoder::of(format, &mut out))?;
+    drop(out);
+    file.as_file().sync_all()?;
+    readable_by_others(file.path())?;
+    file.persist(path).map_err(|error| Failure::Io(error.error))?;
+    diagnostic::written(&[path.to_owned()], "the translation log", common.quiet);
+    Ok(FINE)
+}
+
+/// A temporary file is its owner's alone; a log is a file like any other.
+fn readable_by_others(path: &Path) -> io::Result<()> {
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o644))?;
+    }
+    Ok(())
 }
 
 fn send(

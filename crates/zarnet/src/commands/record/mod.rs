@@ -57,7 +57,9 @@ pub fn run(args: &RecordArgs, common: &Common) -> Result<u8, Failure> {
     }
     let (recorded, open) = (writer.recorded(), writer.open_count());
     let answer = RecordAnswer { logs: &taken, recorded, open, removed };
-    present(&answer, common, |out, width| recorded_text(out, &answer, width))?;
+    if errors.is_empty() || !taken.is_empty() {
+        present(&answer, common, |out, width| recorded_text(out, &answer, width))?;
+    }
     tell_errors(&errors);
     Ok(if errors.is_empty() { FINE } else { WRONG_INPUT })
 }

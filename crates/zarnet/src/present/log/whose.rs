@@ -10,7 +10,7 @@ use crate::present::View;
 use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
 
 const COLUMNS: [Column; 10] = [
-    Column::text("HOST"),
+    Column::text("HOST").expendable(5),
     Column::text("PROTO"),
     Column::text("INTERNAL"),
     Column::text("EXTERNAL"),
@@ -88,6 +88,7 @@ fn headline(out: &mut dyn Write, answer: &WhoseAnswer<'_>, time: &mut TimeText) 
 
 fn cells(answer: &WhoseAnswer<'_>, found: &zarnet_store::Found, time: &mut TimeText) -> Vec<Cell> {
     let shape = answer.answer(found, time);
+    let named = answer.hosts.contains_key(&found.record.internal);
     let style = match shape.certainty {
         Certainty::Sure => GOOD,
         Certainty::Block => CAUTION,
@@ -100,7 +101,8 @@ fn cells(answer: &WhoseAnswer<'_>, found: &zarnet_store::Found, time: &mut TimeT
         (None, None, _) => "end not logged".into(),
     };
     vec![
-        shape.host.into(),
+        // an address would stand there twice
+        if named { shape.host } else { String::new() }.into(),
         shape.protocol.unwrap_or_else(|| "any".into()).into(),
         shape.internal.to_string().into(),
         shape.external.to_string().into(),

@@ -1,0 +1,397 @@
+//! Translation logs: written, recorded, asked; also while they come, and when recording is killed.
+
+use std::io::{BufRead, BufReader, Read};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+
+use super::{estate, snapshot, text, zarnet};
+
+const BEGINS: [&str; 2] = ["--begins", "2026-08-01T06:00:00Z"];
+
+/// Writes the log of the demo's morning.
+fn log(folder: &Path, form: &str, name: &str, more: &[&str]) {
+    let mut arguments = vec!["log", "harbour.toml", "morning.csv", "--format", form];
+    arguments.extend(BEGINS);
+    arguments.extend(more);
+    let output = zarnet(folder, &arguments, "");
+    assert_eq!(output.status.code(), Some(0), "{}", text(&output));
+    std::fs::write(folder.join(name), output.stdout).unwrap();
+}
+
+fn json(folder: &Path, arguments: &[&str]) -> Value {
+    let output = zarnet(folder, arguments, "");
+    serde_json::from_slice(&output.stdout).unwrap_or_else(|_| panic!("{}", text(&output)))
+}
+
+#[test]
+fn the_log_of_a_morning_is_shown_and_summed_up() {
+    let folder = estate();
+    let arguments = ["log", "harbour.toml", "morning.csv", BEGINS[0], BEGINS[1]];
+    let with = |more: &[&str]| zarnet(folder.path(), &[&arguments[..], more].concat(), "");
+    snapshot("log.txt", &with(&["--as", "mappings", "--rows", "12", "--width", "120"]));
+    snapshot("log-summary.txt", &with(&["--summary"]));
+    snapshot("log-summary-json.txt", &with(&["--summary", "--format", "json"]));
+    let flow = "kiosk-3 -> 198.51.100.80:443/tcp";
+    let one = ["log", "harbour.toml", flow, BEGINS[0], BEGINS[1], "--as", "sessions"];
+    let more = ["--with-peers", "--format", "syslog"];
+    let sessions = zarnet(folder.path(), &[&one[..], &more].concat(), "");
+    snapshot("log-syslog.txt", &sessions);
+}
+
+#[test]
+fn what_is_wrong_with_a_log_is_said_before_it_is_written() {
+    let folder = estate();
+    let run = |arguments: &[&str]| zarnet(folder.path(), arguments, "");
+    let told = [
+        run(&["log", "harbour.toml", "morning.csv", "--as", "mappings"]),
+        run(&["log", "harbour.toml", "morning.csv", BEGINS[0], BEGINS[1]]),
+        run(&["log", "harbour.toml", "morning.csv", BEGINS[0], BEGINS[1], "--as", "blocks"]),
+        run(&["predict", "harbour.toml", "--format", "ipfix"]),
+        run(&["log", "harbour.toml", "morning.csv", "--begins", "yesterday"]),
+        run(&[
+            "log",
+            "harbour.toml",
+            "morning.csv",
+            BEGINS[0],
+            BEGINS[1],
+            "--as",
+            "mappings",
+            "--to",
+            "127.0.0.1:4739",
+        ]),
+        run(&["whose", "nowhere", "203.0.113.2:49201/tcp", "--at", "2026-08-01T08:45:00Z"]),
+        run(&["whose", "nowhere", "harbour:1", "--at", "2026-08-01T08:45:00Z"]),
+        run(&["whose", "nowhere", "203.0.113.2", "--at", "2026-08-01T08:45"]),
+        run(&["record", "store"]),
+        run(&["record", "store", "harbour.toml"]),
+        run(&["record", ".", "morning.csv"]),
+    ];
+    let told: Vec<String> = told.iter().map(text).collect();
+    super::snapshot_of("log-errors.txt", told.join("\n"));
+}
+
+#[test]
+fn a_morning_is_recorded_and_asked() {
+    let folder = estate();
+    let path = folder.path();
+    log(path, "ipfix", "morning.ipfix", &["--as", "mappings"]);
+    let run = |arguments: &[&str]| zarnet(path, arguments, "");
+    snapshot("record.txt", &run(&["record", "log-store", "morning.ipfix"]));
+    let asked = ["whose", "log-store", "203.0.113.2:49201/tcp", "--at", "2026-08-01T08:45:00Z"];
+    snapshot("whose.txt", &run(&[&asked[..], &["--width", "140"]].concat()));
+    snapshot(
+        "whose-json.txt",
+        &run(&[&asked[..], &["--plan", "harbour.toml", "--format", "json"]].concat()),
+    );
+    snapshot(
+        "whose-csv.txt",
+        &run(&[
+            "whose",
+            "log-store",
+            "--host",
+            "10.61.16.13",
+            "--during",
+            "2026-08-01T06:00:00Z..2026-08-01T06:30:00Z",
+            "--format",
+            "csv",
+        ]),
+    );
+    snapshot(
+        "whose-nobody.txt",
+        &run(&["whose", "log-store", "203.0.113.2:49201/tcp", "--at", "2026-08-01T14:45:00+02:00"]),
+    );
+    snapshot("record-check.txt", &run(&["record", "log-store", "--check"]));
+}
+
+/// The logs that decoders by others have judged (`.ci/judges`): as they are written now.
+#[test]
+fn the_judged_logs_are_what_is_written() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../judged/logs");
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["edge.toml", "edge.csv"] {
+        std::fs::copy(root.join(name), folder.path().join(name)).unwrap();
+    }
+    for what in ["sessions", "mappings", "blocks"] {
+        for form in ["ipfix", "csv"] {
+            let mut arguments =
+                vec!["log", "edge.toml", "edge.csv", "--as", what, "--format", form];
+            arguments.extend(BEGINS);
+            arguments.extend((what == "sessions").then_some("--with-peers"));
+            let written = zarnet(folder.path(), &arguments, "").stdout;
+            let judged = root.join(format!("{what}.{form}"));
+            if std::env::var("SNAPSHOTS").is_ok_and(|v| v == "overwrite") {
+                std::fs::write(&judged, &written).unwrap();
+            }
+            assert!(written == std::fs::read(&judged).unwrap(), "{}", judged.display());
+        }
+    }
+}
+
+#[test]
+fn the_three_formats_say_the_same() {
+    let folder = estate();
+    let path = folder.path();
+    let mut answers = Vec::new();
+    for form in ["ipfix", "syslog", "csv"] {
+        log(path, form, form, &["--as", "sessions"]);
+        let recorded = json(path, &["record", &format!("{form}-store"), form, "--format", "json"]);
+        assert_eq!(recorded["logs"][0]["format"], form);
+        let mut counts = recorded.clone();
+        counts.as_object_mut().unwrap().remove("logs");
+        let asked = [
+            "whose",
+            &format!("{form}-store"),
+            "--host",
+            "10.61.16.13",
+            "--during",
+            "2026-08-01",
+            "--format",
+            "csv",
+        ];
+        answers.push((counts, text(&zarnet(path, &asked, ""))));
+    }
+    assert_eq!(answers[0], answers[1]);
+    assert_eq!(answers[1], answers[2]);
+}
+
+#[test]
+fn a_log_at_a_moment_is_the_table_of_that_moment() {
+    let folder = estate();
+    let path = folder.path();
+    log(path, "ipfix", "morning.ipfix", &["--as", "mappings"]);
+    log(path, "syslog", "morning.log", &["--as", "mappings"]);
+    for (file, at) in
+        [("morning.ipfix", "2h45m"), ("morning.log", "2h45m"), ("morning.ipfix", "end")]
+    {
+        let compared = json(
+            path,
+            &[
+                "compare",
+                "harbour.toml",
+                "morning.csv",
+                BEGINS[0],
+                BEGINS[1],
+                "--observed",
+                file,
+                "--at",
+                at,
+                "--format",
+                "json",
+            ],
+        );
+        assert_eq!(compared["differences"].as_array().map(Vec::len), Some(0), "{compared}");
+    }
+    let earlier = json(
+        path,
+        &[
+            "compare",
+            "harbour.toml",
+            "morning.csv",
+            BEGINS[0],
+            BEGINS[1],
+            "--observed",
+            "morning.ipfix",
+            "--at",
+            "1h",
+            "--format",
+            "json",
+        ],
+    );
+    assert_eq!(earlier["differences"].as_array().map(Vec::len), Some(0), "{earlier}");
+}
+
+/// A recorder that listens; where, by protocol.
+struct Recorder {
+    child: Child,
+    places: Vec<String>,
+}
+
+impl Recorder {
+    fn start(folder: &Path, listen: &[&str]) -> Self {
+        let mut arguments = vec!["record", "log-store", "--format", "json"];
+        listen.iter().for_each(|place| arguments.extend(["--listen", place]));
+        let mut child = Command::new(env!("CARGO_BIN_EXE_zarnet"))
+            .args(arguments)
+            .current_dir(folder)
+            .env_clear()
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut told = BufReader::new(child.stderr.take().unwrap()).lines();
+        let mut places = Vec::new();
+        while places.len() < listen.len() {
+            let line = told.next().unwrap().unwrap();
+            places.extend(line.split_once("listening on ").map(|(_, place)| place.to_owned()));
+        }
+        // what it says later must not make it wait
+        std::thread::spawn(move || told.for_each(drop));
+        Self { child, places }
+    }
+
+    fn signal(&self, signal: &str) {
+        let id = self.child.id().to_string();
+        assert!(Command::new("kill").args([signal, &id]).status().unwrap().success());
+    }
+
+    /// Waits until so many events are said to be kept.
+    fn wait_for(&mut self, events: u64) {
+        let mut lines = BufReader::new(self.child.stdout.as_mut().unwrap()).lines();
+        let since = Instant::now();
+        loop {
+            assert!(since.elapsed() < Duration::from_secs(60), "it does not keep {events} events");
+            let line: Value = serde_json::from_str(&lines.next().unwrap().unwrap()).unwrap();
+            if line["kept"].as_u64() >= Some(events) {
+                return;
+            }
+        }
+    }
+}
+
+#[cfg(unix)]
+#[test]
+fn logs_are_recorded_while_they_come_and_a_signal_ends_it_tidily() {
+    let folder = estate();
+    let path = folder.path();
+    let mut recorder = Recorder::start(path, &["udp://127.0.0.1:0", "tcp://127.0.0.1:0"]);
+    for (form, place) in [("ipfix", 0), ("ipfix", 1), ("syslog", 0), ("syslog", 1)] {
+        let to = recorder.places[place].clone();
+        let sent = zarnet(
+            path,
+            &[
+                "log",
+                "harbour.toml",
+                "morning.csv",
+                BEGINS[0],
+                BEGINS[1],
+                "--as",
+                "mappings",
+                "--format",
+                form,
+                "--to",
+                &to,
+            ],
+            "",
+        );
+        assert_eq!(sent.status.code(), Some(0), "{}", text(&sent));
+    }
+    recorder.wait_for(4 * 3864);
+    // while it listens
+    let asked = [
+        "whose",
+        "log-store",
+        "203.0.113.2:49201/tcp",
+        "--at",
+        "2026-08-01T08:45:00Z",
+        "--format",
+        "json",
+    ];
+    let answer = json(path, &asked);
+    assert_eq!(answer["answers"][0]["internal"]["address"], "10.61.16.11", "{answer}");
+    recorder.signal("-TERM");
+    let status = recorder.child.wait().unwrap();
+    assert_eq!(status.code(), Some(143));
+    assert_eq!(json(path, &asked), answer);
+    let checked = json(path, &["record", "log-store", "--check", "--format", "json"]);
+    assert_eq!(checked["faults"], Value::Array(Vec::new()));
+}
+
+#[cfg(unix)]
+#[test]
+fn a_recorder_that_is_killed_loses_nothing_that_it_said_was_kept() {
+    let folder = estate();
+    let path = folder.path();
+    let mut recorder = Recorder::start(path, &["tcp://127.0.0.1:0"]);
+    let to = recorder.places[0].clone();
+    let sent = zarnet(
+        path,
+        &[
+            "log",
+            "harbour.toml",
+            "morning.csv",
+            BEGINS[0],
+            BEGINS[1],
+            "--as",
+            "mappings",
+            "--format",
+            "ipfix",
+            "--to",
+            &to,
+        ],
+        "",
+    );
+    assert_eq!(sent.status.code(), Some(0), "{}", text(&sent));
+    recorder.wait_for(3864);
+    recorder.signal("-KILL");
+    recorder.child.wait().unwrap();
+    let asked = [
+        "whose",
+        "log-store",
+        "--host",
+        "10.61.16.13",
+        "--during",
+        "2026-08-01",
+        "--format",
+        "json",
+    ];
+    let answer = json(path, &asked);
+    assert_eq!(answer["answers"].as_array().map(Vec::len), Some(86));
+    // the next one finds it in the journal
+    let again = zarnet(path, &["record", "log-store", "--retain", "36500d"], "");
+    assert!(text(&again).contains("3864 events of the journal"), "{}", text(&again));
+    assert_eq!(json(path, &asked)["answers"], answer["answers"]);
+}
+
+/// Recording files is killed at any moment, over and over: what is there is whole, and in the end
+/// nothing is missing. `KILLS=500` does it as often.
+#[cfg(unix)]
+#[test]
+fn recording_that_is_killed_at_any_moment_leaves_whole_files() {
+    let kills: u64 = std::env::var("KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(12);
+    let folder = estate();
+    let path = folder.path();
+    log(path, "ipfix", "morning.ipfix", &["--as", "mappings"]);
+    let record = || {
+        Command::new(env!("CARGO_BIN_EXE_zarnet"))
+            .args(["record", "log-store", "morning.ipfix", "--quiet"])
+            .current_dir(path)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    };
+    let begun = Instant::now();
+    record().wait().unwrap();
+    let whole = begun.elapsed();
+    let asked = [
+        "whose",
+        "log-store",
+        "--host",
+        "10.61.16.13",
+        "--during",
+        "2026-08-01",
+        "--format",
+        "json",
+    ];
+    let answer = json(path, &asked)["answers"].clone();
+    for n in 0..kills {
+        let mut child = record();
+        std::thread::sleep(whole.mul_f64(1.1 * (n * 7919 % kills) as f64 / kills as f64));
+        let _ = child.kill();
+        child.wait().unwrap();
+        assert_eq!(json(path, &asked)["answers"], answer, "after {n} kills");
+    }
+    let mut last = String::new();
+    record().wait().unwrap();
+    let mut checked = Command::new(env!("CARGO_BIN_EXE_zarnet"))
+        .args(["record", "log-store", "--check"])
+        .current_dir(path)
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    checked.stdout.take().unwrap().read_to_string(&mut last).unwrap();
+    assert_eq!(checked.wait().unwrap().code(), Some(0), "{last}");
+}
