@@ -57,6 +57,9 @@ picture define 'zarnet define saltmere/harbour.toml --device harbour-edge forwar
 picture impact 'zarnet impact saltmere/harbour.toml saltmere/after.toml --rows 4'
 picture behaviour 'zarnet behaviour carrier'
 picture exposure 'zarnet rules saltmere/harbour.toml saltmere/morning.csv --device harbour-edge -q; zarnet exposure saltmere/harbour.toml; zarnet sheet saltmere/harbour.toml'
+# the log that the edge will write, kept and asked
+zarnet log saltmere/harbour.toml saltmere/morning.csv --begins 2026-08-01T06:00:00Z --as mappings --into morning.ipfix -q >/dev/null
+picture whose 'zarnet log saltmere/harbour.toml saltmere/morning.csv --begins 2026-08-01T06:00:00Z --summary; zarnet record log-store morning.ipfix; zarnet whose log-store 203.0.113.2:49201/tcp --at 2026-08-01T08:45:00Z --plan saltmere/harbour.toml; zarnet whose log-store 203.0.113.2:49201/tcp --at 2026-08-01T12:45:00Z'
 
 # the edge itself, played by the stand-in: a change is sent, then somebody enters a rule by hand
 export ZARNET_ACCESS=$work/access.toml

@@ -1,6 +1,6 @@
 //! Translation logs as they come in, over UDP and TCP: bounded memory whatever is sent.
 //!
-//! What is received waits in a queue of fixed length. Where it is full, TCP is not read on, so that
+//! What is received waits in a queue of so many octets. Where it is full, TCP is not read on, so that
 //! senders wait; datagrams are thrown away and counted.
 
 use std::collections::HashMap;
@@ -8,7 +8,7 @@ use std::io::{self, ErrorKind, Read};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, TrySendError, sync_channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender as Queue, channel};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use socket2::{Domain, Socket, Type};
@@ -19,8 +19,10 @@ use zarnet_formats::nat_log::{
 
 use crate::send_log::LogAddress;
 
-/// Pieces that wait: each at most [`PIECE`] octets.
-const WAITING: usize = 1024;
+/// Octets that wait: several seconds of datagrams, while files are written.
+const WAITING: usize = 64 << 20;
+/// What a piece takes besides its octets.
+const OVERHEAD: usize = 96;
 /// So much is read of a connection at once.
 const PIECE: usize = 1 << 16;
 /// Connections at a time; more are refused.
@@ -29,6 +31,8 @@ const CONNECTIONS: usize = 256;
 const SENDERS: usize = 4096;
 /// What the system keeps of datagrams that come in a burst, if it may.
 const BUFFER: usize = 32 << 20;
+/// How long is waited before a full queue is looked at again.
+const FULL: Duration = Duration::from_millis(5);
 /// How often somebody who waits looks whether it is to end.
 const LOOK: Duration = Duration::from_millis(200);
 
@@ -64,9 +68,23 @@ pub struct LogListener {
 #[derive(Debug, Default)]
 struct Shared {
     ends: AtomicBool,
+    /// Octets that wait in the queue.
+    waiting: AtomicUsize,
     connections: AtomicUsize,
     refused: AtomicU64,
     dropped: AtomicU64,
+}
+
+impl Shared {
+    fn is_full(&self) -> bool {
+        self.waiting.load(Ordering::Relaxed) >= WAITING
+    }
+
+    /// Puts a piece into the queue. `None`: nobody takes it any more.
+    fn put(&self, to: &Queue<Piece>, piece: Piece) -> Option<()> {
+        self.waiting.fetch_add(piece.octets.len() + OVERHEAD, Ordering::Relaxed);
+        to.send(piece).ok()
+    }
 }
 
 /// What was received of a sender so far.
@@ -96,7 +114,7 @@ impl LogListener {
     /// # Errors
     /// One of the addresses cannot be listened to.
     pub fn start(addresses: &[LogAddress]) -> io::Result<Self> {
-        let (to, pieces) = sync_channel(WAITING);
+        let (to, pieces) = channel();
         let shared = Arc::new(Shared::default());
         let mut listening = Vec::new();
         for address in addresses {
@@ -133,6 +151,7 @@ impl LogListener {
             Err(RecvTimeoutError::Timeout) => return true,
             Err(RecvTimeoutError::Disconnected) => return false,
         };
+        self.shared.waiting.fetch_sub(piece.octets.len() + OVERHEAD, Ordering::Relaxed);
         let at = piece.at;
         let mut last = None;
         let mut take = |event: TranslationEvent, names: &LogNames| {
@@ -263,22 +282,20 @@ fn datagrams(place: SocketAddr) -> io::Result<UdpSocket> {
     Ok(socket)
 }
 
-fn receive(socket: &UdpSocket, to: &SyncSender<Piece>, shared: &Shared) {
+fn receive(socket: &UdpSocket, to: &Queue<Piece>, shared: &Shared) {
     let mut buffer = vec![0; MOST_IN_MESSAGE];
     while !shared.ends.load(Ordering::Relaxed) {
         let Ok((length, from)) = socket.recv_from(&mut buffer) else { continue };
         let (from, octets) = (Source::Datagram(from), buffer[..length].to_vec());
-        match to.try_send(Piece { from, octets, at: now() }) {
-            Ok(()) => {}
-            Err(TrySendError::Full(_)) => {
-                shared.dropped.fetch_add(1, Ordering::Relaxed);
-            }
-            Err(TrySendError::Disconnected(_)) => return,
+        if shared.is_full() {
+            shared.dropped.fetch_add(1, Ordering::Relaxed);
+        } else if shared.put(to, Piece { from, octets, at: now() }).is_none() {
+            return;
         }
     }
 }
 
-fn accept(listener: &TcpListener, to: &SyncSender<Piece>, shared: &Arc<Shared>) {
+fn accept(listener: &TcpListener, to: &Queue<Piece>, shared: &Arc<Shared>) {
     let mut number = 0;
     while !shared.ends.load(Ordering::Relaxed) {
         let Ok((stream, from)) = listener.accept() else {
@@ -301,7 +318,7 @@ fn accept(listener: &TcpListener, to: &SyncSender<Piece>, shared: &Arc<Shared>) 
 }
 
 /// Reads a connection until it ends. Where the queue is full this waits, and so does the sender.
-fn read_connection(mut stream: TcpStream, from: Source, to: &SyncSender<Piece>, shared: &Shared) {
+fn read_connection(mut stream: TcpStream, from: Source, to: &Queue<Piece>, shared: &Shared) {
     let ready = stream.set_nonblocking(false).and_then(|()| stream.set_read_timeout(Some(LOOK)));
     let mut buffer = vec![0; PIECE];
     while ready.is_ok() && !shared.ends.load(Ordering::Relaxed) {
@@ -309,7 +326,10 @@ fn read_connection(mut stream: TcpStream, from: Source, to: &SyncSender<Piece>, 
             Ok(0) => break,
             Ok(length) => {
                 let octets = buffer[..length].to_vec();
-                if to.send(Piece { from, octets, at: now() }).is_err() {
+                while shared.is_full() && !shared.ends.load(Ordering::Relaxed) {
+                    std::thread::sleep(FULL);
+                }
+                if shared.put(to, Piece { from, octets, at: now() }).is_none() {
                     return;
                 }
             }
@@ -317,7 +337,7 @@ fn read_connection(mut stream: TcpStream, from: Source, to: &SyncSender<Piece>, 
             Err(_) => break,
         }
     }
-    let _ = to.send(Piece { from, octets: Vec::new(), at: now() });
+    shared.put(to, Piece { from, octets: Vec::new(), at: now() });
 }
 
 fn is_passing(error: &io::Error) -> bool {

@@ -10,15 +10,15 @@ use crate::present::View;
 use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
 
 const COLUMNS: [Column; 10] = [
-    Column::text("HOST").expendable(5),
+    Column::text("HOST").expendable(2),
     Column::text("PROTO"),
     Column::text("INTERNAL"),
     Column::text("EXTERNAL"),
     Column::text("PEER").expendable(4),
     Column::text("FROM"),
     Column::text("UNTIL"),
-    Column::text("RULE").expendable(2),
-    Column::text("DEVICE").expendable(3),
+    Column::text("RULE").expendable(3),
+    Column::text("DEVICE").expendable(5),
     Column::text("CERTAINTY").expendable(1),
 ];
 
