@@ -3,12 +3,13 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
+use super::log::{LoggedBy, Taken};
 use super::run::Run;
 use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Tally};
 use crate::event::Event;
 use crate::net::Instant;
 use crate::network::Network;
-use crate::plan::Plan;
+use crate::plan::{Log, Plan};
 use crate::traffic::{Batches, Item};
 
 /// A network on which time goes on as far as it is told to.
@@ -50,6 +51,18 @@ impl Live {
         self.run.advance(to.max(self.run.now));
         self.run.expire_all(self.run.now);
         if self.run.network.missed_source() { Err(Halt::SourcesNeeded) } else { Ok(()) }
+    }
+
+    /// From now on keeps the translation log of every device: of each rule what the plan says, or of
+    /// all the same.
+    pub fn keep_log(&mut self, all_as: Option<Log>) {
+        self.run.network.keep_log(all_as);
+    }
+
+    /// Takes what was logged since the last time, in the order of its time.
+    pub fn take_log(&mut self, mut take: impl FnMut(&Arc<Plan>, &[LoggedBy])) {
+        let now = self.run.now;
+        Taken::default().take(&mut self.run, now, &mut take);
     }
 
     /// Does something to a device, now.

@@ -49,14 +49,14 @@ const WAITING: usize = 2048;
 
 /// Entries as they are taken from devices.
 #[derive(Default)]
-struct Taken {
+pub(super) struct Taken {
     of_device: Vec<LogEntry>,
     all: Vec<LoggedBy>,
 }
 
 impl Taken {
     /// Takes what was logged up to an instant, which no later entry can come before.
-    fn take(
+    pub(super) fn take(
         &mut self,
         run: &mut Run,
         now: Instant,

@@ -93,7 +93,7 @@ proptest! {
     fn any_octets_are_read_to_their_end(octets in prop::collection::vec(any::<u8>(), 0..600)) {
         let mut session = Session::new("");
         session.read(&octets, &mut LogNames::default(), &mut Noted::default(), |_, _| {});
-        let mut message = vec![0, 10, (octets.len() + 16 >> 8) as u8, (octets.len() + 16) as u8];
+        let mut message = vec![0, 10, ((octets.len() + 16) >> 8) as u8, (octets.len() + 16) as u8];
         message.extend([0x69, 0x55, 0xb9, 0, 0, 0, 0, 0, 0, 0, 0, 1]);
         message.extend(&octets);
         session.read(&message, &mut LogNames::default(), &mut Noted::default(), |_, _| {});

@@ -11,14 +11,16 @@ use serde_json::Value;
 use tokio::sync::{broadcast, oneshot};
 use zarnet_core::event::{Action, Event};
 use zarnet_core::net::Instant;
-use zarnet_core::plan::{DeviceId, Plan};
+use zarnet_core::plan::{DeviceId, Log, Plan};
 use zarnet_core::predict::{Live, Options};
 use zarnet_formats::ietf_nat::{ModuleForm, export};
+use zarnet_formats::nat_log::{LogNames, OfRun};
 use zarnet_formats::traffic::{Attempt, Items, Traffic};
 
 use super::clock::{Clock, Pace};
 use super::datastore::{Datastore, Refused, Saving, Unconfirmed, edited, planned};
 use super::indices::Indices;
+use crate::send_log::LogSender;
 
 /// What a stand-in is made of.
 pub struct Setup {
@@ -38,6 +40,23 @@ pub struct Setup {
     pub saving: Saving,
     /// Where random choices start from.
     pub seed: u64,
+    /// Where the devices send their translation log, if they do.
+    pub log: Option<LogSetup>,
+}
+
+/// The translation log of a stand-in.
+pub struct LogSetup {
+    /// What of every rule is logged; what the plan says, if that is not given.
+    pub all_as: Option<Log>,
+    /// The collector.
+    pub to: LogSender,
+}
+
+/// The translation log as it is sent.
+struct Sending {
+    to: LogSender,
+    of_run: OfRun,
+    names: LogNames,
 }
 
 /// Traffic that runs on a stand-in.
@@ -52,6 +71,10 @@ pub(super) struct Estate<'t> {
     events: broadcast::Sender<DeviceEvent>,
     /// What went wrong with the traffic: it stands still then.
     pub(super) halted: Option<String>,
+    /// The translation log, as long as somebody takes it.
+    log: Option<Sending>,
+    /// Why it is sent no more.
+    pub(super) log_failure: Option<String>,
 }
 
 /// Something that a device tells of itself.
@@ -96,6 +119,33 @@ impl<'t> Estate<'t> {
             devices: (0..setup.plan.devices.len()).map(device).collect(),
             events,
             halted: None,
+            log: None,
+            log_failure: None,
+        }
+    }
+
+    /// From now on the devices send their translation log.
+    fn send_log(&mut self, log: LogSetup, begins: Timestamp) {
+        self.live.keep_log(log.all_as);
+        let of_run = OfRun::new(begins.as_nanosecond(), false);
+        self.log = Some(Sending { to: log.to, of_run, names: LogNames::default() });
+    }
+
+    /// Sends what was logged since the last time.
+    fn log_on(&mut self) {
+        let Some(Sending { to, of_run, names }) = &mut self.log else { return };
+        let mut sent = Ok(());
+        self.live.take_log(|plan, entries| {
+            of_run.events(plan, entries, names, |event, names| {
+                if sent.is_ok() {
+                    sent = to.send(event, names);
+                }
+            });
+        });
+        if let Err(error) = sent.and_then(|()| to.finish()) {
+            // the device goes on, as one would whose collector is gone
+            self.log_failure = Some(format!("the translation log cannot be sent: {error}"));
+            self.log = None;
         }
     }
 
@@ -126,6 +176,7 @@ impl<'t> Estate<'t> {
             let _ = self.take_back(id);
         });
         self.tell_thresholds();
+        self.log_on();
     }
 
     pub(super) fn live(&mut self) -> &mut Live {
@@ -286,13 +337,14 @@ impl Engine {
     ///
     /// # Errors
     /// The system gives no thread.
-    pub(super) fn start(setup: Setup) -> std::io::Result<Self> {
+    pub(super) fn start(mut setup: Setup) -> std::io::Result<Self> {
         let (questions, asked) = channel();
         let (events, _) = broadcast::channel(1024);
         let told = events.clone();
-        std::thread::Builder::new()
-            .name("estate".into())
-            .spawn(move || answer_all(&setup, told, &asked))?;
+        std::thread::Builder::new().name("estate".into()).spawn(move || {
+            let log = setup.log.take();
+            answer_all(&setup, log, told, &asked);
+        })?;
         Ok(Self { questions, events })
     }
 
@@ -310,8 +362,16 @@ impl Engine {
     }
 }
 
-fn answer_all(setup: &Setup, events: broadcast::Sender<DeviceEvent>, asked: &Receiver<Question>) {
+fn answer_all(
+    setup: &Setup,
+    log: Option<LogSetup>,
+    events: broadcast::Sender<DeviceEvent>,
+    asked: &Receiver<Question>,
+) {
     let mut estate = Estate::new(setup, events);
+    if let Some(log) = log {
+        estate.send_log(log, setup.begins);
+    }
     while let Ok(question) = asked.recv() {
         // a fault in one question must not end the device
         let _ = catch_unwind(AssertUnwindSafe(|| {

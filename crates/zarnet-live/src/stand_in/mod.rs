@@ -18,7 +18,7 @@ mod tls;
 
 pub use clock::Pace;
 pub use datastore::Saving;
-pub use estate::{Playing, Setup};
+pub use estate::{LogSetup, Playing, Setup};
 pub use http::answer_octets;
 pub use misbehave::{Fault, Misbehave};
 pub use server::{Listening, StandIn};

@@ -116,7 +116,12 @@ impl StandIn {
 
     /// Why the traffic stands still, if it does.
     pub fn halted(&self) -> Option<String> {
-        self.runtime.block_on(self.engine.ask(|estate| estate.halted.clone())).flatten()
+        self.runtime
+            .block_on(
+                self.engine
+                    .ask(|estate| estate.halted.clone().or_else(|| estate.log_failure.clone())),
+            )
+            .flatten()
     }
 
     /// Configures a device by other means than the network, as somebody who stands before it does.
@@ -251,6 +256,7 @@ pub(super) fn for_fuzzing() -> Context {
         form: zarnet_formats::ietf_nat::ModuleForm::WithPolicy,
         saving: super::Saving::Explicit,
         seed: 0,
+        log: None,
     };
     Context {
         engine: Engine::start(setup).unwrap_or_else(|e| panic!("{e}")),

@@ -104,6 +104,7 @@ pub fn start_plan(text: &str, form: ModuleForm, traffic: &[&str], misbehave: Mis
         form,
         saving: if form == ModuleForm::WithPolicy { Saving::Explicit } else { Saving::WithEdit },
         seed: 0,
+        log: None,
     };
     StandIn::start(setup, SocketAddr::from(([127, 0, 0, 1], 0)), misbehave).unwrap()
 }

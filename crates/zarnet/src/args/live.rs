@@ -144,6 +144,15 @@ pub struct StandInArgs {
     /// Begin at this moment of the traffic: a time (90, 2m30s).
     #[arg(long, default_value = "0", value_name = "TIME")]
     pub at: String,
+    /// Send the translation log there as it is made: udp://HOST:PORT, tcp://HOST:PORT.
+    #[arg(long, value_name = "WHERE")]
+    pub log_to: Option<String>,
+    /// Log this of every rule, whatever the plan says: sessions, mappings or blocks.
+    #[arg(long, value_enum, hide_possible_values = true, value_name = "WHAT", requires = "log_to")]
+    pub log_as: Option<super::LogAs>,
+    /// Send it as syslog instead of IPFIX.
+    #[arg(long, requires = "log_to")]
+    pub log_syslog: bool,
     /// Write where each device is, its fingerprint and its token into this file, for --access.
     #[arg(long, value_name = "FILE")]
     pub access: Option<PathBuf>,

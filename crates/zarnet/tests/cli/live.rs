@@ -37,6 +37,7 @@ fn stand_in(folder: &Path, form: ModuleForm) -> StandIn {
         form,
         saving: if form == ModuleForm::WithPolicy { Saving::Explicit } else { Saving::WithEdit },
         seed: 0,
+        log: None,
     };
     let address = SocketAddr::from(([127, 0, 0, 1], 0));
     let stand_in = StandIn::start(setup, address, Misbehave::default()).unwrap();

@@ -301,6 +301,51 @@ fn logs_are_recorded_while_they_come_and_a_signal_ends_it_tidily() {
 
 #[cfg(unix)]
 #[test]
+fn a_stand_in_sends_its_log_as_it_is_made() {
+    let folder = estate();
+    let path = folder.path();
+    let mut recorder = Recorder::start(path, &["udp://127.0.0.1:0"]);
+    let mut stand_in = Command::new(env!("CARGO_BIN_EXE_zarnet"))
+        .args([
+            "stand-in",
+            "harbour.toml",
+            "--play",
+            "morning.csv",
+            "--at",
+            "2h45m",
+            "--speed",
+            "0",
+        ])
+        .args(["--listen", "127.0.0.1:0", BEGINS[0], BEGINS[1], "--log-as", "mappings", "--log-to"])
+        .arg(&recorder.places[0])
+        .current_dir(path)
+        .env_clear()
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    recorder.wait_for(2000);
+    stand_in.kill().unwrap();
+    stand_in.wait().unwrap();
+    let asked = [
+        "whose",
+        "log-store",
+        "203.0.113.2:49201/tcp",
+        "--at",
+        "2026-08-01T08:45:00Z",
+        "--format",
+        "json",
+    ];
+    let answer = json(path, &asked);
+    assert_eq!(answer["answers"][0]["internal"]["address"], "10.61.16.11", "{answer}");
+    // it lives at that moment: its end is still to come
+    assert_eq!(answer["answers"][0]["until"], Value::Null, "{answer}");
+    recorder.signal("-TERM");
+    recorder.child.wait().unwrap();
+}
+
+#[cfg(unix)]
+#[test]
 fn a_recorder_that_is_killed_loses_nothing_that_it_said_was_kept() {
     let folder = estate();
     let path = folder.path();

@@ -113,6 +113,7 @@ pub(super) fn start(folder: &Path) -> Result<StandIn, Failure> {
         form: ModuleForm::WithPolicy,
         saving: Saving::Explicit,
         seed: 0,
+        log: None,
     };
     // wherever there is room
     let address = SocketAddr::from(([127, 0, 0, 1], 0));

@@ -8,9 +8,13 @@ use zarnet_core::limits;
 use zarnet_core::plan::Plan;
 use zarnet_formats::ietf_nat::ModuleForm;
 use zarnet_formats::plan::Loaded;
-use zarnet_live::stand_in::{Listening, Misbehave, Pace, Playing, Saving, Setup, StandIn};
+use zarnet_live::send_log::LogSender;
+use zarnet_live::stand_in::{
+    Listening, LogSetup, Misbehave, Pace, Playing, Saving, Setup, StandIn,
+};
 
 use crate::args::{Common, Save, StandInArgs};
+use crate::commands::log::logged_as;
 use crate::commands::traffic::{given, open};
 use crate::commands::{only_device, plan};
 use crate::exit::{FINE, Failure};
@@ -94,6 +98,7 @@ fn start(args: &StandInArgs, loaded: &Loaded, common: &Common) -> Result<StandIn
         form,
         saving,
         seed: common.seed,
+        log: log_setup(args, loaded)?,
     };
     let misbehave = Misbehave::new(args.misbehave.clone(), args.one_in, common.seed);
     check_size(&loaded.plan)?;
@@ -101,6 +106,17 @@ fn start(args: &StandInArgs, loaded: &Loaded, common: &Common) -> Result<StandIn
         let help = "--listen 127.0.0.1:0 takes a port that is free".to_owned();
         Failure::wrong("cannot-listen", format!("{}: {error}", args.listen), help)
     })
+}
+
+/// Where the devices send their translation log, if that is asked for.
+fn log_setup(args: &StandInArgs, loaded: &Loaded) -> Result<Option<LogSetup>, Failure> {
+    let Some(to) = &args.log_to else { return Ok(None) };
+    let all_as = logged_as(args.log_as, &loaded.plan)?;
+    let to = LogSender::connect(to, args.log_syslog, 0).map_err(|error| {
+        let help = "write udp://HOST:PORT or tcp://HOST:PORT".to_owned();
+        Failure::wrong("bad-address", format!("--log-to {to}: {error}"), help)
+    })?;
+    Ok(Some(LogSetup { all_as, to }))
 }
 
 /// Each device has a port of its own.

@@ -44,7 +44,7 @@ pub fn run(args: &LogArgs, common: &Common) -> Result<u8, Failure> {
     if args.summary {
         return summary::run(&what, common);
     }
-    let all_as = logged_as(args, &what.plan)?;
+    let all_as = logged_as(args.as_, &what.plan)?;
     match &args.to {
         Some(to) => send(&what, all_as, (to, args.rate), common),
         None => print(&what, all_as, args, common),
@@ -64,10 +64,10 @@ struct Logging<'a> {
 }
 
 /// What is logged of every rule, if that is said. One way or the other something must be.
-fn logged_as(args: &LogArgs, plan: &Plan) -> Result<Option<Log>, Failure> {
+pub(super) fn logged_as(what: Option<LogAs>, plan: &Plan) -> Result<Option<Log>, Failure> {
     let has_blocks = plan.devices.iter().any(|d| d.behaviour.block_size.is_some());
     let rules = || plan.devices.iter().flat_map(|d| &d.rules);
-    match args.as_ {
+    match what {
         Some(LogAs::Sessions) => Ok(Some(Log::Sessions)),
         Some(LogAs::Mappings) => Ok(Some(Log::Mappings)),
         Some(LogAs::Blocks) if has_blocks => Ok(Some(Log::Blocks)),
