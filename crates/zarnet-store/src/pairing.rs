@@ -10,16 +10,6 @@ use zarnet_formats::nat_log::{EventKind, Name, TranslationEvent};
 use crate::fast_pairing::{FastPairing, Taken};
 use crate::record::{Record, Short, Unseen};
 
-impl Done {
-    /// The record, at length.
-    pub(crate) fn record(self) -> Record {
-        match self {
-            Self::Short(short) => short.record(),
-            Self::Long(record) => record,
-        }
-    }
-}
-
 /// An external end: who has it must be one, but for what tells apart by the far end.
 type End = (Name, IpAddr, Option<(u16, u16)>, Option<Protocol>);
 
@@ -36,6 +26,16 @@ pub(crate) struct Pairing {
 pub(crate) enum Done {
     Short(Short),
     Long(Record),
+}
+
+impl Done {
+    /// The record, at length.
+    pub(crate) fn record(self) -> Record {
+        match self {
+            Self::Short(short) => short.record(),
+            Self::Long(record) => record,
+        }
+    }
 }
 
 /// Nearly always one; never none between two events.

@@ -50,9 +50,13 @@ pub fn verbatim(text: &[u8]) -> io::Result<()> {
     unless_closed(out.write_all(text).and_then(|()| out.flush()))
 }
 
-/// Standard output for octets that are no text.
-pub fn raw() -> impl Write {
-    BufWriter::with_capacity(1 << 18, io::stdout().lock())
+/// Copies octets to standard output as they are.
+///
+/// # Errors
+/// As for [`answer`].
+pub fn copy(from: &mut impl io::Read) -> io::Result<()> {
+    let mut out = io::stdout().lock();
+    unless_closed(io::copy(from, &mut out).and_then(|_| out.flush()))
 }
 
 fn through(

@@ -131,6 +131,36 @@ fn the_judged_logs_are_what_is_written() {
 }
 
 #[test]
+fn a_list_that_is_out_of_order_is_logged_in_order() {
+    let folder = estate();
+    let path = folder.path();
+    let morning = std::fs::read_to_string(path.join("morning.csv")).unwrap();
+    let (head, rows) = morning.split_once('\n').unwrap();
+    let mut rows: Vec<&str> = rows.lines().collect();
+    // the last of them, in the middle
+    let last = rows.pop().unwrap();
+    rows.insert(rows.len() / 2, last);
+    std::fs::write(path.join("mixed.csv"), format!("{head}\n{}\n", rows.join("\n"))).unwrap();
+    for form in ["ipfix", "csv", "json", "syslog"] {
+        let [sorted, mixed] = ["morning.csv", "mixed.csv"].map(|traffic| {
+            let arguments = [
+                "log",
+                "harbour.toml",
+                traffic,
+                BEGINS[0],
+                BEGINS[1],
+                "--as",
+                "mappings",
+                "--format",
+                form,
+            ];
+            zarnet(path, &arguments, "").stdout
+        });
+        assert!(!sorted.is_empty() && sorted == mixed, "{form}");
+    }
+}
+
+#[test]
 fn the_three_formats_say_the_same() {
     let folder = estate();
     let path = folder.path();

@@ -1,6 +1,9 @@
 //! Events of a log in the form that is asked for.
 
-use std::io::{self, Write};
+use std::fs::File;
+use std::io::{self, BufWriter, Seek, Write};
+
+use tempfile::SpooledTempFile;
 
 use zarnet_analysis::answer::SHAPE;
 use zarnet_analysis::answer::log::{Amount, event_shape};
@@ -15,16 +18,58 @@ use crate::present::log::EventTable;
 
 /// Writes events one after the other.
 pub enum Encoder<'a> {
-    Ipfix(&'a mut dyn Write, Writer, u32),
+    Ipfix(&'a mut dyn Output, Writer, u32),
     /// A line an event; the time, the line under way, and what writes it.
-    Lines(&'a mut dyn Write, TimeText, Vec<u8>, Line),
-    Json(&'a mut dyn Write, TimeText, u64),
+    Lines(&'a mut dyn Output, TimeText, Vec<u8>, Line),
+    Json(&'a mut dyn Output, TimeText, u64),
     Text(&'a mut EventTable),
     Sent(&'a mut LogSender),
     Counted(&'a mut Counter),
 }
 
 type Line = fn(&TranslationEvent, &LogNames, &mut TimeText, &mut Vec<u8>);
+
+/// What comes before the first line.
+fn head(line: Line) -> Vec<u8> {
+    let mut head = Vec::new();
+    if std::ptr::fn_addr_eq(line, csv_line as Line) {
+        csv_header(&mut head);
+    }
+    head
+}
+
+/// Where a log is written to until it is known to be whole.
+pub trait Output: Write {
+    /// Forgets what was written.
+    fn restart(&mut self) -> io::Result<()>;
+}
+
+impl<W: Write + Restart> Output for BufWriter<W> {
+    fn restart(&mut self) -> io::Result<()> {
+        self.flush()?;
+        self.get_mut().empty()
+    }
+}
+
+/// A file that can be written anew.
+pub trait Restart {
+    /// Makes it empty.
+    fn empty(&mut self) -> io::Result<()>;
+}
+
+impl Restart for SpooledTempFile {
+    fn empty(&mut self) -> io::Result<()> {
+        self.rewind()?;
+        self.set_len(0)
+    }
+}
+
+impl Restart for &File {
+    fn empty(&mut self) -> io::Result<()> {
+        self.rewind()?;
+        self.set_len(0)
+    }
+}
 
 fn line_of_syslog(e: &TranslationEvent, names: &LogNames, time: &mut TimeText, out: &mut Vec<u8>) {
     syslog_line(e, names, time, out);
@@ -33,17 +78,38 @@ fn line_of_syslog(e: &TranslationEvent, names: &LogNames, time: &mut TimeText, o
 
 impl<'a> Encoder<'a> {
     /// What writes a form; text has an encoder of its own.
-    pub fn of(format: Format, out: &'a mut dyn Write) -> Self {
+    pub fn of(format: Format, out: &'a mut dyn Output) -> Self {
         match format {
             Format::Ipfix => Self::Ipfix(out, Writer::new(MOST_IN_FILE), 0),
             Format::Json => Self::Json(out, TimeText::default(), 0),
             Format::Syslog => Self::Lines(out, TimeText::default(), Vec::new(), line_of_syslog),
             Format::Csv | Format::Text => {
-                let mut held = Vec::new();
-                csv_header(&mut held);
-                Self::Lines(out, TimeText::default(), held, csv_line)
+                Self::Lines(out, TimeText::default(), head(csv_line), csv_line)
             }
         }
+    }
+
+    /// Begins anew, because the traffic does: it was not in order. `false`: what was sent already
+    /// stays sent, and comes again.
+    pub fn restart(&mut self) -> io::Result<bool> {
+        match self {
+            Self::Ipfix(out, writer, _) => {
+                *writer = Writer::new(MOST_IN_FILE);
+                out.restart()?;
+            }
+            Self::Lines(out, _, held, line) => {
+                *held = head(*line);
+                out.restart()?;
+            }
+            Self::Json(out, _, count) => {
+                *count = 0;
+                out.restart()?;
+            }
+            Self::Text(table) => table.restart(),
+            Self::Counted(counter) => **counter = Counter::new(),
+            Self::Sent(_) => return Ok(false),
+        }
+        Ok(true)
     }
 
     /// Writes an event.

@@ -4,10 +4,11 @@ mod encode;
 mod summary;
 
 use std::cell::{Cell, RefCell};
-use std::io::{self, IsTerminal};
+use std::io::{self, IsTerminal, Seek};
 use std::path::Path;
 use std::sync::Arc;
 
+use tempfile::SpooledTempFile;
 use zarnet_core::plan::{Log, Plan};
 use zarnet_core::predict::{LoggedBy, Options, log};
 use zarnet_core::traffic::{Batches, Item};
@@ -21,7 +22,7 @@ use crate::args::{Common, Format, LogArgs, LogAs};
 use crate::exit::{FINE, Failure};
 use crate::present::log::{EventTable, sent};
 use crate::present::{View, diagnostic, output};
-use encode::Encoder;
+use encode::{Counter, Encoder};
 
 pub fn run(args: &LogArgs, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
@@ -96,19 +97,12 @@ impl Logging<'_> {
             Options { seed: self.seed, mappings: false, sessions: false, ..Options::default() };
         let prediction = attempts(self.traffic, options, self.quiet, |items, options| {
             let mut again = writing.borrow_mut().begin();
-            let items = Until { items, stopped: &stopped };
-            log(
-                self.plan.clone(),
-                items,
-                self.traffic.events(),
-                options,
-                all_as,
-                |plan, entries| {
-                    let mut writing = writing.borrow_mut();
-                    writing.take(plan, entries, &mut again);
-                    stopped.set(writing.failure.is_some());
-                },
-            )
+            let (items, events) = (Until { items, stopped: &stopped }, self.traffic.events());
+            log(self.plan.clone(), items, events, options, all_as, |plan, entries| {
+                let mut writing = writing.borrow_mut();
+                writing.take(plan, entries, &mut again);
+                stopped.set(writing.failure.is_some());
+            })
         })?;
         tell_elsewhere(&prediction, self.quiet);
         writing.into_inner().finish()
@@ -121,9 +115,10 @@ struct Writing<'a> {
     names: LogNames,
     encoder: Encoder<'a>,
     only: Option<zarnet_core::plan::DeviceId>,
-    /// Entries so far. A run that begins anew, because senders have to be known, logs the same
-    /// again up to where the one before it stopped.
+    /// Entries that are sent and cannot be taken back.
     written: u64,
+    /// Whether a run has begun already.
+    has_begun: bool,
     failure: Option<io::Error>,
     entries: Vec<LoggedBy>,
 }
@@ -136,13 +131,22 @@ impl<'a> Writing<'a> {
             encoder,
             only: of.only,
             written: 0,
+            has_begun: false,
             failure: None,
             entries: Vec::new(),
         }
     }
 
-    /// A run begins: how many entries of it are written already.
+    /// A run begins: how many entries of it are sent already. One that begins anew, because senders
+    /// have to be known, logs the same again up to where the one before it stopped.
     fn begin(&mut self) -> u64 {
+        if std::mem::replace(&mut self.has_begun, true) {
+            match self.encoder.restart() {
+                Ok(true) => self.written = 0,
+                Ok(false) => {}
+                Err(error) => self.failure = Some(error),
+            }
+        }
         self.written
     }
 
@@ -214,10 +218,19 @@ fn print(
         output::answer(|out| table.write(out, &names))?;
         return Ok(FINE);
     }
-    let mut out = output::raw();
+    let mut out = io::BufWriter::with_capacity(BUFFER, SpooledTempFile::new(IN_MEMORY));
     what.play(all_as, Encoder::of(common.format, &mut out))?;
+    let mut held = out.into_inner().map_err(io::IntoInnerError::into_error)?;
+    held.rewind()?;
+    output::copy(&mut held)?;
     Ok(FINE)
 }
+
+/// So many octets are written at once.
+const BUFFER: usize = 1 << 18;
+/// A log of so many octets is kept in memory until it is known to be whole: traffic may turn out not
+/// to be in order.
+const IN_MEMORY: usize = 64 << 20;
 
 /// Writes the log into a file that appears whole; as IPFIX, if no form is asked for.
 fn write(
@@ -232,8 +245,8 @@ fn write(
     }
     let format = if common.format == Format::Text { Format::Ipfix } else { common.format };
     let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
-    let mut out = io::BufWriter::with_capacity(1 << 18, file.as_file_mut());
+    let file = tempfile::NamedTempFile::new_in(folder)?;
+    let mut out = io::BufWriter::with_capacity(BUFFER, file.as_file());
     what.play(all_as, Encoder::of(format, &mut out))?;
     drop(out);
     file.as_file().sync_all()?;
@@ -268,6 +281,8 @@ fn send(
         }
     };
     let cannot = |error: io::Error| Failure::wrong("cannot-send", format!("{to}: {error}"), None);
+    // what is sent cannot be taken back: whether the traffic is in order is found out before
+    what.play(all_as, Encoder::Counted(&mut Counter::new()))?;
     let mut sender =
         LogSender::connect(to, is_syslog, rate).map_err(|error| match error.kind() {
             io::ErrorKind::InvalidInput => {

@@ -39,6 +39,12 @@ impl EventTable {
         Self { view, first: Vec::new(), counts: BTreeMap::new() }
     }
 
+    /// Forgets what was taken.
+    pub fn restart(&mut self) {
+        self.first.clear();
+        self.counts.clear();
+    }
+
     /// Takes an event.
     pub fn take(&mut self, event: &TranslationEvent) {
         if self.view.rows == 0 || self.first.len() < self.view.rows {

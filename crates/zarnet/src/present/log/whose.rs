@@ -9,7 +9,7 @@ use zarnet_store::Asked;
 use crate::present::View;
 use crate::present::table::{self, BAD, BOLD, CAUTION, Cell, Column, DIM, GOOD, count, span};
 
-const COLUMNS: [Column; 10] = [
+const COLUMNS: [Column; 11] = [
     Column::text("HOST").expendable(2),
     Column::text("PROTO"),
     Column::text("INTERNAL"),
@@ -17,6 +17,7 @@ const COLUMNS: [Column; 10] = [
     Column::text("PEER").expendable(4),
     Column::text("FROM"),
     Column::text("UNTIL"),
+    Column::text("ENDED BY").expendable(6),
     Column::text("RULE").expendable(3),
     Column::text("DEVICE").expendable(5),
     Column::text("CERTAINTY").expendable(1),
@@ -94,11 +95,10 @@ fn cells(answer: &WhoseAnswer<'_>, found: &zarnet_store::Found, time: &mut TimeT
         Certainty::Block => CAUTION,
         Certainty::OneOf => BAD,
     };
-    let until = match (shape.until, shape.gone_by, shape.ended_by) {
-        (Some(until), _, Some(cause)) => format!("{until} ({cause})"),
-        (Some(until), _, None) => until,
-        (None, Some(by), _) => format!("by {by}"),
-        (None, None, _) => "end not logged".into(),
+    let until = match (shape.until, shape.gone_by) {
+        (Some(until), _) => until,
+        (None, Some(by)) => format!("by {by}"),
+        (None, None) => "end not logged".into(),
     };
     vec![
         // an address would stand there twice
@@ -109,6 +109,7 @@ fn cells(answer: &WhoseAnswer<'_>, found: &zarnet_store::Found, time: &mut TimeT
         shape.peer.map(|p| p.to_string()).unwrap_or_default().into(),
         shape.from.unwrap_or_else(|| "not logged".into()).into(),
         until.into(),
+        shape.ended_by.unwrap_or_default().into(),
         shape.rule.unwrap_or_default().into(),
         shape.device.into(),
         Cell::styled(shape.certainty.name(), style),
