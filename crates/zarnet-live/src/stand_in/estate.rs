@@ -11,16 +11,15 @@ use serde_json::Value;
 use tokio::sync::{broadcast, oneshot};
 use zarnet_core::event::{Action, Event};
 use zarnet_core::net::Instant;
-use zarnet_core::plan::{DeviceId, Log, Plan};
+use zarnet_core::plan::{DeviceId, Plan};
 use zarnet_core::predict::{Live, Options};
 use zarnet_formats::ietf_nat::{ModuleForm, export};
-use zarnet_formats::nat_log::{LogNames, OfRun};
 use zarnet_formats::traffic::{Attempt, Items, Traffic};
 
 use super::clock::{Clock, Pace};
 use super::datastore::{Datastore, Refused, Saving, Unconfirmed, edited, planned};
 use super::indices::Indices;
-use crate::send_log::LogSender;
+use super::log::{LogSetup, Sending};
 
 /// What a stand-in is made of.
 pub struct Setup {
@@ -42,21 +41,6 @@ pub struct Setup {
     pub seed: u64,
     /// Where the devices send their translation log, if they do.
     pub log: Option<LogSetup>,
-}
-
-/// The translation log of a stand-in.
-pub struct LogSetup {
-    /// What of every rule is logged; what the plan says, if that is not given.
-    pub all_as: Option<Log>,
-    /// The collector.
-    pub to: LogSender,
-}
-
-/// The translation log as it is sent.
-struct Sending {
-    to: LogSender,
-    of_run: OfRun,
-    names: LogNames,
 }
 
 /// Traffic that runs on a stand-in.
@@ -124,25 +108,10 @@ impl<'t> Estate<'t> {
         }
     }
 
-    /// From now on the devices send their translation log.
-    fn send_log(&mut self, log: LogSetup, begins: Timestamp) {
-        self.live.keep_log(log.all_as);
-        let of_run = OfRun::new(begins.as_nanosecond(), false);
-        self.log = Some(Sending { to: log.to, of_run, names: LogNames::default() });
-    }
-
     /// Sends what was logged since the last time.
     fn log_on(&mut self) {
-        let Some(Sending { to, of_run, names }) = &mut self.log else { return };
-        let mut sent = Ok(());
-        self.live.take_log(|plan, entries| {
-            of_run.events(plan, entries, names, |event, names| {
-                if sent.is_ok() {
-                    sent = to.send(event, names);
-                }
-            });
-        });
-        if let Err(error) = sent.and_then(|()| to.finish()) {
+        let sent = self.log.as_mut().map(|log| log.send(&mut self.live));
+        if let Some(Err(error)) = sent {
             // the device goes on, as one would whose collector is gone
             self.log_failure = Some(format!("the translation log cannot be sent: {error}"));
             self.log = None;
@@ -370,7 +339,7 @@ fn answer_all(
 ) {
     let mut estate = Estate::new(setup, events);
     if let Some(log) = log {
-        estate.send_log(log, setup.begins);
+        estate.log = Some(Sending::begin(log, setup.begins, &mut estate.live));
     }
     while let Ok(question) = asked.recv() {
         // a fault in one question must not end the device

@@ -11,6 +11,7 @@ mod live;
 mod logs;
 mod plans;
 mod prints;
+mod recording;
 mod written;
 
 use std::io::Write;

@@ -2,6 +2,7 @@
 
 mod elements;
 mod read;
+mod record;
 mod template;
 mod write;
 

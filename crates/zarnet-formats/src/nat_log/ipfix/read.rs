@@ -1,10 +1,10 @@
 //! IPFIX messages as translation events (RFC 7011, RFC 8158).
 
 use std::collections::HashMap;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use zarnet_core::net::Protocol;
 
+use super::record::{Record, text};
 use super::template::{Slot, Template, VARIABLE};
 use crate::nat_log::noted::in_this_age;
 use crate::nat_log::{
@@ -152,20 +152,6 @@ struct Reader<'a> {
 
 fn number16(octets: &[u8], at: usize) -> Option<u16> {
     octets.get(at..at + 2).and_then(|n| n.try_into().ok()).map(u16::from_be_bytes)
-}
-
-/// An unsigned number of at most eight octets (RFC 7011 §6.2 lets it be shorter than its type).
-#[inline]
-fn number(octets: &[u8]) -> u64 {
-    octets.iter().take(8).fold(0, |sum, octet| sum << 8 | u64::from(*octet))
-}
-
-fn address(octets: &[u8]) -> Option<IpAddr> {
-    match octets.len() {
-        4 => Some(Ipv4Addr::from(<[u8; 4]>::try_from(octets).ok()?).into()),
-        16 => Some(Ipv6Addr::from(<[u8; 16]>::try_from(octets).ok()?).into()),
-        _ => None,
-    }
 }
 
 impl Reader<'_> {
@@ -325,78 +311,4 @@ impl Reader<'_> {
         self.noted.events += 1;
         take(event, self.names);
     }
-}
-
-/// The fields of a record that are of any account.
-#[derive(Debug, Default)]
-struct Record<'a> {
-    at: Option<i64>,
-    event: Option<u64>,
-    internal: Option<IpAddr>,
-    internal_port: Option<u16>,
-    external: Option<IpAddr>,
-    external_port: Option<u16>,
-    protocol: Option<u64>,
-    peer: Option<IpAddr>,
-    peer_port: Option<u16>,
-    translated_peer: Option<IpAddr>,
-    translated_peer_port: Option<u16>,
-    port_first: Option<u16>,
-    port_last: Option<u16>,
-    quota: Option<u64>,
-    limit: Option<u64>,
-    pool: Option<u64>,
-    pool_name: Option<&'a [u8]>,
-    domain: Option<u64>,
-    domain_name: Option<&'a [u8]>,
-    rule: Option<&'a [u8]>,
-    cause: Option<u64>,
-}
-
-/// A name, if it is one: not empty, and UTF-8.
-fn text(octets: &[u8]) -> Option<&str> {
-    std::str::from_utf8(octets).ok().filter(|text| !text.is_empty())
-}
-
-impl<'a> Record<'a> {
-    #[inline(always)]
-    fn take(&mut self, slot: Slot, value: &'a [u8]) {
-        let port = || Some(number(value) as u16);
-        match slot {
-            Slot::Milliseconds => self.at = i64::try_from(number(value)).ok(),
-            Slot::Seconds => {
-                self.at = i64::try_from(number(value)).ok().map(|s| s.saturating_mul(1000))
-            }
-            Slot::SecondsAndFraction => self.at = since_1900(value),
-            Slot::Event => self.event = Some(number(value)),
-            Slot::Internal => self.internal = address(value).or(self.internal),
-            Slot::InternalPort => self.internal_port = port(),
-            Slot::External => self.external = address(value).or(self.external),
-            Slot::ExternalPort => self.external_port = port(),
-            Slot::Protocol => self.protocol = Some(number(value)),
-            Slot::Peer => self.peer = address(value),
-            Slot::PeerPort => self.peer_port = port(),
-            Slot::TranslatedPeer => self.translated_peer = address(value),
-            Slot::TranslatedPeerPort => self.translated_peer_port = port(),
-            Slot::PortFirst => self.port_first = port(),
-            Slot::PortLast => self.port_last = port(),
-            Slot::Quota => self.quota = Some(number(value)),
-            Slot::Limit => self.limit = Some(number(value)),
-            Slot::Pool => self.pool = Some(number(value)),
-            Slot::PoolName => self.pool_name = Some(value),
-            Slot::Domain => self.domain = Some(number(value)),
-            Slot::DomainName => self.domain_name = Some(value),
-            Slot::Rule => self.rule = Some(value),
-            Slot::Cause => self.cause = Some(number(value)),
-            Slot::Passed | Slot::Unknown(_) => {}
-        }
-    }
-}
-
-/// Seconds and a binary fraction since 1900, as milliseconds since 1970.
-fn since_1900(value: &[u8]) -> Option<i64> {
-    const BETWEEN: i64 = 2_208_988_800;
-    let (seconds, fraction) = value.split_at_checked(4)?;
-    let (seconds, fraction) = (number(seconds) as i64, number(fraction) & 0xffff_ffff);
-    Some((seconds - BETWEEN) * 1000 + ((fraction as i64 * 1000) >> 32))
 }
