@@ -2,13 +2,14 @@
 # What a decoder and an analyser by others make of the translation logs that were checked in: every field of RFC 8158 has its name, every record is there.
 set -euo pipefail
 cd "$(dirname "$0")/logs"
+told=$(mktemp)
+trap 'rm -f "$told"' EXIT
 for log in *.ipfix; do
-    ipfixDump --in "$log" --data >/tmp/ipfix-judge.$$
-    trap 'rm -f /tmp/ipfix-judge.$$' EXIT
+    ipfixDump --in "$log" --data >"$told"
     # fields that have no name are those of our own enterprise
-    unnamed=$(grep -E '_alien|unknown' /tmp/ipfix-judge.$$ | grep -vcE '\((32473/[12])\)' || true)
+    unnamed=$(grep -E '_alien|unknown' "$told" | grep -vcE '\((32473/[12])\)' || true)
     [ "$unnamed" = 0 ] || { echo "$log: $unnamed fields without a name" >&2; exit 1; }
-    records=$(grep -c 'observationTimeMilliseconds' /tmp/ipfix-judge.$$)
+    records=$(grep -c 'observationTimeMilliseconds' "$told")
     said=$(tail -n +2 "${log%.ipfix}.csv" | wc -l)
     [ "$records" = "$said" ] || { echo "$log: $records records, $said events" >&2; exit 1; }
     events=$(tshark -r "$log" -V 2>/dev/null | grep -c 'Nat Event: ')

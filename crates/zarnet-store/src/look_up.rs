@@ -93,7 +93,7 @@ impl Store {
         }
     }
 
-    /// The same, unless rules come meanwhile whose names are not known yet.
+    /// The same, unless the store is put into files meanwhile: then something may have been missed.
     fn try_look_up(&self, question: &Question) -> Result<Option<Finding>, StoreError> {
         let mut search = Search::new(question);
         let mut rules = self.rules()?;
@@ -112,8 +112,10 @@ impl Store {
             }
             (from, until) = wider;
         }
-        let has_all_rules = self.rules()?.len() == known;
-        Ok(has_all_rules.then(|| search.finish(files.len(), &coverage, &rules)))
+        // what began since, and has no end yet, is in a state that was not read
+        let is_same_state = search.number == layout::states(self.root())?.pop().map(|s| s.0);
+        let is_settled = self.rules()?.len() == known && is_same_state;
+        Ok(is_settled.then(|| search.finish(files.len(), &coverage, &rules)))
     }
 }
 
@@ -185,11 +187,13 @@ fn rule_number(name: &str, rules: &mut Vec<String>) -> Option<u16> {
 struct Search<'a> {
     question: &'a Question,
     found: Settled,
+    /// The number of the state that was read, if there is one.
+    number: Option<u64>,
 }
 
 impl<'a> Search<'a> {
     fn new(question: &'a Question) -> Self {
-        Self { question, found: Settled::default() }
+        Self { question, found: Settled::default(), number: None }
     }
 
     /// Finds what is in no file of the two orders yet: translations of which one end was logged,
@@ -203,7 +207,8 @@ impl<'a> Search<'a> {
         let (mut names, mut halves, mut coverage) =
             (LogNames::default(), Vec::new(), Coverage::default());
         let state = layout::states(root)?.pop();
-        let number = state.as_ref().map_or(0, |state| state.0);
+        self.number = state.as_ref().map(|state| state.0);
+        let number = self.number.unwrap_or(0);
         let journals = layout::journals(root)?;
         if let Some((_, state)) = &state {
             coverage = read_coverage(state)?;

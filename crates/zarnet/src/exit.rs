@@ -53,8 +53,8 @@ impl From<StoreError> for Failure {
     /// A store that cannot be written is no fault of the input.
     fn from(error: StoreError) -> Self {
         match error {
-            StoreError::Io { ref error, .. } if error.kind() != io::ErrorKind::NotFound => {
-                Self::Io(io::Error::new(error.kind(), error.to_string()))
+            StoreError::Io { error: ref inner, .. } if inner.kind() != io::ErrorKind::NotFound => {
+                Self::Io(io::Error::new(inner.kind(), error.to_string()))
             }
             error => {
                 let help = error.help().map(str::to_owned);

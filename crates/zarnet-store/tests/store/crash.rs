@@ -106,3 +106,32 @@ fn small_files_are_put_together_and_answer_the_same() {
     assert!((0..12).all(|n| answered(folder.path(), n)));
     assert!(hosts(&whose(folder.path(), "203.0.113.2:10003/udp", HOUR)).is_empty());
 }
+
+#[test]
+fn it_is_asked_while_it_is_written_to() {
+    let (folder, mut names) = (tempfile::tempdir().unwrap(), LogNames::default());
+    let mut writer = StoreWriter::open(folder.path(), Limits::default(), &mut names).unwrap();
+    writer.keep_journal().unwrap();
+    // one that never ends, and one that has ended
+    for n in [0, 1] {
+        writer.take(&made(&mut names, n * SECOND, &ends(n)), &names).unwrap();
+    }
+    writer.take(&ended(&mut names, 9 * SECOND, &ends(1)), &names).unwrap();
+    writer.sync(&names).unwrap();
+    let root = folder.path().to_owned();
+    let writing = std::thread::spawn(move || {
+        for n in 2..120 {
+            writer.take(&made(&mut names, n * SECOND, &ends(n)), &names).unwrap();
+            writer.take(&ended(&mut names, (n + 60) * SECOND, &ends(n)), &names).unwrap();
+            writer.sync(&names).unwrap();
+            writer.commit(&names).unwrap();
+        }
+    });
+    let mut asked = 0;
+    while !writing.is_finished() {
+        assert!(answered(&root, 0) && answered(&root, 1), "after {asked} questions");
+        asked += 1;
+    }
+    writing.join().unwrap();
+    assert!(asked > 10 && (0..120).all(|n| answered(&root, n)), "{asked} questions");
+}
