@@ -41,7 +41,6 @@ shoot() {
 }
 
 picture predict 'zarnet predict saltmere/harbour.toml saltmere/morning.csv --at 2h45m --rows 8 --device harbour-edge'
-picture capture 'zarnet predict saltmere/harbour.toml saltmere/quay.pcap.gz --seen-at harbour-edge/quay --rows 9 --sessions -q --device harbour-edge'
 picture check 'zarnet check saltmere/hurried.toml'
 picture new 'zarnet new edge.toml && head -37 edge.toml'
 picture storm 'zarnet predict saltmere/harbour.toml saltmere/storm.toml --at 31m --rows 14 --device harbour-edge'

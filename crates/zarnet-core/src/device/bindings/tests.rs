@@ -151,7 +151,7 @@ fn close_session_closes_the_mapping_behind_the_last_one() {
                 mapping,
                 rule: OVERLOAD,
                 cause: Cause::Cleared,
-                peer: peer(),
+                peer: (peer().0, 54),
             },
         ),
         (10, TableEvent::AddressFreed { target: new.external.target, in_use: 0 }),
