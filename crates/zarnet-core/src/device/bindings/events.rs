@@ -15,8 +15,8 @@ pub(in crate::device) enum TableEvent {
     /// A dynamic mapping was opened: its place, its rule, its external address, how many are on
     /// that then, and the far end of its first packet.
     MappingOpened { mapping: u32, rule: u16, external: u32, on_address: u32, peer: EndKey },
-    /// A dynamic mapping is about to be closed. `peer`: the one that it was made for, if it depends
-    /// on that.
+    /// A dynamic mapping is about to be closed. `peer`: the one that it was made for where it
+    /// depends on that, else the far end of its last session; none of a mapping that had none.
     MappingClosed { mapping: u32, rule: u16, cause: Cause, peer: EndKey },
     /// A dynamic mapping counts as another rule's from now on.
     MappingHandedOver { mapping: u32, from: u16, to: u16 },
