@@ -183,7 +183,10 @@ impl Pairing {
                 && is_same(known, &half)
                 && (since..=half.begun).contains(&known.begun)
         };
-        if let Some(place) = few.all().iter().position(fits) {
+        // of several the one that began first, in whatever order they were logged: a log that is read
+        // again finds the same ends again
+        let fitting = few.all().iter().enumerate().filter(|(_, known)| fits(known));
+        if let Some((place, _)) = fitting.min_by_key(|(_, known)| known.begun) {
             let known = few.remove(place);
             self.count -= 1;
             done(whole(&known, &half));

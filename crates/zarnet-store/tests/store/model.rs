@@ -218,3 +218,37 @@ fn what_has_no_room_in_memory_is_answered_all_the_same() {
         compare(&Store::open(folder.path()).unwrap(), day);
     });
 }
+
+#[test]
+fn of_sessions_that_share_their_ends_the_first_ends_first_in_whatever_order_they_came() {
+    let truth = |begun, ended| Truth {
+        host: 1,
+        address: 0,
+        port: 3,
+        is_session: true,
+        begun,
+        ended: Some(ended),
+    };
+    let first = Truth { host: 2, ..truth(0, 500) };
+    let day = [first, truth(1_000, 5_000), truth(3_000, 9_000)];
+    for order in [[0, 1, 2, 3, 4, 5], [0, 1, 3, 2, 4, 5]] {
+        let (folder, mut names) = (tempfile::tempdir().unwrap(), LogNames::default());
+        let events = events(&day, &mut names);
+        let mut writer = StoreWriter::open(folder.path(), Limits::default(), &mut names).unwrap();
+        order.iter().for_each(|n| writer.take(&events[*n], &names).unwrap());
+        writer.commit(&names).unwrap();
+        drop(writer);
+        let question = Question {
+            asked: Asked::External(Ipv4Addr::new(203, 0, 113, 0).into(), Some(3)),
+            between: (BEGINS, BEGINS + HOUR),
+            within: 0,
+            protocol: Some(Protocol::TCP),
+            device: None,
+        };
+        let found = Store::open(folder.path()).unwrap().look_up(&question).unwrap().found;
+        let mut times: Vec<_> = found.iter().map(|f| (f.record.begun, f.record.ended())).collect();
+        times.sort_unstable();
+        let wanted = day.each_ref().map(|t| (BEGINS + t.begun, t.ended.map(|e| BEGINS + e)));
+        assert_eq!(times, wanted, "{order:?}");
+    }
+}
