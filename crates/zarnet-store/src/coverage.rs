@@ -148,9 +148,6 @@ impl Heard {
 impl Coverage {
     /// What is known of a device.
     pub fn of(&mut self, device: &str) -> &mut Heard {
-        if !self.devices.contains_key(device) {
-            self.devices.insert(device.to_owned(), Heard::default());
-        }
         self.devices.entry(device.to_owned()).or_default()
     }
 

@@ -111,7 +111,7 @@ impl FastPairing {
         let Some((key, internal, internal_port)) = parts(event) else {
             return Taken::Slow(None);
         };
-        let begins = matches!(event.kind, EventKind::MappingCreated | EventKind::SessionCreated);
+        let begins = event.kind.begins() == Some(true);
         match self.0.entry(key) {
             Entry::Vacant(vacant) if begins && !is_known() => {
                 let rule = rule.unwrap_or(u16::MAX);

@@ -12,7 +12,7 @@ use crate::error::StoreError;
 use crate::journal::{self, Entry};
 use crate::layout;
 use crate::pairing::Pairing;
-use crate::part::SpanOfTime;
+use crate::part::{DAY, SpanOfTime};
 use crate::record::Record;
 use crate::settle::Settled;
 use crate::store::Store;
@@ -70,8 +70,6 @@ pub struct Finding {
     pub files: usize,
 }
 
-/// A translation that began this long before the time that is asked for may still hide in a gap.
-const DAY: i64 = 86_400_000;
 /// Files may go while they are looked for: they are put together. Then it is done again.
 const TRIES: usize = 8;
 
@@ -154,14 +152,11 @@ impl Question {
             Asked::External(address, port) => record.external == address && record.has_port(port),
             Asked::Host(address) => record.internal == address,
         };
-        let (from, until) = self.between;
         let protocol = match (self.protocol, record.protocol) {
             (Some(a), Some(b)) => a == b,
             _ => true,
         };
-        let begins = record.since().is_none_or(|b| b <= until.saturating_add(self.within));
-        let ends = record.gone_by().is_none_or(|e| e >= from.saturating_sub(self.within));
-        is_asked && protocol && begins && ends
+        is_asked && protocol && record.may_have_lived(self.window())
     }
 
     /// Whether an event may have to do with the question: it is about the same address.
@@ -306,6 +301,7 @@ impl<'a> Search<'a> {
             }
             let (from, until) = self.question.between;
             let since = own.iter().filter_map(|f| f.record.since()).min();
+            // what began a day before the time that is asked for may still hide in a gap
             let begins = match self.question.asked {
                 Asked::External(..) => since.unwrap_or(from.saturating_sub(DAY)).min(from),
                 Asked::Host(_) => from,

@@ -69,10 +69,9 @@ impl Record {
         }
     }
 
-    /// Whether it may have lived at an instant, give or take so many milliseconds.
-    pub fn covers(&self, at: i64, within: i64) -> bool {
-        self.since().is_none_or(|b| b <= at.saturating_add(within))
-            && self.gone_by().is_none_or(|e| e >= at.saturating_sub(within))
+    /// Whether it may have lived at some time between two instants.
+    pub(crate) fn may_have_lived(&self, (from, until): (i64, i64)) -> bool {
+        self.since().is_none_or(|b| b <= until) && self.gone_by().is_none_or(|e| e >= from)
     }
 
     /// The same, whose end was not logged, when another has its external end at an instant.

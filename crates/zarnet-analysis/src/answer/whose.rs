@@ -40,7 +40,7 @@ pub struct WhoseAnswer<'a> {
     pub question: &'a Question,
     /// What the store knows.
     pub finding: &'a Finding,
-    /// LogNames of hosts, by their internal addresses, if a plan tells them.
+    /// Names of hosts, by their internal addresses, if a plan tells them.
     pub hosts: HashMap<IpAddr, String>,
 }
 

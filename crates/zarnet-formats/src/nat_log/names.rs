@@ -1,4 +1,4 @@
-//! LogNames of devices, rules and pools, each kept once.
+//! Names of devices, rules and pools, each kept once.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -7,7 +7,7 @@ use std::sync::Arc;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Name(pub u32);
 
-/// LogNames by their positions, and positions by their names.
+/// Names by their positions, and positions by their names.
 #[derive(Debug, Clone, Default)]
 pub struct LogNames {
     list: Vec<Arc<str>>,

@@ -15,7 +15,7 @@ pub struct OfRun {
     origin: i128,
     /// Whether sessions are logged with their far ends (RFC 6888 §4 REQ-12 advises against it).
     with_peers: bool,
-    /// LogNames of each device, for the plan that they are of.
+    /// Names of each device, for the plan that they are of.
     plan: Option<Arc<Plan>>,
     devices: Vec<DeviceNames>,
 }

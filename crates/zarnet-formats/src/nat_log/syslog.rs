@@ -221,11 +221,9 @@ impl Frames {
             };
             let (from, skipped) = (self.at, std::mem::take(&mut self.skips));
             self.at += end + 1;
-            let line = self.held[from..from + end].trim_ascii();
-            if !skipped && !line.is_empty() {
-                let from = from + self.held[from..from + end].len()
-                    - self.held[from..from + end].trim_ascii_start().len();
-                let length = self.held[from..self.at].trim_ascii_end().len();
+            let line = self.held[from..from + end].trim_ascii_start();
+            let (from, length) = (from + end - line.len(), line.trim_ascii_end().len());
+            if !skipped && length > 0 {
                 return Some(&self.held[from..from + length]);
             }
         }

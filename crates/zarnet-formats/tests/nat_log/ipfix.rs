@@ -21,6 +21,14 @@ fn octets(hex: &str) -> Vec<u8> {
         .collect()
 }
 
+/// Mappings that are made one after the other.
+fn mappings(count: u16, names: &mut LogNames) -> Vec<TranslationEvent> {
+    let parts: Vec<_> = (0..count)
+        .map(|n| ([n, 0, n, n], EventKind::MappingCreated, [false, false, false, true]))
+        .collect();
+    made(&parts, names)
+}
+
 fn messages(octets: &[u8]) -> Vec<&[u8]> {
     let (mut all, mut rest) = (Vec::new(), octets);
     while !rest.is_empty() {
@@ -50,10 +58,7 @@ fn rfc8158_s4_6_3_a_bib_create_event_is_read() {
 #[test]
 fn rfc7011_s3_1_sequence_numbers_count_data_records_before_a_message() {
     let mut names = LogNames::default();
-    let parts: Vec<_> = (0..400)
-        .map(|n| ([n, 0, n, n], EventKind::MappingCreated, [false, false, false, true]))
-        .collect();
-    let events = made(&parts, &mut names);
+    let events = mappings(400, &mut names);
     let octets = ipfix(&events, &names, MOST_IN_DATAGRAM);
     let messages = messages(&octets);
     assert!(messages.len() > 5);
@@ -73,10 +78,7 @@ fn rfc7011_s3_1_sequence_numbers_count_data_records_before_a_message() {
 #[test]
 fn rfc7011_s8_1_messages_that_are_missing_are_counted_and_late_ones_too() {
     let mut names = LogNames::default();
-    let parts: Vec<_> = (0..400)
-        .map(|n| ([n, 0, n, n], EventKind::MappingCreated, [false, false, false, true]))
-        .collect();
-    let events = made(&parts, &mut names);
+    let events = mappings(400, &mut names);
     let octets = ipfix(&events, &names, MOST_IN_DATAGRAM);
     let mut messages = messages(&octets);
     let lost = messages.remove(3);
@@ -96,10 +98,7 @@ fn rfc7011_s8_1_messages_that_are_missing_are_counted_and_late_ones_too() {
 #[test]
 fn rfc7011_s8_4_templates_are_sent_again_for_who_missed_them() {
     let mut names = LogNames::default();
-    let parts: Vec<_> = (0..20)
-        .map(|n| ([n, 0, n, n], EventKind::MappingCreated, [false, false, false, true]))
-        .collect();
-    let events = made(&parts, &mut names);
+    let events = mappings(20, &mut names);
     let (mut writer, mut out) = (Writer::new(MOST_IN_DATAGRAM), Vec::new());
     let mut put = |message: &[u8]| {
         out.push(message.to_vec());

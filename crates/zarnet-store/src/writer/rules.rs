@@ -1,4 +1,4 @@
-//! LogNames of rules, each with a number.
+//! Names of rules, each with a number.
 
 use std::collections::HashMap;
 

@@ -34,16 +34,24 @@ pub fn write_new(path: &Path, contents: &[u8], force: bool) -> Result<(), Failur
 /// # Errors
 /// Another file is there, or it cannot be written.
 pub fn write_secret(path: &Path, contents: &[u8], force: bool) -> Result<(), Failure> {
+    let mut file = temporary_for(path, force)?;
+    std::io::Write::write_all(&mut file, contents)?;
+    file.persist(path).map_err(|e| Failure::Io(e.error))?;
+    Ok(())
+}
+
+/// A file beside a place that is free, or any with `force`, to be renamed into it. It is its owner's
+/// alone from the first moment.
+///
+/// # Errors
+/// Another file is there, or none can be made.
+pub fn temporary_for(path: &Path, force: bool) -> Result<tempfile::NamedTempFile, Failure> {
     if path.exists() && !force {
         let message = format!("{} is there already", path.display());
         return Err(Failure::wrong("file-exists", message, "--force overwrites it".to_owned()));
     }
     let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    // a temporary file is its owner's alone from the first moment
-    let mut file = tempfile::NamedTempFile::new_in(folder)?;
-    std::io::Write::write_all(&mut file, contents)?;
-    file.persist(path).map_err(|e| Failure::Io(e.error))?;
-    Ok(())
+    Ok(tempfile::NamedTempFile::new_in(folder)?)
 }
 
 /// Writes the files of a plan that a change has changed, if none of its files was changed by

@@ -18,6 +18,12 @@ pub(super) fn log(folder: &Path, form: &str, name: &str, more: &[&str]) {
     std::fs::write(folder.join(name), output.stdout).unwrap();
 }
 
+/// Logs the mappings of traffic of the demo's morning.
+pub(super) fn log_arguments<'a>(traffic: &'a str, form: &'a str) -> [&'a str; 9] {
+    let [option, begins] = BEGINS;
+    ["log", "harbour.toml", traffic, option, begins, "--as", "mappings", "--format", form]
+}
+
 /// What the program prints as JSON.
 pub(super) fn json(folder: &Path, arguments: &[&str]) -> Value {
     let output = zarnet(folder, arguments, "");
@@ -140,20 +146,8 @@ fn a_list_that_is_out_of_order_is_logged_in_order() {
     rows.insert(rows.len() / 2, last);
     std::fs::write(path.join("mixed.csv"), format!("{head}\n{}\n", rows.join("\n"))).unwrap();
     for form in ["ipfix", "csv", "json", "syslog"] {
-        let [sorted, mixed] = ["morning.csv", "mixed.csv"].map(|traffic| {
-            let arguments = [
-                "log",
-                "harbour.toml",
-                traffic,
-                BEGINS[0],
-                BEGINS[1],
-                "--as",
-                "mappings",
-                "--format",
-                form,
-            ];
-            zarnet(path, &arguments, "").stdout
-        });
+        let [sorted, mixed] = ["morning.csv", "mixed.csv"]
+            .map(|traffic| zarnet(path, &log_arguments(traffic, form), "").stdout);
         assert!(!sorted.is_empty() && sorted == mixed, "{form}");
     }
 }
@@ -191,42 +185,15 @@ fn a_log_at_a_moment_is_the_table_of_that_moment() {
     let path = folder.path();
     log(path, "ipfix", "morning.ipfix", &["--as", "mappings"]);
     log(path, "syslog", "morning.log", &["--as", "mappings"]);
-    for (file, at) in
-        [("morning.ipfix", "2h45m"), ("morning.log", "2h45m"), ("morning.ipfix", "end")]
-    {
-        let compared = json(
-            path,
-            &[
-                "compare",
-                "harbour.toml",
-                "morning.csv",
-                BEGINS[0],
-                BEGINS[1],
-                "--observed",
-                file,
-                "--at",
-                at,
-                "--format",
-                "json",
-            ],
-        );
+    for (file, at) in [
+        ("morning.ipfix", "2h45m"),
+        ("morning.log", "2h45m"),
+        ("morning.ipfix", "end"),
+        ("morning.ipfix", "1h"),
+    ] {
+        let arguments = ["compare", "harbour.toml", "morning.csv", BEGINS[0], BEGINS[1]];
+        let more = ["--observed", file, "--at", at, "--format", "json"];
+        let compared = json(path, &[&arguments[..], &more].concat());
         assert_eq!(compared["differences"].as_array().map(Vec::len), Some(0), "{compared}");
     }
-    let earlier = json(
-        path,
-        &[
-            "compare",
-            "harbour.toml",
-            "morning.csv",
-            BEGINS[0],
-            BEGINS[1],
-            "--observed",
-            "morning.ipfix",
-            "--at",
-            "1h",
-            "--format",
-            "json",
-        ],
-    );
-    assert_eq!(earlier["differences"].as_array().map(Vec::len), Some(0), "{earlier}");
 }

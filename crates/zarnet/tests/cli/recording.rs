@@ -7,8 +7,30 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
-use super::logs::{BEGINS, json, log};
+use super::logs::{BEGINS, json, log, log_arguments};
 use super::{estate, text, zarnet};
+
+/// Who had an external end at a moment of the demo's morning.
+const WHOSE_AT: [&str; 7] = [
+    "whose",
+    "log-store",
+    "203.0.113.2:49201/tcp",
+    "--at",
+    "2026-08-01T08:45:00Z",
+    "--format",
+    "json",
+];
+
+/// What a host had that day.
+const WHOSE_OF_HOST: [&str; 8] =
+    ["whose", "log-store", "--host", "10.61.16.13", "--during", "2026-08-01", "--format", "json"];
+
+/// Sends the log of the demo's morning.
+fn send(folder: &Path, form: &str, to: &str) {
+    let run = [&log_arguments("morning.csv", form)[..], &["--to", to]].concat();
+    let sent = zarnet(folder, &run, "");
+    assert_eq!(sent.status.code(), Some(0), "{}", text(&sent));
+}
 
 /// A recorder that listens; where, by protocol.
 struct Recorder {
@@ -65,43 +87,16 @@ fn logs_are_recorded_while_they_come_and_a_signal_ends_it_tidily() {
     let path = folder.path();
     let mut recorder = Recorder::start(path, &["udp://127.0.0.1:0", "tcp://127.0.0.1:0"]);
     for (form, place) in [("ipfix", 0), ("ipfix", 1), ("syslog", 0), ("syslog", 1)] {
-        let to = recorder.places[place].clone();
-        let sent = zarnet(
-            path,
-            &[
-                "log",
-                "harbour.toml",
-                "morning.csv",
-                BEGINS[0],
-                BEGINS[1],
-                "--as",
-                "mappings",
-                "--format",
-                form,
-                "--to",
-                &to,
-            ],
-            "",
-        );
-        assert_eq!(sent.status.code(), Some(0), "{}", text(&sent));
+        send(path, form, &recorder.places[place]);
     }
     recorder.wait_for(4 * 3864);
     // while it listens
-    let asked = [
-        "whose",
-        "log-store",
-        "203.0.113.2:49201/tcp",
-        "--at",
-        "2026-08-01T08:45:00Z",
-        "--format",
-        "json",
-    ];
-    let answer = json(path, &asked);
+    let answer = json(path, &WHOSE_AT);
     assert_eq!(answer["answers"][0]["internal"]["address"], "10.61.16.11", "{answer}");
     recorder.signal("-TERM");
     let status = recorder.child.wait().unwrap();
     assert_eq!(status.code(), Some(143));
-    assert_eq!(json(path, &asked), answer);
+    assert_eq!(json(path, &WHOSE_AT), answer);
     let checked = json(path, &["record", "log-store", "--check", "--format", "json"]);
     assert_eq!(checked["faults"], Value::Array(Vec::new()));
 }
@@ -134,16 +129,7 @@ fn a_stand_in_sends_its_log_as_it_is_made() {
     recorder.wait_for(2000);
     stand_in.kill().unwrap();
     stand_in.wait().unwrap();
-    let asked = [
-        "whose",
-        "log-store",
-        "203.0.113.2:49201/tcp",
-        "--at",
-        "2026-08-01T08:45:00Z",
-        "--format",
-        "json",
-    ];
-    let answer = json(path, &asked);
+    let answer = json(path, &WHOSE_AT);
     assert_eq!(answer["answers"][0]["internal"]["address"], "10.61.16.11", "{answer}");
     // it lives at that moment: its end is still to come
     assert_eq!(answer["answers"][0]["until"], Value::Null, "{answer}");
@@ -157,44 +143,16 @@ fn a_recorder_that_is_killed_loses_nothing_that_it_said_was_kept() {
     let folder = estate();
     let path = folder.path();
     let mut recorder = Recorder::start(path, &["tcp://127.0.0.1:0"]);
-    let to = recorder.places[0].clone();
-    let sent = zarnet(
-        path,
-        &[
-            "log",
-            "harbour.toml",
-            "morning.csv",
-            BEGINS[0],
-            BEGINS[1],
-            "--as",
-            "mappings",
-            "--format",
-            "ipfix",
-            "--to",
-            &to,
-        ],
-        "",
-    );
-    assert_eq!(sent.status.code(), Some(0), "{}", text(&sent));
+    send(path, "ipfix", &recorder.places[0]);
     recorder.wait_for(3864);
     recorder.signal("-KILL");
     recorder.child.wait().unwrap();
-    let asked = [
-        "whose",
-        "log-store",
-        "--host",
-        "10.61.16.13",
-        "--during",
-        "2026-08-01",
-        "--format",
-        "json",
-    ];
-    let answer = json(path, &asked);
+    let answer = json(path, &WHOSE_OF_HOST);
     assert_eq!(answer["answers"].as_array().map(Vec::len), Some(86));
     // the next one finds it in the journal
     let again = zarnet(path, &["record", "log-store", "--retain", "36500d"], "");
     assert!(text(&again).contains("3864 events of the journal"), "{}", text(&again));
-    assert_eq!(json(path, &asked)["answers"], answer["answers"]);
+    assert_eq!(json(path, &WHOSE_OF_HOST)["answers"], answer["answers"]);
 }
 
 /// Recording files is killed at any moment, over and over: what is there is whole, and in the end
@@ -218,23 +176,13 @@ fn recording_that_is_killed_at_any_moment_leaves_whole_files() {
     let begun = Instant::now();
     record().wait().unwrap();
     let whole = begun.elapsed();
-    let asked = [
-        "whose",
-        "log-store",
-        "--host",
-        "10.61.16.13",
-        "--during",
-        "2026-08-01",
-        "--format",
-        "json",
-    ];
-    let answer = json(path, &asked)["answers"].clone();
+    let answer = json(path, &WHOSE_OF_HOST)["answers"].clone();
     for n in 0..kills {
         let mut child = record();
         std::thread::sleep(whole.mul_f64(1.1 * (n * 7919 % kills) as f64 / kills as f64));
         let _ = child.kill();
         child.wait().unwrap();
-        assert_eq!(json(path, &asked)["answers"], answer, "after {n} kills");
+        assert_eq!(json(path, &WHOSE_OF_HOST)["answers"], answer, "after {n} kills");
     }
     let mut last = String::new();
     record().wait().unwrap();

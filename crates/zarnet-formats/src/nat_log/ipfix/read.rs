@@ -265,7 +265,7 @@ impl Reader<'_> {
         Some((at, record))
     }
 
-    /// LogNames that an options record tells.
+    /// Names that an options record tells.
     fn name(&mut self, record: &Record<'_>) {
         let is_ours = record.domain.is_none_or(|d| d == u64::from(self.message.domain));
         if let Some(name) = record.domain_name.and_then(text).filter(|_| is_ours) {

@@ -14,7 +14,7 @@ use zarnet_live::stand_in::{
 };
 
 use crate::args::{Common, Save, StandInArgs};
-use crate::commands::log::logged_as;
+use crate::commands::log::{bad_address, logged_as};
 use crate::commands::traffic::{given, open};
 use crate::commands::{only_device, plan};
 use crate::exit::{FINE, Failure};
@@ -112,10 +112,8 @@ fn start(args: &StandInArgs, loaded: &Loaded, common: &Common) -> Result<StandIn
 fn log_setup(args: &StandInArgs, loaded: &Loaded) -> Result<Option<LogSetup>, Failure> {
     let Some(to) = &args.log_to else { return Ok(None) };
     let all_as = logged_as(args.log_as, &loaded.plan)?;
-    let to = LogSender::connect(to, args.log_syslog, 0).map_err(|error| {
-        let help = "write udp://HOST:PORT or tcp://HOST:PORT".to_owned();
-        Failure::wrong("bad-address", format!("--log-to {to}: {error}"), help)
-    })?;
+    let to = LogSender::connect(to, args.log_syslog, 0)
+        .map_err(|error| bad_address("--log-to", to, &error))?;
     Ok(Some(LogSetup { all_as, to }))
 }
 

@@ -20,6 +20,7 @@ use super::plan;
 use super::traffic::{attempts, device, given, open, tell_elsewhere};
 use crate::args::{Common, Format, LogArgs, LogAs};
 use crate::exit::{FINE, Failure};
+use crate::files::temporary_for;
 use crate::present::log::{EventTable, sent};
 use crate::present::{View, diagnostic, output};
 use encode::{Counter, Encoder};
@@ -64,14 +65,18 @@ struct Logging<'a> {
     quiet: bool,
 }
 
+/// Whether a device hands out blocks of ports.
+fn has_blocks(plan: &Plan) -> bool {
+    plan.devices.iter().any(|device| device.behaviour.block_size.is_some())
+}
+
 /// What is logged of every rule, if that is said. One way or the other something must be.
 pub(super) fn logged_as(what: Option<LogAs>, plan: &Plan) -> Result<Option<Log>, Failure> {
-    let has_blocks = plan.devices.iter().any(|d| d.behaviour.block_size.is_some());
     let rules = || plan.devices.iter().flat_map(|d| &d.rules);
     match what {
         Some(LogAs::Sessions) => Ok(Some(Log::Sessions)),
         Some(LogAs::Mappings) => Ok(Some(Log::Mappings)),
-        Some(LogAs::Blocks) if has_blocks => Ok(Some(Log::Blocks)),
+        Some(LogAs::Blocks) if has_blocks(plan) => Ok(Some(Log::Blocks)),
         Some(LogAs::Blocks) => {
             let help =
                 "a device with `block-size` in its behaviour does; --as mappings logs every \
@@ -239,13 +244,8 @@ fn write(
     (path, force): (&Path, bool),
     common: &Common,
 ) -> Result<u8, Failure> {
-    if path.exists() && !force {
-        let message = format!("{} is there already", path.display());
-        return Err(Failure::wrong("file-exists", message, "--force overwrites it".to_owned()));
-    }
+    let file = temporary_for(path, force)?;
     let format = if common.format == Format::Text { Format::Ipfix } else { common.format };
-    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let file = tempfile::NamedTempFile::new_in(folder)?;
     let mut out = io::BufWriter::with_capacity(BUFFER, file.as_file());
     what.play(all_as, Encoder::of(format, &mut out))?;
     drop(out);
@@ -264,6 +264,12 @@ fn readable_by_others(path: &Path) -> io::Result<()> {
         std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o644))?;
     }
     Ok(())
+}
+
+/// An option names no place that logs can go to or come from.
+pub(super) fn bad_address(option: &str, text: &str, error: &io::Error) -> Failure {
+    let help = "write udp://HOST:PORT or tcp://HOST:PORT".to_owned();
+    Failure::wrong("bad-address", format!("{option} {text}: {error}"), help)
 }
 
 fn send(
@@ -285,10 +291,7 @@ fn send(
     what.play(all_as, Encoder::Counted(&mut Counter::new()))?;
     let mut sender =
         LogSender::connect(to, is_syslog, rate).map_err(|error| match error.kind() {
-            io::ErrorKind::InvalidInput => {
-                let help = "write udp://HOST:PORT or tcp://HOST:PORT".to_owned();
-                Failure::wrong("bad-address", format!("--to {to}: {error}"), help)
-            }
+            io::ErrorKind::InvalidInput => bad_address("--to", to, &error),
             _ => cannot(error),
         })?;
     match what.play(all_as, Encoder::Sent(&mut sender)) {

@@ -3,19 +3,18 @@
 use zarnet_analysis::answer::log::LogSummary;
 use zarnet_core::plan::Log;
 
-use super::Logging;
 use super::encode::{Counter, Encoder};
+use super::{Logging, has_blocks};
 use crate::args::Common;
 use crate::exit::{FINE, Failure};
 use crate::present::log::summary_text;
 use crate::present::present;
 
 pub(super) fn run(what: &Logging<'_>, common: &Common) -> Result<u8, Failure> {
-    let has_blocks = what.plan.devices.iter().any(|d| d.behaviour.block_size.is_some());
     let mut span: Option<(i64, i64)> = None;
     let mut choices = Vec::new();
     for log in [Log::Sessions, Log::Mappings, Log::Blocks] {
-        if log == Log::Blocks && !has_blocks {
+        if log == Log::Blocks && !has_blocks(&what.plan) {
             choices.push((log, None));
             continue;
         }

@@ -11,6 +11,7 @@ use zarnet_store::{StoreError, StoreWriter};
 
 use super::LOOK;
 use crate::args::{Common, Format, RecordArgs};
+use crate::commands::log::bad_address;
 use crate::exit::{FINE, Failure};
 use crate::files::{asked_to_end, end_when_asked};
 use crate::present::log::{Kept, kept_text};
@@ -32,12 +33,10 @@ pub(super) fn run(
     names: LogNames,
     common: &Common,
 ) -> Result<u8, Failure> {
-    let addresses = args.listen.iter().map(|text| {
-        LogAddress::parse(text).map_err(|error| {
-            let help = "write udp://HOST:PORT or tcp://HOST:PORT".to_owned();
-            Failure::wrong("bad-address", format!("--listen {text}: {error}"), help)
-        })
-    });
+    let addresses = args
+        .listen
+        .iter()
+        .map(|text| LogAddress::parse(text).map_err(|error| bad_address("--listen", text, &error)));
     let addresses: Vec<LogAddress> = addresses.collect::<Result<_, _>>()?;
     if addresses.iter().any(|address| !is_loopback(address)) {
         let help = "a log names hosts, and nothing here tells who sends it: let only the devices \
