@@ -50,7 +50,7 @@ impl Context<'_> {
                 return end.ok_or(none_left);
             }
         }
-        let found = |n: u32, draw: &mut Option<Draw>| {
+        let found = |n: u32, draw: &mut Option<Draw<'_>>| {
             self.end_on((target, config.space.nth(n)), true, wish, draw)
         };
         self.first_position(config, host, found, &mut draw).ok_or(none_left)
@@ -62,7 +62,7 @@ impl Context<'_> {
         (target, address): (u16, Key),
         picked: bool,
         wish: Wish,
-        draw: &mut Option<Draw>,
+        draw: &mut Option<Draw<'_>>,
     ) -> Option<ExternalEnd> {
         let external = self.bindings.externals.find(address);
         if external.is_some_and(|e| self.bindings.externals.get(e).whole != NONE) {

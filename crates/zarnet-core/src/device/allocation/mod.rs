@@ -7,4 +7,4 @@ mod external_end;
 mod pick;
 mod port;
 
-pub(super) use port::first_tried;
+pub(super) use port::{any_free, first_tried};

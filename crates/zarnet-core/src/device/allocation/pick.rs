@@ -9,9 +9,9 @@ use crate::device::compiled::TargetConfig;
 use crate::device::key::Key;
 use crate::plan::{Pick, PortAssignment};
 
-impl Context<'_> {
+impl<'a> Context<'a> {
     /// The position of a free address for a host to borrow whole.
-    pub(super) fn free_position(&self, target: u16, host: Key, draw: &mut Draw) -> Option<u32> {
+    pub(super) fn free_position(&self, target: u16, host: Key, draw: &mut Draw<'_>) -> Option<u32> {
         let config = self.compiled.targets.get(target);
         let free = self.bindings.target(target).free.as_ref()?;
         let from = |start: u32| free.at_or_above(start).or_else(|| free.at_or_above(0));
@@ -31,8 +31,8 @@ impl Context<'_> {
         &self,
         config: &TargetConfig,
         host: Key,
-        mut found: impl FnMut(u32, &mut Option<Draw>) -> Option<T>,
-        draw: &mut Option<Draw>,
+        mut found: impl FnMut(u32, &mut Option<Draw<'_>>) -> Option<T>,
+        draw: &mut Option<Draw<'_>>,
     ) -> Option<T> {
         let count = config.space.count();
         let mut from = |start: u32| (start..count).chain(0..start).find_map(|n| found(n, draw));
@@ -46,17 +46,17 @@ impl Context<'_> {
     }
 
     /// Whether the device could as well pick another address of a target.
-    pub(super) fn picks_freely(&self, config: &TargetConfig) -> bool {
+    pub(in crate::device) fn picks_freely(&self, config: &TargetConfig) -> bool {
         config.pick == Pick::Random && config.space.count() > 1
     }
 
     /// What is drawn for a port on a target; `None` where nothing is left to chance.
-    pub(super) fn draw_for(&self, config: &TargetConfig) -> Option<Draw> {
+    pub(super) fn draw_for(&self, config: &TargetConfig) -> Option<Draw<'_>> {
         let by_chance = self.compiled.plan.behaviour.port_assignment == PortAssignment::Random;
         (config.pick == Pick::Random || by_chance).then(|| self.draw())
     }
 
-    pub(super) fn draw(&self) -> Draw {
+    pub(in crate::device) fn draw(&self) -> Draw<'a> {
         Draw::new(&self.bindings.choices.random)
     }
 
@@ -70,8 +70,8 @@ impl Context<'_> {
 /// Any position at which something is found, each equally likely.
 fn any_position<T>(
     count: u32,
-    mut found: impl FnMut(u32, &mut Option<Draw>) -> Option<T>,
-    draw: &mut Option<Draw>,
+    mut found: impl FnMut(u32, &mut Option<Draw<'_>>) -> Option<T>,
+    draw: &mut Option<Draw<'_>>,
 ) -> Option<T> {
     for _ in 0..16 {
         let position = draw.as_mut()?.below(count.max(1));

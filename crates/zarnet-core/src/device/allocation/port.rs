@@ -26,43 +26,21 @@ impl Context<'_> {
         &self,
         choice: &mut ExternalEnd,
         wish: Wish,
-        draw: &mut Option<Draw>,
+        draw: &mut Option<Draw<'_>>,
     ) -> Option<()> {
         let behaviour = &self.compiled.plan.behaviour;
         let class = behaviour.port_class(wish.port);
         let range: PortSpan = behaviour.port_classes[class].into;
         choice.class = class as u8;
         let port_table = self.bindings.externals.find_port_table(choice.address, wish.protocol);
-        let ports: Cow<'_, PortMap> = match port_table {
-            Some(port_table) => {
-                Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports)
-            }
-            None => {
-                let mut ports = PortMap::new();
-                self.compiled.reserved(choice.address.address(), wish.protocol, |first, last| {
-                    ports.take_all(first, last)
-                });
-                Cow::Owned(ports)
-            }
-        };
-        let mut rested = port_table
-            .into_iter()
-            .flat_map(|p| self.bindings.externals.resting_for(p, wish.host))
-            .peekable();
-        let ports = if rested.peek().is_none() {
-            ports
-        } else {
-            let mut own = ports.into_owned();
-            rested.for_each(|p| own.release(p));
-            Cow::Owned(own)
-        };
+        let ports = self.ports_for(port_table, choice.address, wish);
         let odd = behaviour.port_parity.then_some(wish.port & 1 == 1);
         let whole = [range];
         let blocks;
         let spans: &[PortSpan] = match behaviour.block_size {
             None => &whole,
             Some(size) => {
-                blocks = self.block_spans(port_table, class, range, size, wish, &ports, odd)?;
+                blocks = self.block_spans(port_table, (class, range, size), wish, &ports, odd)?;
                 &blocks
             }
         };
@@ -73,32 +51,39 @@ impl Context<'_> {
                 let from = first_tried(behaviour, range, last, wish.port);
                 self.next_port(&ports, shared, spans, from, odd, wish)?
             }
-            (PortAssignment::Random, shared) => {
-                choice.freely = true;
-                let usable = |p: &u16| {
-                    ports.is_free(*p) || shared.is_some_and(|s| self.shareable(s, *p, wish))
-                };
-                let draw = draw.as_mut();
-                match shared {
-                    None => any_free(&ports, spans, odd, draw)?,
-                    Some(_) => {
-                        let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
-                        let all: Vec<u16> = spans
-                            .iter()
-                            .flat_map(|s| s.0..=s.1)
-                            .filter(parity)
-                            .filter(usable)
-                            .collect();
-                        let n = draw.map_or(0, |d| d.below((all.len() as u32).max(1)));
-                        *all.get(n as usize)?
-                    }
-                }
+            (PortAssignment::Random, None) => any_free(&ports, spans, odd, draw.as_mut()?)?,
+            (PortAssignment::Random, Some(shared)) => {
+                let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
+                let usable = |p: &u16| ports.is_free(*p) || self.shareable(shared, *p, wish);
+                let all = spans.iter().flat_map(|s| s.0..=s.1).filter(parity).filter(usable);
+                let all: Vec<u16> = all.collect();
+                let n = draw.as_mut().map_or(0, |d| d.below((all.len() as u32).max(1)));
+                *all.get(n as usize)?
             }
         };
-        if let Some(size) = behaviour.block_size {
-            choice.block = Some((class as u32) << 16 | u32::from((choice.port - range.0) / size));
-        }
+        choice.freely |= behaviour.port_assignment == PortAssignment::Random;
+        choice.block = behaviour.block_size.map(|size| (choice.port - range.0) / size);
         Some(())
+    }
+
+    /// The ports of an address as a host may have them: those that rest are free for whose they
+    /// were.
+    fn ports_for(&self, port_table: Option<u32>, address: Key, wish: Wish) -> Cow<'_, PortMap> {
+        let Some(port_table) = port_table else {
+            let mut ports = PortMap::new();
+            self.compiled.reserved(address.address(), wish.protocol, |first, last| {
+                ports.take_all(first, last)
+            });
+            return Cow::Owned(ports);
+        };
+        let ports = &self.bindings.externals.port_table(port_table).ports;
+        let mut rested = self.bindings.externals.resting_for(port_table, wish.host).peekable();
+        if rested.peek().is_none() {
+            return Cow::Borrowed(ports);
+        }
+        let mut own = ports.clone();
+        rested.for_each(|p| own.release(p));
+        Cow::Owned(own)
     }
 
     /// The ports of an address, where several mappings may share one.
@@ -140,29 +125,27 @@ impl Context<'_> {
 
     /// RFC 7422: the blocks of a host in which a port is free, or else the lowest block that nobody
     /// has.
-    #[allow(clippy::too_many_arguments)]
     fn block_spans(
         &self,
         port_table: Option<u32>,
-        class: usize,
-        range: PortSpan,
-        size: u16,
+        (class, range, size): (usize, PortSpan, u16),
         wish: Wish,
         ports: &PortMap,
         odd: Option<bool>,
     ) -> Option<Vec<PortSpan>> {
         let count = (u32::from(range.1 - range.0) + 1) / u32::from(size);
-        let span = |n: u32| {
-            let low = range.0 + (n as u16) * size;
+        let span = |n: u16| {
+            let low = range.0 + n * size;
             (low, low + (size - 1))
         };
-        let owner = |n: u32| {
-            let port_table = port_table.map(|p| self.bindings.externals.port_table(p))?;
-            port_table.blocks.get(&((class as u32) << 16 | n)).map(|b| b.0)
+        let free_in = |s: &PortSpan| ports.lowest_free(*s, odd).is_some();
+        let Some(port_table) = port_table else {
+            return (0..count as u16).map(span).find(free_in).map(|s| vec![s]);
         };
+        let blocks = &self.bindings.externals.port_table(port_table).blocks;
         let own: Vec<PortSpan> =
-            (0..count).filter(|n| owner(*n) == Some(wish.host)).map(span).collect();
-        let shared = self.shared_ports(port_table);
+            blocks.of_host(class, wish.host).iter().map(|n| span(*n)).collect();
+        let shared = self.shared_ports(Some(port_table));
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
         // a host shares the ports of its own blocks with itself
         let shareable = |s: &PortSpan| {
@@ -170,11 +153,10 @@ impl Context<'_> {
                 (s.0..=s.1).filter(parity).any(|p| self.shareable(port_table, p, wish))
             })
         };
-        if own.iter().any(|s| ports.lowest_free(*s, odd).is_some() || shareable(s)) {
+        if own.iter().any(|s| free_in(s) || shareable(s)) {
             return Some(own);
         }
-        let unowned = (0..count).filter(|n| owner(*n).is_none()).map(span);
-        unowned.into_iter().find(|s| ports.lowest_free(*s, odd).is_some()).map(|s| vec![s])
+        blocks.unowned(class, count).map(span).find(free_in).map(|s| vec![s])
     }
 }
 
@@ -197,13 +179,13 @@ pub(in crate::device) fn first_tried(
 }
 
 /// Any free port, each equally likely: draws until one is free, and counts where few are.
-fn any_free(
+#[inline]
+pub(in crate::device) fn any_free(
     ports: &PortMap,
     spans: &[PortSpan],
     odd: Option<bool>,
-    draw: Option<&mut Draw>,
+    draw: &mut Draw<'_>,
 ) -> Option<u16> {
-    let draw = draw?;
     if let [(low, high)] = *spans {
         let width = u32::from(high - low) + 1;
         for _ in 0..16 {

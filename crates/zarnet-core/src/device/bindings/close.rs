@@ -101,16 +101,12 @@ impl<S: Sink> Engine<'_, S> {
         let behaviour = &self.compiled.plan.behaviour;
         if let Some(size) = behaviour.block_size {
             let class = behaviour.port_class(m.internal_port);
-            let block = (class as u32) << 16
-                | u32::from((port - behaviour.port_classes[class].into.0) / size);
+            let (first, last) = behaviour.port_classes[class].into;
             let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
-            if let Some(used) = blocks.get_mut(&block).map(|b| &mut b.1) {
-                *used -= 1;
-                if *used == 0 {
-                    blocks.remove(&block);
-                    let (host, rule) = (m.internal, m.rule);
-                    self.report(at, TableEvent::BlockFreed { port_table, port, host, rule, cause });
-                }
+            // a plan that took over may have other ports for the class
+            if (first..=last).contains(&port) && blocks.release(class, (port - first) / size) {
+                let (host, rule) = (m.internal, m.rule);
+                self.report(at, TableEvent::BlockFreed { port_table, port, host, rule, cause });
             }
         }
         if behaviour.ports_per_host.is_some()

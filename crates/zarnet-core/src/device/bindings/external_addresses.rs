@@ -121,12 +121,11 @@ impl ExternalAddresses {
         self.lasts[port_table as usize * self.classes + class] = port;
     }
 
-    /// Reads the place of the port behind the one handed out last.
+    /// Reads the place of a port.
     #[inline(always)]
-    pub(in crate::device) fn touch_next(&self, port_table: u32) -> u32 {
-        let (next, port_table) =
-            (self.last(port_table, 0).wrapping_add(1), self.port_table(port_table));
-        port_table.held_by(next) ^ u32::from(port_table.ports.is_free(next))
+    pub(in crate::device) fn touch_port(&self, port_table: u32, port: u16) -> u32 {
+        let port_table = self.port_table(port_table);
+        port_table.held_by(port) ^ u32::from(port_table.ports.is_free(port))
     }
 
     /// The port_table of an address and protocol, if it has been used.

@@ -5,6 +5,7 @@
 //! [`Engine::close_session`]. Each reports what it did to a [`Sink`].
 
 mod arena;
+mod blocks;
 mod close;
 mod context;
 mod engine;
@@ -25,6 +26,7 @@ mod overlapping_flows;
 mod paired_addresses;
 mod port_map;
 mod port_table;
+mod random_stream;
 mod rebuild;
 mod resting_ports;
 mod running;
@@ -36,15 +38,12 @@ mod wheel_slots;
 
 use std::collections::HashMap;
 
-use foldhash::fast::RandomState;
-use rand_chacha::ChaCha12Rng;
-use rand_chacha::rand_core::SeedableRng;
-
 use super::compiled::Compiled;
 use super::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::Dependence;
 use external_addresses::ExternalAddresses;
+use foldhash::fast::RandomState;
 use inherited_ends::InheritedEnds;
 use lingering::Lingering;
 use paired_addresses::PairedAddresses;
@@ -60,6 +59,7 @@ pub(super) use external_addresses::ExternalAddress;
 pub(super) use find_session::KnownSession;
 pub(super) use open::{ExternalEnd, NewMapping, NewPort, distinct};
 pub(super) use port_map::{PortMap, PortSpan};
+pub(super) use random_stream::RandomStream;
 pub(super) use rebuild::Renumbered;
 pub(super) use session::{ANSWERED, EXPLICIT, Heading, INBOUND, SHARED, Session};
 pub(super) use table::{ExplicitTuple, Kind};
@@ -105,7 +105,7 @@ pub(super) struct ChoiceState {
     pub last_picked: Vec<Option<Key>>,
     /// The server that the next session of a forward gets, by rule.
     pub next_server: Vec<u32>,
-    pub random: ChaCha12Rng,
+    pub random: RandomStream,
 }
 
 /// What few mappings have besides.
@@ -130,7 +130,7 @@ impl Bindings {
     /// Nothing in the table. The same `seed` gives the same choices on every machine.
     pub(super) fn new(compiled: &Compiled, seed: u64) -> Self {
         let (pools, rules) = (compiled.plan.pools.len(), compiled.plan.rules.len());
-        let random = ChaCha12Rng::seed_from_u64(seed);
+        let random = RandomStream::new(seed);
         let choices =
             ChoiceState { last_picked: vec![None; pools], next_server: vec![0; rules], random };
         let mut targets: Vec<TargetUse> =

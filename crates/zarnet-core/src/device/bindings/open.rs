@@ -23,10 +23,10 @@ pub(in crate::device) struct ExternalEnd {
     pub picked: bool,
     /// Position of the port's class.
     pub class: u8,
-    /// The block that the port lies in.
-    pub block: Option<u32>,
+    /// The number of the block that the port lies in, in its class.
+    pub block: Option<u16>,
     /// Where the random stream stands behind the choice.
-    pub random: Option<u128>,
+    pub random: Option<u64>,
 }
 
 /// A mapping that is to be opened.
@@ -55,6 +55,10 @@ pub(in crate::device) struct NewPort {
     pub port: u16,
     /// Where the host's address is noted, if it is.
     pub pair: Option<usize>,
+    /// Whether the device could as well have chosen otherwise.
+    pub freely: bool,
+    /// Where the random stream stands behind the choice.
+    pub random: Option<u64>,
 }
 
 impl<S: Sink> Engine<'_, S> {
@@ -96,7 +100,7 @@ impl<S: Sink> Engine<'_, S> {
             self.bindings.choices.last_picked[pool.index()] = Some(end.address);
         }
         if let Some(position) = end.random {
-            self.bindings.choices.random.set_word_pos(position);
+            self.bindings.choices.random.move_to(position);
         }
         if !was_used {
             self.note_use(end.address, true, now);
@@ -139,9 +143,7 @@ impl<S: Sink> Engine<'_, S> {
         self.bindings.externals.set_last(port_table, end.class.into(), end.port);
         if let Some(block) = end.block {
             let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
-            let used = &mut blocks.entry(block).or_insert((host, 0)).1;
-            *used += 1;
-            if *used == 1 {
+            if blocks.take(end.class.into(), block, host) {
                 let rule = self.bindings.table.mapping(id).rule;
                 self.report(now, TableEvent::BlockTaken { port_table, port: end.port, host, rule });
             }
@@ -177,7 +179,7 @@ impl<S: Sink> Engine<'_, S> {
     #[inline(always)]
     pub(in crate::device) fn open_both(&mut self, session: Session, new: &NewPort) -> u32 {
         let now = session.created;
-        let mut mapping = Mapping::new(Kind::Endpoint, new.port_table, false);
+        let mut mapping = Mapping::new(Kind::Endpoint, new.port_table, new.freely);
         (mapping.internal, mapping.internal_port) = new.internal;
         (mapping.external_port, mapping.rule, mapping.target) = (new.port, new.rule, new.target);
         self.bindings.due_by(session.expires);
@@ -187,6 +189,9 @@ impl<S: Sink> Engine<'_, S> {
         self.bindings.externals.set_last(new.port_table, new.class, new.port);
         if let Some(pair) = new.pair {
             self.bindings.paired.count_at(pair);
+        }
+        if let Some(position) = new.random {
+            self.bindings.choices.random.move_to(position);
         }
         let live = &mut self.bindings.live[usize::from(new.rule)];
         live.mappings += 1;

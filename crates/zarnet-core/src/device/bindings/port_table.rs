@@ -1,12 +1,8 @@
 //! The ports of one external address and protocol: which are taken, by which mapping, and whose
 //! blocks they lie in.
 
-use std::collections::HashMap;
-
-use foldhash::fast::RandomState;
-
+use super::blocks::Blocks;
 use super::port_map::{PortMap, zeros};
-use crate::device::key::Key;
 use crate::net::Protocol;
 
 /// The protocols that are translated by port or query id; each has a port table of an address.
@@ -34,8 +30,7 @@ pub(in crate::device) struct PortTable {
     /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed:
     /// few addresses use all their ports.
     by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
-    /// Owner and number of ports in use of each block that has an owner.
-    pub blocks: HashMap<u32, (Key, u32), RandomState>,
+    pub blocks: Blocks,
     /// Ports in use that another plan has taken out meanwhile: nobody gets them afterwards.
     pub(super) withdrawn: Vec<u16>,
 }
@@ -47,7 +42,7 @@ impl PortTable {
     /// Nothing taken but what `ports` has taken out.
     pub(super) fn new(ports: PortMap) -> Self {
         let by_port = [const { None }; (1 << 16) / STRETCH];
-        Self { ports, by_port, blocks: HashMap::default(), withdrawn: Vec::new() }
+        Self { ports, by_port, blocks: Blocks::default(), withdrawn: Vec::new() }
     }
 
     #[inline(always)]

@@ -146,14 +146,10 @@ impl<S: Sink> Engine<'_, S> {
             let class = behaviour.port_class(m.internal_port);
             let into = behaviour.port_classes[class].into;
             if m.kind() == Kind::Endpoint && (into.0..=into.1).contains(&m.external_port) {
-                let block = (class as u32) << 16 | u32::from((m.external_port - into.0) / size);
-                self.bindings
-                    .externals
-                    .port_table_mut(m.place())
-                    .blocks
-                    .entry(block)
-                    .or_insert((m.internal, 0))
-                    .1 += 1;
+                let (block, host, place) =
+                    ((m.external_port - into.0) / size, m.internal, m.place());
+                let blocks = &mut self.bindings.externals.port_table_mut(place).blocks;
+                blocks.take(class, block, host);
             }
         }
     }

@@ -250,8 +250,18 @@ fn both_doors_at_once_are_both_doors() {
     let port_table =
         once.bindings.externals.find_port_table(key("203.0.113.1"), Protocol::UDP).unwrap();
     let first = session(&once, S, NONE, 53);
-    let port =
-        NewPort { rule, target, internal, hash, port_table, class: 0, port: 50_000, pair: None };
+    let port = NewPort {
+        rule,
+        target,
+        internal,
+        hash,
+        port_table,
+        class: 0,
+        port: 50_000,
+        pair: None,
+        freely: false,
+        random: None,
+    };
     once.engine().open_both(first, &port);
     assert_eq!(reported(&mut once), reported(&mut twice));
     for bench in [&mut once, &mut twice] {

@@ -5,6 +5,7 @@ mod active;
 mod address_space;
 mod destinations;
 mod first_match;
+mod passage;
 mod prefix_translation;
 mod routes;
 mod sources;
@@ -24,6 +25,7 @@ use crate::plan::{self, Behaviour, Dependence, InterfaceId, Pool, Rule, RuleKind
 
 pub(super) use active::ActiveRules;
 pub(super) use destinations::DestinationRules;
+use passage::Passage;
 pub use prefix_translation::PrefixPair;
 pub(super) use routes::{Query, Routes};
 pub(super) use sources::SourceRules;
@@ -53,6 +55,7 @@ pub(super) struct Compiled {
     pub targets: Targets,
     pub sources: SourceRules,
     pub destinations: DestinationRules,
+    pub passage: Passage,
 }
 
 /// Whether nothing but the port of a mapping is to be given back when it ends.
@@ -106,6 +109,7 @@ impl Compiled {
             targets,
             sources: SourceRules::new(&plan),
             destinations: DestinationRules::new(&plan),
+            passage: Passage::new(&plan),
             plan,
         }
     }
@@ -190,7 +194,7 @@ impl Compiled {
 
     /// Where anything that is looked up by an IPv4 address changes.
     pub(super) fn edges(&self) -> Vec<u64> {
-        [self.concerned.edges(), self.sources.edges(), self.routes.edges()].concat()
+        [self.concerned.edges(), &self.sources.edges(), self.routes.edges()].concat()
     }
 
     /// Whether an address is one of its own, or an external one of its rules or of what is from

@@ -3,9 +3,11 @@
 
 use std::net::IpAddr;
 
-use super::first_match::{FirstMatch, Wants, service_number};
+use super::first_match::{
+    FirstMatch, Wants, address_spans, all_services, service_number, service_spans,
+};
 use crate::device::key::{Key, numbered};
-use crate::net::{IntervalMap, Packet, Protocol, Service};
+use crate::net::{IntervalMap, Packet};
 use crate::plan::{self, Rule};
 
 /// So many rules are looked at one by one.
@@ -16,7 +18,9 @@ const FEW: usize = 64;
 pub(in crate::device) struct SourceRules {
     by_source: IntervalMap<Vec<u16>>,
     /// In place of the former where rules are many.
-    first_match: Option<FirstMatch>,
+    first_match: Option<FirstMatch<3>>,
+    /// The rules by their position in that.
+    order: Vec<u16>,
     v6: Vec<u16>,
 }
 
@@ -31,10 +35,10 @@ impl SourceRules {
             |i: &u16| plan.rules[usize::from(*i)].senders().ranges().any(|r| r.first().is_ipv6());
         let v6: Vec<u16> = order.iter().copied().filter(v6).collect();
         if order.len() > FEW {
-            let rules: Vec<(u16, Wants)> =
-                order.iter().map(|i| (*i, wants(&plan.rules[usize::from(*i)]))).collect();
+            let rules: Vec<Wants<3>> =
+                order.iter().map(|i| wants(&plan.rules[usize::from(*i)])).collect();
             let by_source = IntervalMap::new(&[], |_| Vec::new());
-            return Self { by_source, first_match: Some(FirstMatch::new(&rules)), v6 };
+            return Self { by_source, first_match: Some(FirstMatch::new(rules)), order, v6 };
         }
         let (mut ranges, mut owners) = (Vec::new(), Vec::new());
         for (position, &i) in order.iter().enumerate() {
@@ -47,7 +51,7 @@ impl SourceRules {
             rules.dedup();
             rules
         });
-        Self { by_source, first_match: None, v6 }
+        Self { by_source, first_match: None, order, v6 }
     }
 
     /// Rules that may translate a source, in the order in which they are looked at.
@@ -55,7 +59,7 @@ impl SourceRules {
     pub(in crate::device) fn of_source(&self, source: IpAddr) -> impl Iterator<Item = u16> + '_ {
         let many = Key::of(source)
             .zip(self.first_match.as_ref())
-            .map(|(a, many)| many.of_source(a.number()));
+            .map(|(a, many)| many.of_one(0, a.number()).map(|i| self.order[i]));
         let few = many.is_none().then(|| self.few_rules(source));
         many.into_iter().flatten().chain(few.into_iter().flatten().copied())
     }
@@ -66,7 +70,9 @@ impl SourceRules {
         let (from, to) = (sent.source(), sent.destination());
         let many = Key::of(from.address).zip(Key::of(to.address)).zip(self.first_match.as_ref());
         let service = service_number(sent.protocol, to.port);
-        let many = many.map(|((a, b), many)| many.candidates(a.number(), b.number(), service));
+        let many = many.map(|((a, b), many)| {
+            many.candidates([a.number(), b.number(), service]).map(|i| self.order[i])
+        });
         let few = many.is_none().then(|| self.few_rules(from.address));
         many.into_iter().flatten().chain(few.into_iter().flatten().copied())
     }
@@ -79,26 +85,15 @@ impl SourceRules {
     }
 
     /// Where the rules of a source may change.
-    pub(super) fn edges(&self) -> &[u64] {
-        self.first_match.as_ref().map_or(self.by_source.edges(), FirstMatch::source_edges)
+    pub(super) fn edges(&self) -> Vec<u64> {
+        self.first_match.as_ref().map_or(self.by_source.edges().to_vec(), |f| f.edges(0))
     }
 }
 
-/// What a rule minds about a packet, as far as it can be told by numbers: of a fixed rule, its
-/// source and destination.
-fn wants(rule: &Rule) -> Wants {
-    let all = (0, service_number(Protocol(u8::MAX), u16::MAX));
+/// What a rule does not mind about a packet, as far as it can be told by numbers: of a fixed rule,
+/// its source and destination.
+fn wants(rule: &Rule) -> Wants<3> {
     let fixed = rule.kind.is_fixed();
-    let span = |s: &Service| match s.protocol {
-        None => all,
-        Some(p) if !p.has_ports() => (service_number(p, 0), service_number(p, u16::MAX)),
-        Some(p) => (service_number(p, s.ports.first), service_number(p, s.ports.last)),
-    };
-    let services = if fixed || rule.service.is_any() {
-        vec![all]
-    } else {
-        rule.service.0.iter().map(span).collect()
-    };
-    let (sources, destinations) = (numbered(&rule.senders()), numbered(&rule.parties.destination));
-    Wants { sources, destinations, services }
+    let services = if fixed { all_services() } else { service_spans(&rule.service) };
+    [address_spans(&rule.senders()), address_spans(&rule.parties.destination), services]
 }

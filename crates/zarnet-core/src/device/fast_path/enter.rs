@@ -1,7 +1,7 @@
 //! Flows and packets are entered on the fast path, through the same doors as on the other.
 
 use super::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
-use crate::device::allocation::first_tried;
+use crate::device::allocation::{any_free, first_tried};
 use crate::device::bindings::{
     ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, NewPort,
     Session, Sink,
@@ -10,7 +10,7 @@ use crate::device::key::{EndKey, Key};
 use crate::device::pipeline::Source;
 use crate::device::session_state::State;
 use crate::net::{Instant, Protocol, Signal};
-use crate::plan::RuleId;
+use crate::plan::{Dependence, PortAssignment, RuleId};
 
 impl FlowKey {
     /// What is to be done with a session that was answered already, where it is not certain that
@@ -66,16 +66,26 @@ impl Context<'_> {
     fn hindrance(&self, session: &Session, flow: &FlowKey, mapping: u32) -> Option<FastOutcome> {
         let external = self.external_address(mapping);
         let port = self.bindings.table.mapping(mapping).external_port;
-        if self.is_contested_by_explicit(flow, (external.address, port)) {
+        let end = (external.address, port);
+        if self.is_contested_by_explicit(flow, end) || self.is_filtered_outside(flow, end) {
             return Some(FastOutcome::SlowPath);
         }
         flow.doubts(session, external.returns, external.address)
     }
 
+    /// Whether filters outside drop a flow or its answers on an external end.
+    #[inline(always)]
+    fn is_filtered_outside(&self, flow: &FlowKey, external: EndKey) -> bool {
+        flow.filtered_outside && !self.passes_outside(flow, external)
+    }
+
     /// The mapping of a flow's internal end.
     #[inline(always)]
     fn mapping_of_flow(&self, flow: &FlowKey) -> Option<u32> {
-        self.bindings.find_endpoint(flow.hash, flow.protocol, flow.source)
+        if self.bindings.dependence == Dependence::EndpointIndependent {
+            return self.bindings.find_endpoint(flow.hash, flow.protocol, flow.source);
+        }
+        self.bindings.mappings_of(flow.protocol, flow.source, flow.destination).next()
     }
 
     /// The session between a flow's ends under a mapping.
@@ -147,6 +157,9 @@ impl<S: Sink> Engine<'_, S> {
         if self.context().may_be_explicit(flow) && self.context().finds_explicit(flow) {
             return FastOutcome::SlowPath;
         }
+        if self.context().check_sessions().is_err() {
+            return FastOutcome::SlowPath;
+        }
         if let Some(mapping) = mapping {
             if self.bindings.table.mapping(mapping).rule != flow.rule {
                 return FastOutcome::SlowPath;
@@ -156,6 +169,9 @@ impl<S: Sink> Engine<'_, S> {
             }
             session.owner = mapping;
             return self.open_under(flow.rule, session);
+        }
+        if !flow.at_once {
+            return self.enter_first(now, session, flow);
         }
         let (external, pair) = self.context().external_for(flow);
         // the first mapping of a host on a pool, or on an address, picks its place with all due
@@ -171,24 +187,37 @@ impl<S: Sink> Engine<'_, S> {
         let (behaviour, internal) = (&self.compiled.plan.behaviour, flow.source);
         let class = behaviour.port_class(internal.1);
         let range = behaviour.port_classes[class].into;
-        let from = first_tried(
-            behaviour,
-            range,
-            self.bindings.externals.last(port_table, class),
-            internal.1,
-        );
-        let Some(port) =
-            self.bindings.externals.port_table(port_table).ports.next_free(&[range], from, None)
-        else {
-            return FastOutcome::SlowPath;
+        let ports = &self.bindings.externals.port_table(port_table).ports;
+        let (port, random) = if behaviour.port_assignment == PortAssignment::Random {
+            let mut draw = self.context().draw();
+            (any_free(ports, &[range], None, &mut draw), draw.position())
+        } else {
+            let last = self.bindings.externals.last(port_table, class);
+            let from = first_tried(behaviour, range, last, internal.1);
+            (ports.next_free(&[range], from, None), None)
         };
-        if self.context().is_contested_by_explicit(flow, (e.address, port)) {
+        let Some(port) = port else { return FastOutcome::SlowPath };
+        let end = (e.address, port);
+        if self.context().is_contested_by_explicit(flow, end)
+            || self.context().is_filtered_outside(flow, end)
+        {
             return FastOutcome::SlowPath;
         }
-        let (rule, target, hash) = (flow.rule, flow.target, flow.hash);
+        let FlowKey { rule, target, hash, freely, .. } = *flow;
         self.open_both(
             session,
-            &NewPort { rule, target, internal, hash, port_table, class, port, pair },
+            &NewPort {
+                rule,
+                target,
+                internal,
+                hash,
+                port_table,
+                class,
+                port,
+                pair,
+                freely,
+                random,
+            },
         );
         FastOutcome::Entered
     }
@@ -261,8 +290,8 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// A flow that needs a new place on a target.
-    #[cold]
+    /// A flow that needs a new place on a target, found with all due care.
+    #[inline(never)]
     fn enter_first(&mut self, now: Instant, mut session: Session, flow: &FlowKey) -> FastOutcome {
         let packet = flow.packet();
         let Ok(Source::New(rule, external, _)) =
@@ -270,9 +299,12 @@ impl<S: Sink> Engine<'_, S> {
         else {
             return FastOutcome::SlowPath;
         };
-        let contested =
-            self.context().is_contested_by_explicit(flow, (external.address, external.port));
-        if external.kind != Kind::Endpoint || contested {
+        let end = (external.address, external.port);
+        let contested = self.context().is_contested_by_explicit(flow, end);
+        if external.kind != Kind::Endpoint
+            || contested
+            || self.context().is_filtered_outside(flow, end)
+        {
             return FastOutcome::SlowPath;
         }
         let known = self.bindings.externals.find(external.address);

@@ -1,6 +1,5 @@
 //! A shorter way through the pipeline, for what most traffic is: flows from an inner segment to
-//! somebody outside, on a way on which no filter and no policy can object, under an overload that
-//! sets no limits.
+//! somebody outside, under an overload.
 //!
 //! [`FastPath`] holds what is known beforehand about such flows, found by asking the same questions
 //! as the pipeline. What it does not cover for certain is left to the pipeline, with nothing
@@ -15,15 +14,17 @@ use super::bindings::{Context, NONE};
 use super::compiled::Query;
 use super::key::{EndKey, Key};
 use crate::net::{Instant, IntervalMap, Packet, Protocol};
-use crate::plan::{Fallback, InterfaceId, InterfaceSet, PortAssignment, RuleKind};
+use crate::plan::{
+    Dependence, Fallback, InterfaceId, InterfaceSet, PortAssignment, RuleKind, Verdict,
+};
 use crate::traffic::Ending;
 
 /// Flows that come in by one interface.
 #[derive(Debug, Clone)]
 pub(crate) struct FastPath {
     ingress: InterfaceId,
-    /// Whether packets of known sessions pass whatever they are.
-    unfiltered: bool,
+    /// Whether packets that are seen may be on it.
+    shows_packets: bool,
     /// By source: the rule that translates whatever comes from there.
     rules: IntervalMap<Option<u16>>,
     /// By rule: what it translates to, and where; nowhere if it has no target.
@@ -37,6 +38,10 @@ pub(crate) struct FastPath {
 struct Translation {
     target: u16,
     into: InterfaceSet,
+    /// Whether a new mapping of a host that has others gets the next port, and nothing limits it.
+    at_once: bool,
+    /// Whether the device could as well choose another end.
+    freely: bool,
 }
 
 impl FastPath {
@@ -47,7 +52,7 @@ impl FastPath {
 
     /// Whether packets of known sessions that are seen on an interface are on it.
     pub(crate) fn shows(&self, interface: InterfaceId) -> bool {
-        self.ingress == interface && self.unfiltered
+        self.ingress == interface && self.shows_packets
     }
 }
 
@@ -60,6 +65,11 @@ pub(crate) struct FlowKey {
     rule: u16,
     target: u16,
     egress: InterfaceId,
+    /// Whether filters have to be asked about what it is translated to.
+    filtered_outside: bool,
+    /// As those of [`Translation`].
+    at_once: bool,
+    freely: bool,
     /// What its mapping is found by.
     hash: u32,
     /// The external address that it is on, where that does not depend on what other mappings there
@@ -78,8 +88,7 @@ impl FlowKey {
 
     /// The flow's first packet.
     fn packet(&self) -> Packet {
-        let end = |e: EndKey| e.0.with_port(e.1);
-        Packet::first(self.protocol, end(self.source), end(self.destination))
+        first_packet(self.protocol, self.source, self.destination)
     }
 }
 
@@ -118,14 +127,18 @@ pub(crate) enum FastPacket {
 impl Context<'_> {
     /// Whether flows can be entered without a look at what pipeline and limits say of each.
     fn may_have_fast_paths(&self) -> bool {
-        let b = &self.compiled.plan.behaviour;
-        let unlimited = b.max_mappings.is_none() && b.max_sessions.is_none();
-        let plain = self.compiled.mappings_are_simple && self.compiled.routes.are_plain();
-        plain
-            && unlimited
+        self.compiled.plan.forwarding
+            && self.compiled.routes.are_plain()
             && !self.compiled.remembers_interfaces()
             && !self.compiled.is_beyond_rules(Protocol::ICMP)
-            && b.port_assignment != PortAssignment::Random
+    }
+
+    /// Whether a mapping on an address in use needs nothing but the next port.
+    fn takes_next_port(&self) -> bool {
+        let b = &self.compiled.plan.behaviour;
+        self.compiled.mappings_are_simple
+            && b.max_mappings.is_none()
+            && b.max_sessions.is_none()
             && !b.port_parity
     }
 
@@ -136,9 +149,8 @@ impl Context<'_> {
         let first = rules
             .find(|r| self.active.has(*r) && self.rule(*r).from.interfaces.contains(ingress))?;
         let rule = self.rule(first);
-        let simple = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. })
+        let simple = matches!(rule.kind, RuleKind::Overload { .. })
             && !self.compiled.concerns(source)
-            && rule.limit.is_none()
             && rule.service.is_any()
             && rule.parties.destination.is_all();
         simple.then_some(first)
@@ -161,7 +173,7 @@ impl Context<'_> {
             let way = self.compiled.routes.find(Query::to(to))?;
             let leads =
                 !self.compiled.concerns(to) && leads_out(way.interface, to, way.via.unwrap_or(to));
-            (leads && self.compiled.is_open(ingress, way.interface)).then_some(way.interface)
+            leads.then_some(way.interface)
         };
         let mut all = edges.to_vec();
         all.extend(self.compiled.edges());
@@ -173,13 +185,27 @@ impl Context<'_> {
             .of(targets)
             .main
         {
-            Some(target) => Translation { target, into: rule.into.interfaces.clone() },
-            None => Translation { target: u16::MAX, into: InterfaceSet::default() },
+            Some(target) => {
+                let by_chance =
+                    self.compiled.plan.behaviour.port_assignment == PortAssignment::Random;
+                let freely = by_chance || self.picks_freely(self.compiled.targets.get(target));
+                let drops =
+                    matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
+                let at_once = drops && rule.limit.is_none() && self.takes_next_port();
+                Translation { target, into: rule.into.interfaces.clone(), at_once, freely }
+            }
+            None => Translation {
+                target: u16::MAX,
+                into: InterfaceSet::default(),
+                at_once: false,
+                freely: false,
+            },
         };
         let translations = self.compiled.plan.rules.iter().zip(0..).map(translation).collect();
         Some(FastPath {
             ingress,
-            unfiltered: self.compiled.is_unfiltered(),
+            shows_packets: self.compiled.is_unfiltered()
+                && self.compiled.plan.behaviour.mapping == Dependence::EndpointIndependent,
             rules,
             translations,
             exits,
@@ -201,6 +227,10 @@ impl Context<'_> {
         if !(translation.into.contains(egress) & protocol.is_multiplexed()) {
             return None;
         }
+        let open = self.compiled.is_open(path.ingress, egress);
+        if !open && !self.passes_inside((path.ingress, egress), protocol, source, destination) {
+            return None;
+        }
         let target = translation.target;
         let hash = self.bindings.endpoint_hash(protocol, source, destination);
         Some(FlowKey {
@@ -210,9 +240,59 @@ impl Context<'_> {
             rule,
             target,
             egress,
+            filtered_outside: !open && self.filters_outside(egress),
+            at_once: translation.at_once,
+            freely: translation.freely,
             hash,
             external: NONE,
             found: NONE,
         })
     }
+
+    /// Whether an interface has filters.
+    fn filters_outside(&self, egress: InterfaceId) -> bool {
+        let interface = &self.compiled.plan.interfaces[egress.index()];
+        interface.ingress_acl.is_some() || interface.egress_acl.is_some()
+    }
+
+    /// Whether filters of the inner interface and policies let a flow and its answer pass.
+    #[inline(never)]
+    fn passes_inside(
+        &self,
+        (ingress, egress): (InterfaceId, InterfaceId),
+        protocol: Protocol,
+        source: EndKey,
+        destination: EndKey,
+    ) -> bool {
+        let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
+        let packet = first_packet(protocol, source, destination);
+        let inner = &plan.interfaces[ingress.index()];
+        let to = packet.destination();
+        let policy = || {
+            let ways = (ingress, egress);
+            match passage.first_policy(plan, ways, protocol, packet.source().address, to) {
+                Some(entry) => plan.policies[entry].verdict,
+                None => plan.default_policy,
+            }
+        };
+        passage.accepts(plan, inner.ingress_acl, packet, false)
+            && policy() == Verdict::Accept
+            && passage.accepts(plan, inner.egress_acl, packet.answer(), true)
+    }
+
+    /// Whether filters of the outer interface let a flow and its answer pass, on an external end.
+    #[inline(never)]
+    fn passes_outside(&self, flow: &FlowKey, external: EndKey) -> bool {
+        let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
+        let packet = first_packet(flow.protocol, external, flow.destination);
+        let outer = &plan.interfaces[flow.egress.index()];
+        passage.accepts(plan, outer.egress_acl, packet, false)
+            && passage.accepts(plan, outer.ingress_acl, packet.answer(), true)
+    }
+}
+
+/// The first packet of a flow between two ends.
+fn first_packet(protocol: Protocol, source: EndKey, destination: EndKey) -> Packet {
+    let end = |e: EndKey| e.0.with_port(e.1);
+    Packet::first(protocol, end(source), end(destination))
 }

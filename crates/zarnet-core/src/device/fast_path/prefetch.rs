@@ -3,6 +3,7 @@
 
 use super::FlowKey;
 use crate::device::bindings::{Context, NONE};
+use crate::plan::PortAssignment;
 
 impl Context<'_> {
     /// A flow with what only a new mapping needs.
@@ -66,7 +67,16 @@ impl Context<'_> {
             if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
         let port_table =
             external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol));
-        port_table.map_or(0, |p| self.bindings.externals.touch_next(p))
+        port_table.map_or(0, |p| {
+            let behaviour = &self.compiled.plan.behaviour;
+            let port = match behaviour.port_assignment {
+                PortAssignment::Preserve => flow.source.1,
+                PortAssignment::Sequential | PortAssignment::Random => {
+                    self.bindings.externals.last(p, 0).wrapping_add(1)
+                }
+            };
+            self.bindings.externals.touch_port(p, port)
+        })
     }
 
     /// The external address that a host has or would get, if it has been used, and where that is

@@ -70,7 +70,7 @@ impl Context<'_> {
     /// The first entry that matches, or the drop at the end.
     fn ruling(&self, id: AclId, packet: Packet, is_answer: bool) -> Ruling {
         let acl: &Acl = &self.compiled.plan.acls[id.index()];
-        let entry = acl.first(packet, is_answer);
+        let entry = self.compiled.passage.first_entry(id, acl, packet, is_answer);
         let (verdict, place) = match entry.map(|i| &acl.entries[i]) {
             Some(e) => (e.verdict, e.place),
             None => (Verdict::Drop, acl.place),

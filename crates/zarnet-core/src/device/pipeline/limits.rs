@@ -30,7 +30,7 @@ impl Context<'_> {
     }
 
     /// The device makes another session.
-    pub(super) fn check_sessions(&self) -> Result<(), Refusal> {
+    pub(in crate::device) fn check_sessions(&self) -> Result<(), Refusal> {
         let plan = &self.compiled.plan;
         let full =
             plan.behaviour.max_sessions.is_some_and(|m| self.bindings.table.session_count() >= m);

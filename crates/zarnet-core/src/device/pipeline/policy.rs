@@ -23,7 +23,8 @@ impl Context<'_> {
     ) -> Result<(), Refusal> {
         let plan = &self.compiled.plan;
         let (from, to) = (sent.source().address, plan.policy_destination(sent, inside));
-        let entry = plan.first_policy(ingress, egress, sent.protocol, from, to);
+        let passage = &self.compiled.passage;
+        let entry = passage.first_policy(plan, (ingress, egress), sent.protocol, from, to);
         let (verdict, place) = match entry.map(|i| &plan.policies[i]) {
             Some(e) => (e.verdict, e.place),
             None => (plan.default_policy, plan.default_policy_place),
