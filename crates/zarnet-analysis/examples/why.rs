@@ -26,6 +26,7 @@ pub fn main() -> Result<(), Box<dyn Error>> {
         allow_outside: false,
         begins: None,
         memory: None,
+        threads: 1,
     };
     let question = FlowQuestion { flow, opening, at: "end".to_owned() };
     let (_, diagnosis, _) = question.answer(&loaded, &Silent).map_err(|e| format!("{e:?}"))?;

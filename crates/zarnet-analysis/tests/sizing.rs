@@ -39,6 +39,7 @@ fn opening(list: &str) -> Opening {
         allow_outside: false,
         begins: None,
         memory: None,
+        threads: 1,
     }
 }
 

@@ -224,6 +224,9 @@ limits! {
         "simulations of each load (`--runs`)",
         "the interval hardly narrows after a hundred",
         "the command line's own";
+    /// Threads that work at once.
+    THREADS: usize = 256,
+        "threads (`--threads`)", "each needs memory of its own", "the command line's own";
     /// Columns that an answer is fitted into.
     WIDTH: usize = 1_000,
         "columns of an answer (`--width`)", "lines are padded to it", "the command line's own";

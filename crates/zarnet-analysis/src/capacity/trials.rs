@@ -57,7 +57,7 @@ impl CapacityQuestion<'_> {
         analysis: &mut CapacityAnalysis,
         flows: &[Flow],
     ) -> Result<(), AnalysisError> {
-        let traffic = self.opening.open(self.loaded, Growth::default())?;
+        let traffic = self.opening.on_one_thread().open(self.loaded, Growth::default())?;
         let focus: Vec<usize> = analysis.focus();
         let has_loads = traffic.has_loads();
         let sampled: Vec<(usize, Sampled<'_>)> = focus
@@ -154,7 +154,7 @@ impl CapacityQuestion<'_> {
         loaded: &Loaded,
         growth: Growth,
     ) -> Result<Prediction, AnalysisError> {
-        let traffic = self.opening.open(loaded, growth)?;
+        let traffic = self.opening.on_one_thread().open(loaded, growth)?;
         let shared = Arc::new(loaded.plan.clone());
         let options = recording(Moment::End, self.opening.seed);
         let played = play(&traffic, options, &Silent, |items, options| {
@@ -238,8 +238,7 @@ impl CapacityQuestion<'_> {
         what: &'static str,
         work: impl Fn(&T) -> Result<R, AnalysisError> + Sync,
     ) -> Result<Vec<R>, AnalysisError> {
-        let threads =
-            std::thread::available_parallelism().map_or(1, usize::from).min(list.len().max(1));
+        let threads = self.opening.threads.clamp(1, list.len().max(1));
         self.trials.begin(what, list.len());
         let next = AtomicUsize::new(0);
         let outcomes = std::thread::scope(|scope| {

@@ -1,6 +1,7 @@
 //! Traffic played to an answer: what turns out to need another reading of it gets one.
 
 use std::sync::Arc;
+use std::sync::mpsc::sync_channel;
 
 use zarnet_core::net::Instant;
 use zarnet_core::plan::Plan;
@@ -8,6 +9,7 @@ use zarnet_core::predict::{Halt, Options, predict};
 use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::traffic::{Attempt, Fault, Items, Skipped, Traffic, TrafficError};
 
+use super::ahead::Ahead;
 use crate::AnalysisError;
 
 /// Somebody who wants to know how far a run has come.
@@ -25,18 +27,51 @@ impl Watch for Silent {
 
 /// Traffic that tells how far it was read.
 pub struct Watched<'a, 'b, W> {
-    items: &'a mut Items<'b>,
+    from: Reading<'a, 'b>,
     watch: &'a W,
+}
+
+/// Where items come from.
+enum Reading<'a, 'b> {
+    /// They are read when they are asked for.
+    Here(&'a mut Items<'b>),
+    /// They were read ahead.
+    Ahead(&'a mut Ahead),
 }
 
 impl<W: Watch> Batches for Watched<'_, '_, W> {
     type Error = TrafficError;
 
     fn fill(&mut self, batch: &mut Vec<Item>, most: usize) -> Option<TrafficError> {
-        let error = self.items.fill(batch, most);
+        let error = match &mut self.from {
+            Reading::Here(items) => items.fill(batch, most),
+            Reading::Ahead(ahead) => ahead.fill(batch, most),
+        };
         self.watch.step(batch.len() as u64);
         error
     }
+}
+
+/// One run over the traffic: its outcome, what was passed over, and the items behind those that it
+/// wanted.
+fn run_once<'b, T, W: Watch>(
+    traffic: &'b Traffic,
+    attempt: Attempt,
+    watch: &W,
+    run: impl FnOnce(Watched<'_, '_, W>) -> T,
+) -> (T, Skipped, Option<Items<'b>>) {
+    let mut items = traffic.items(attempt);
+    if traffic.threads() < 2 {
+        let outcome = run(Watched { from: Reading::Here(&mut items), watch });
+        return (outcome, items.skipped(), Some(items));
+    }
+    let (give_back, given_back) = sync_channel(1);
+    let (outcome, skipped) = std::thread::scope(|scope| {
+        let mut ahead = Ahead::new(scope, items, give_back);
+        let outcome = run(Watched { from: Reading::Ahead(&mut ahead), watch });
+        (outcome, ahead.skipped())
+    });
+    (outcome, skipped, given_back.recv().ok())
 }
 
 /// Plays traffic by `run`, and again if that needs it in order or needs to know its senders.
@@ -52,20 +87,20 @@ pub fn play<T, W: Watch>(
     let (mut attempt, mut options) = (Attempt::Streaming, options);
     options.sources = options.sources.or(traffic.known_sources());
     loop {
-        let mut items = traffic.items(attempt);
-        let outcome = run(Watched { items: &mut items, watch }, options.clone());
-        let skipped = items.skipped();
+        let again = options.clone();
+        let (outcome, skipped, items) =
+            run_once(traffic, attempt, watch, |items| run(items, again));
         match outcome {
             Ok(answer) => return Ok((answer, skipped)),
             Err(Halt::OutOfOrder { .. }) if attempt == Attempt::Streaming => {
-                traffic.learn(items);
+                items.into_iter().for_each(|items| traffic.learn(items));
                 attempt = Attempt::Sorted;
             }
             Err(Halt::SourcesNeeded) if options.sources.is_none() => {
                 options.sources = Some(traffic.sources());
             }
             Err(Halt::Traffic(error)) if before_origin(&error) && attempt == Attempt::Streaming => {
-                traffic.learn(items);
+                items.into_iter().for_each(|items| traffic.learn(items));
                 attempt = Attempt::Sorted;
             }
             Err(Halt::Traffic(_)) => {

@@ -1,5 +1,6 @@
 //! Traffic, opened as it is asked for and played as often as it takes.
 
+mod ahead;
 mod attempts;
 mod opening;
 

@@ -25,9 +25,16 @@ pub struct Opening {
     pub begins: Option<i128>,
     /// Octets of memory that are free, if that is known.
     pub memory: Option<f64>,
+    /// How many threads may work on the question. The answer is the same for any number.
+    pub threads: usize,
 }
 
 impl Opening {
+    /// The same for one of several runs that are made side by side.
+    pub(crate) fn on_one_thread(&self) -> Self {
+        Self { threads: 1, ..self.clone() }
+    }
+
     /// Opens the traffic for a plan, with load profiles that have grown.
     ///
     /// # Errors
@@ -35,8 +42,9 @@ impl Opening {
     pub fn open(&self, loaded: &Loaded, growth: Growth) -> Result<Traffic, AnalysisError> {
         let plan = &loaded.plan;
         let seen_at = self.seen_at.as_deref().map(|s| observation_point(plan, s)).transpose()?;
-        let Self { skip_bad, seed, allow_outside, begins, .. } = *self;
-        let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside, begins };
+        let Self { skip_bad, seed, allow_outside, begins, threads, .. } = *self;
+        let reading =
+            Reading { seen_at, skip_bad, seed, growth, allow_outside, begins, threads };
         let traffic = Traffic::open(&self.given, loaded, reading).map_err(|errors| {
             let count = errors.len();
             AnalysisError::Traffic(errors, count)

@@ -41,6 +41,7 @@ pub use bindings::Cause as EndCause;
 pub use compiled::PrefixPair;
 pub(crate) use fast_path::{FastOutcome, FastPacket, FastPath, FlowKey, FlowSchedule};
 pub(crate) use key::Key;
+pub(crate) use pipeline::{DecidedHop, Prepared};
 pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};
 pub use session_state::State;

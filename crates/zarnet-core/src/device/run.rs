@@ -4,8 +4,8 @@ use super::Device;
 use super::fast_path::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
 use super::key::Key;
 use super::outcome::{Outcome, Refusal, SessionRef};
-use super::pipeline::{ForwardedError, OwnSource};
-use crate::net::{IcmpError, Instant, Packet, Signal};
+use super::pipeline::{DecidedHop, ForwardedError, OwnSource, Prepared};
+use crate::net::{IcmpError, Instant, Packet, Signal, Tuple};
 use crate::observe::Observer;
 use crate::plan::InterfaceId;
 use crate::traffic::Ending;
@@ -128,6 +128,50 @@ impl Device {
         signal: Signal,
     ) -> FastPacket {
         self.engine().enter_packet(now, flow, back, signal)
+    }
+
+    /// What becomes of a first packet of a kind whose hop is decided.
+    pub(crate) fn prepare(
+        &self,
+        now: Instant,
+        hop: &DecidedHop,
+        packet: Packet,
+        answer: Instant,
+    ) -> Option<Prepared> {
+        self.context().prepare(now, hop, packet, answer)
+    }
+
+    /// Enters a flow that was prepared.
+    pub(crate) fn enter_prepared(
+        &mut self,
+        now: Instant,
+        hop: &DecidedHop,
+        packet: Packet,
+        prepared: &Prepared,
+        schedule: FlowSchedule,
+    ) -> SessionRef {
+        self.engine().enter_prepared(now, hop, packet, prepared, schedule)
+    }
+
+    /// What a session that was just made tells of packets like its first one.
+    pub(crate) fn decided_hop(
+        &self,
+        session: SessionRef,
+        ingress: InterfaceId,
+        egress: InterfaceId,
+    ) -> Option<DecidedHop> {
+        self.context().decided_hop(session, ingress, egress)
+    }
+
+    /// The initiator's packet of a session, as sent and as forwarded.
+    pub(crate) fn tuples_of(&self, session: SessionRef) -> (Tuple, Tuple) {
+        self.bindings.tuples(session.id)
+    }
+
+    /// Reads what a first packet will be looked up by.
+    #[inline]
+    pub(crate) fn prefetch_first(&self, hop: &DecidedHop, packet: Packet) -> u64 {
+        self.context().prefetch_first(hop, packet)
     }
 
     /// Notes whether answers to an external address come in by the interface that it is used on.

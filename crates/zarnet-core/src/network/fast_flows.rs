@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use super::fast_paths::{FastFlow, FastKind, FastPaths};
+use super::fast_paths::{FastFlow, FastKind, FastPaths, ShortWay};
 use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
 use crate::device::{FastOutcome, FastPacket, FastPath, FlowSchedule, Key};
@@ -112,17 +112,24 @@ impl Network {
     /// Reads what flows and packets will be looked up by, all at once. In loops of a few steps
     /// each: of longer ones the processor does not see enough at a time to wait for many places
     /// together.
-    pub(crate) fn prefetch(&self, all: &mut [Option<FastFlow>]) {
+    pub(crate) fn prefetch(&self, all: &mut [ShortWay]) {
         let device = |b: &FastFlow| &self.devices[b.device.index()];
         let (mut places, mut flows, mut packets) = (0, false, false);
-        for flow in all.iter().flatten() {
-            places ^= device(flow).prefetch_index(&flow.key);
-            flows |= flow.kind == FastKind::Flow;
-            packets |= flow.kind != FastKind::Flow;
+        for short in all.iter() {
+            match short {
+                ShortWay::Lane(flow) => {
+                    places ^= device(flow).prefetch_index(&flow.key);
+                    flows |= flow.kind == FastKind::Flow;
+                    packets |= flow.kind != FastKind::Flow;
+                }
+                ShortWay::Known(known) => places ^= self.prefetch_way(known),
+                ShortWay::None => {}
+            }
         }
         std::hint::black_box(places);
         if flows {
-            let flows = || all.iter().flatten().filter(|b| b.kind == FastKind::Flow);
+            let flows =
+                || all.iter().filter_map(ShortWay::lane).filter(|b| b.kind == FastKind::Flow);
             let unknown = || flows().filter(|b| !b.key.knows_external());
             let hosts = unknown().fold(0, |sum, b| sum ^ device(b).prefetch_host(&b.key));
             let ports = flows().fold(0, |sum, b| sum ^ device(b).prefetch_port(&b.key));
@@ -130,13 +137,17 @@ impl Network {
         }
         if packets {
             let mut back = 0;
-            for flow in all.iter_mut().flatten().filter(|b| b.kind != FastKind::Flow) {
-                let device = device(flow);
-                device.find_mapping(&mut flow.key);
-                back ^= device.prefetch_reverse(&flow.key);
+            for short in all.iter_mut() {
+                if let ShortWay::Lane(flow) = short
+                    && flow.kind != FastKind::Flow
+                {
+                    let device = device(flow);
+                    device.find_mapping(&mut flow.key);
+                    back ^= device.prefetch_reverse(&flow.key);
+                }
             }
-            let found =
-                all.iter().flatten().fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
+            let lanes = all.iter().filter_map(ShortWay::lane);
+            let found = lanes.fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
             std::hint::black_box((back, found));
         }
     }

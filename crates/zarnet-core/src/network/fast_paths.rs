@@ -1,5 +1,6 @@
 //! Ways through the network on which nothing can object, known beforehand: see [`FastPath`].
 
+use super::ways::KnownWay;
 use crate::device::{FastPath, FlowKey, Key};
 use crate::net::IntervalMap;
 use crate::plan::DeviceId;
@@ -26,6 +27,24 @@ impl FastPaths {
     /// Something was done to a device: nothing that was known holds any more.
     pub(super) fn forget(&mut self) {
         *self = Self { issue: self.issue + 1, ..Self::default() };
+    }
+}
+
+/// A shorter way than step by step.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum ShortWay {
+    /// There is none.
+    None,
+    /// Straight out of an edge.
+    Lane(FastFlow),
+    /// As others of its class went before.
+    Known(KnownWay),
+}
+
+impl ShortWay {
+    #[inline(always)]
+    pub(super) fn lane(&self) -> Option<&FastFlow> {
+        if let Self::Lane(lane) = self { Some(lane) } else { None }
     }
 }
 

@@ -3,6 +3,7 @@
 
 mod fast_flows;
 mod fast_paths;
+mod ways;
 mod fate;
 mod link;
 mod next_hop_owner;
@@ -22,10 +23,12 @@ use crate::device::Device;
 use crate::event::{Action, Event};
 use crate::net::{AddressSet, Instant};
 use crate::plan::{DeviceId, Log, Plan, Renaming, RuleKind};
-pub(crate) use fast_paths::FastFlow;
+pub(crate) use fast_paths::ShortWay;
+pub(crate) use ways::KnownWay;
 use fast_paths::FastPaths;
 pub use fate::{Fate, Loss, Origin, Passage, Receiver};
 pub use trace::{Handover, Hop, Trace};
+use ways::Ways;
 use world::World;
 
 /// A network with the state of its devices.
@@ -38,6 +41,7 @@ pub struct Network {
     sources: Option<HashSet<IpAddr, RandomState>>,
     missed_source: bool,
     fast_paths: FastPaths,
+    ways: Ways,
 }
 
 impl Network {
@@ -56,6 +60,7 @@ impl Network {
             sources,
             missed_source: false,
             fast_paths: FastPaths::default(),
+            ways: Ways::default(),
         }
     }
 
@@ -70,6 +75,7 @@ impl Network {
             sources: None,
             missed_source: false,
             fast_paths: FastPaths::default(),
+            ways: Ways::default(),
         }
     }
 
@@ -120,6 +126,7 @@ impl Network {
             }
         };
         self.fast_paths.forget();
+        self.ways.forget();
         self.devices.iter_mut().for_each(|device| device.log_fixed(at));
         renaming
     }

@@ -3,18 +3,21 @@
 use super::run::Run;
 use crate::device::{FastPacket, Outcome};
 use crate::net::{Endpoint, Packet, Protocol};
-use crate::network::{FastFlow, Loss, Passage};
+use crate::network::{ShortWay, Loss, Passage};
 use crate::plan::InterfaceId;
 use crate::reason::{Class, Reason};
 use crate::traffic::{Flow, Party, Seen, SeenError};
 
 impl Run {
     /// Plays a packet that was seen on an interface, coming in or going out.
-    pub(super) fn seen(&mut self, seen: &Seen, fast: Option<&FastFlow>) {
+    pub(super) fn seen(&mut self, seen: &Seen, short: &ShortWay) {
         let at = seen.at;
         self.seen += 1;
         self.end = self.end.max(at);
-        if let Some(fast) = fast.filter(|_| !self.is_stepwise() && self.timeline.is_none()) {
+        if let ShortWay::Lane(fast) = short
+            && !self.is_stepwise()
+            && self.timeline.is_none()
+        {
             let taken = self.network.enter_packet(at, fast, seen.packet.signal);
             self.fast_path += u64::from(taken != FastPacket::SlowPath);
             match taken {

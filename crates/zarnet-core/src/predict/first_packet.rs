@@ -1,5 +1,7 @@
 //! The first packet of a flow: who sends it, from where, and to whom.
 
+use std::net::IpAddr;
+
 use super::run::Run;
 use crate::device::OwnSource;
 use crate::net::{Endpoint, Packet, is_link_local};
@@ -26,6 +28,47 @@ impl Run {
             }
         }
         gone.map_or(Ok(now), |device| Err((now, device)))
+    }
+
+    /// The port that a host chooses next.
+    pub(super) fn next_port(&self, source: IpAddr) -> u16 {
+        self.ephemeral.get(&source).copied().unwrap_or(EPHEMERAL.0)
+    }
+
+    /// The same, which it does not choose again soon.
+    pub(super) fn take_port(&mut self, source: IpAddr) -> u16 {
+        let next = self.ephemeral.entry(source).or_insert(EPHEMERAL.0);
+        let port = *next;
+        *next = if port == EPHEMERAL.1 { EPHEMERAL.0 } else { port + 1 };
+        port
+    }
+
+    /// The sender of a flow that went a short way has chosen its port.
+    pub(super) fn choose_port(&mut self, flow: &Flow) {
+        if let Some(Flow { source: Party::Address(source), .. }) = self.between_addresses(flow)
+            && flow.protocol.is_multiplexed()
+        {
+            self.take_port(source);
+        }
+    }
+
+    /// A flow between two addresses that sends what is translated by port, with the port that its
+    /// sender chooses: what can go a short way.
+    pub(super) fn between_addresses(&self, flow: &Flow) -> Option<Flow> {
+        let plan = self.network.plan();
+        let address = |party: Party| match party {
+            Party::Address(address) => Some(address),
+            Party::Host(id) => Some(plan.hosts[id.index()].address),
+            Party::Device(_) | Party::Interface(..) => None,
+        };
+        let (source, destination) = (address(flow.source)?, address(flow.destination)?);
+        let port = match flow.source_port {
+            Some(port) => port,
+            None if flow.protocol.is_multiplexed() => self.next_port(source),
+            None => 0,
+        };
+        let (source, destination) = (Party::Address(source), Party::Address(destination));
+        Some(Flow { source, destination, source_port: Some(port), ..*flow })
     }
 
     /// The first packet of a flow, or why there is none and which device is to blame.
@@ -76,12 +119,7 @@ impl Run {
         }
         let port = match flow.source_port {
             Some(port) => port,
-            None if flow.protocol.is_multiplexed() => {
-                let next = self.ephemeral.entry(source).or_insert(EPHEMERAL.0);
-                let port = *next;
-                *next = if port == EPHEMERAL.1 { EPHEMERAL.0 } else { port + 1 };
-                port
-            }
+            None if flow.protocol.is_multiplexed() => self.take_port(source),
             None => 0,
         };
         let to = Endpoint::new(destination, flow.destination_port.unwrap_or(0));

@@ -7,29 +7,26 @@ use super::run::{Run, Running};
 use super::{NotTranslated, TimelineRow};
 use crate::device::{FlowSchedule, SessionRef};
 use crate::net::{Instant, Tuple};
-use crate::network::{FastFlow, Fate, Loss, Passage};
+use crate::network::{Fate, KnownWay, Loss, Passage, ShortWay};
 use crate::plan::{DeviceId, Place, RuleId};
 use crate::reason::{Class, Reason};
 use crate::traffic::Flow;
 
 impl Run {
     /// The first packet of a flow.
-    pub(super) fn flow(&mut self, flow: &Flow, fast: Option<&FastFlow>) {
+    pub(super) fn flow(&mut self, flow: &Flow, short: &ShortWay) {
         let now = flow.start;
         self.end = self.end.max(now);
         let answer = flow.answered_at();
-        if let Some(fast) = fast
-            && self.timeline.is_none()
-            && self.is_unwatched_until(answer)
-        {
+        if self.timeline.is_none() && self.is_unwatched_until(answer) {
             let end = flow.ends_at();
-            if self.network.enter_flow(
-                now,
-                fast,
-                FlowSchedule { answer, end, ending: flow.ending() },
-            ) {
+            let schedule = FlowSchedule { answer, end, ending: flow.ending() };
+            if self.enter_at_once(now, short, schedule) {
                 self.end = self.end.max(end);
                 self.fast_path += 1;
+                if flow.source_port.is_none() {
+                    self.choose_port(flow);
+                }
                 self.note_peak(now);
                 if let Some(recording) = &mut self.recording {
                     recording.serve(flow);
@@ -88,6 +85,39 @@ impl Run {
         self.passages = passages;
     }
 
+    /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.
+    #[inline(always)]
+    fn enter_at_once(
+        &mut self,
+        now: Instant,
+        short: &ShortWay,
+        schedule: FlowSchedule,
+    ) -> bool {
+        match short {
+            ShortWay::None => false,
+            ShortWay::Lane(lane) => self.network.enter_flow(now, lane, schedule),
+            ShortWay::Known(known) => self.enter_known(now, known, schedule),
+        }
+    }
+
+    fn enter_known(
+        &mut self,
+        now: Instant,
+        known: &KnownWay,
+        schedule: FlowSchedule,
+    ) -> bool {
+        let mut sessions = Vec::new();
+        let eventful = self.events.front().is_some_and(|e| e.at <= schedule.end);
+        let wanted = eventful.then_some(&mut sessions);
+        if self.rebuilt || !self.network.enter_known(now, known, schedule, wanted) {
+            return false;
+        }
+        if sessions.len() > 1 {
+            self.running.push(Running { end: schedule.end, sessions });
+        }
+        true
+    }
+
     pub(super) fn answer(&mut self, at: Instant, answer: Answer) {
         self.end = self.end.max(at);
         self.conclude(at, answer);
@@ -132,6 +162,10 @@ impl Run {
             }
         }
         self.keep_running(end, &answer.passages[..forth]);
+        if flow.start == now && answer.passages.iter().any(|p| p.changed) {
+            let (there, back) = answer.passages.split_at(forth);
+            self.network.learn_way(now, answer.asked, answer.receiver, there, back);
+        }
         self.classify(&flow, &answer, forth);
         answer.passages
     }

@@ -5,10 +5,10 @@ use std::sync::Arc;
 use super::run::Run;
 use super::{Halt, Moment, Options, Prediction};
 use crate::event::Event;
-use crate::net::Instant;
-use crate::network::{FastFlow, Network};
+use crate::net::{Endpoint, Instant, Packet};
+use crate::network::{Network, ShortWay};
 use crate::plan::Plan;
-use crate::traffic::{Batches, Item};
+use crate::traffic::{Batches, Flow, Item, Party};
 
 /// Predicts what `items` do to the devices of a plan. Items must come in the order of their start,
 /// and events in the order of their time.
@@ -59,12 +59,12 @@ pub(super) fn play_while<B: Batches>(
     mut items: B,
     mut wants_more: impl FnMut(&mut Run) -> bool,
 ) -> Result<(), Halt<B::Error>> {
-    let (mut batch, mut fast_flows) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
+    let (mut batch, mut short_ways) = (Vec::with_capacity(BATCH), Vec::with_capacity(BATCH));
     loop {
         batch.clear();
         let error = items.fill(&mut batch, BATCH);
-        run.find_fast_flows(&batch, &mut fast_flows);
-        run.play(&batch, &fast_flows)?;
+        run.find_short_ways(&batch, &mut short_ways);
+        run.play(&batch, &short_ways)?;
         if !wants_more(run) {
             return Ok(());
         }
@@ -83,26 +83,52 @@ const BATCH: usize = 64;
 impl Run {
     /// Finds out what can be known of a batch before it is played: what this reads, it reads for
     /// all at once.
-    fn find_fast_flows(&mut self, batch: &[Item], fast_flows: &mut Vec<Option<FastFlow>>) {
+    fn find_short_ways(&mut self, batch: &[Item], short_ways: &mut Vec<ShortWay>) {
         self.network.prepare_fast_paths();
-        fast_flows.clear();
-        fast_flows.extend(batch.iter().map(|item| match item {
-            Item::Flow(flow) => self.network.fast_flow(flow),
-            Item::Seen(seen) => self.network.fast_packet(seen),
-            Item::Error(_) => None,
+        short_ways.clear();
+        short_ways.extend(batch.iter().map(|item| match item {
+            Item::Flow(flow) => self.short_way(flow),
+            Item::Seen(seen) => self.network.fast_packet(seen).map_or(ShortWay::None, ShortWay::Lane),
+            Item::Error(_) => ShortWay::None,
         }));
-        self.network.prefetch(fast_flows);
+        self.network.prefetch(short_ways);
+    }
+
+    /// A shorter way for a flow, if there is one.
+    #[inline(always)]
+    fn short_way(&self, flow: &Flow) -> ShortWay {
+        match self.network.fast_flow(flow) {
+            Some(lane) => ShortWay::Lane(lane),
+            None => self.longer_way(flow),
+        }
+    }
+
+    /// The same for a flow that names no addresses or no port, or is on no lane.
+    #[inline(never)]
+    fn longer_way(&self, flow: &Flow) -> ShortWay {
+        let Some(flow) = self.between_addresses(flow) else { return ShortWay::None };
+        if let Some(lane) = self.network.fast_flow(&flow) {
+            return ShortWay::Lane(lane);
+        }
+        let (Party::Address(from), Party::Address(to), Some(port)) =
+            (flow.source, flow.destination, flow.source_port)
+        else {
+            return ShortWay::None;
+        };
+        let to = Endpoint::new(to, flow.destination_port.unwrap_or(0));
+        let packet = Packet::first(flow.protocol, Endpoint::new(from, port), to);
+        self.network.known_way(packet).map_or(ShortWay::None, ShortWay::Known)
     }
 
     /// Plays items that were read elsewhere.
     pub(super) fn play_batch<E>(&mut self, batch: &[Item]) -> Result<(), Halt<E>> {
-        let mut fast_flows = Vec::with_capacity(batch.len());
-        self.find_fast_flows(batch, &mut fast_flows);
-        self.play(batch, &fast_flows)
+        let mut short_ways = Vec::with_capacity(batch.len());
+        self.find_short_ways(batch, &mut short_ways);
+        self.play(batch, &short_ways)
     }
 
-    fn play<E>(&mut self, batch: &[Item], fast_flows: &[Option<FastFlow>]) -> Result<(), Halt<E>> {
-        for (item, fast) in batch.iter().zip(fast_flows) {
+    fn play<E>(&mut self, batch: &[Item], short_ways: &[ShortWay]) -> Result<(), Halt<E>> {
+        for (item, short) in batch.iter().zip(short_ways) {
             let at = item.at();
             if at < self.read {
                 return Err(Halt::OutOfOrder { at, after: self.read });
@@ -115,8 +141,13 @@ impl Run {
             self.sequence += 1;
             self.judged = self.sequence;
             match item {
-                Item::Flow(flow) => self.flow(flow, fast.as_ref()),
-                Item::Seen(seen) => self.seen(seen, fast.as_ref()),
+                // which port its sender chooses may have changed since
+                Item::Flow(flow) if flow.source_port.is_none() => {
+                    let short = self.short_way(flow);
+                    self.flow(flow, &short);
+                }
+                Item::Flow(flow) => self.flow(flow, short),
+                Item::Seen(seen) => self.seen(seen, short),
                 Item::Error(seen) => self.seen_error(*seen),
             }
             if self.network.missed_source() {

@@ -39,6 +39,7 @@ pub struct Traffic {
     events: Vec<(Event, String)>,
     seen_at: Option<ObservedAt>,
     skip_bad: bool,
+    threads: usize,
     /// Files of the plan, and of those that take over.
     plan_files: Files,
     /// When the clock begins, if that was said.
@@ -66,6 +67,8 @@ pub struct Reading {
     /// When the clock of the traffic begins, in nanoseconds since 1970; the first time of day in it
     /// if that is not given.
     pub begins: Option<i128>,
+    /// How many threads may read and play; none less than one.
+    pub threads: usize,
 }
 
 /// A load that has grown, drawn anew.
@@ -131,7 +134,7 @@ impl Traffic {
         loaded: &Loaded,
         reading: Reading,
     ) -> Result<Self, Vec<TrafficError>> {
-        let Reading { seen_at, skip_bad, seed, growth, allow_outside, begins } = reading;
+        let Reading { seen_at, skip_bad, seed, growth, allow_outside, begins, threads } = reading;
         let (parts, events, plan_files) = (Vec::new(), Vec::new(), loaded.sources.clone());
         let (names, opened) = (Names::new(&loaded.plan), Clock::from(begins));
         let (survey, kept) = (OnceLock::new(), OnceLock::new());
@@ -141,6 +144,7 @@ impl Traffic {
             events,
             seen_at,
             skip_bad,
+            threads,
             plan_files,
             begins,
             opened,
@@ -217,6 +221,11 @@ impl Traffic {
     /// The load profiles of all scenarios.
     pub fn loads(&self) -> impl Iterator<Item = &Load> {
         self.parts.iter().filter_map(|p| if let Part::Load(load) = p { Some(load) } else { None })
+    }
+
+    /// How many threads may read and play it.
+    pub fn threads(&self) -> usize {
+        self.threads
     }
 
     /// Whether some of it is drawn from load profiles.

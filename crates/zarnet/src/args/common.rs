@@ -29,6 +29,10 @@ pub struct Common {
     /// Width of text in columns; by default that of the terminal.
     #[arg(long, global = true, help_heading = GLOBAL, value_name = "N", value_parser = width)]
     pub width: Option<usize>,
+    /// Threads that work at once; by default one for each processor core. The answer is the same
+    /// for any number.
+    #[arg(long, global = true, help_heading = GLOBAL, value_name = "N", value_parser = threads)]
+    pub threads: Option<usize>,
     /// Also read files that a plan or scenario names outside its folder.
     #[arg(long, global = true, help_heading = GLOBAL)]
     pub allow_outside: bool,
@@ -61,6 +65,19 @@ pub enum Color {
 }
 
 /// Columns of an answer.
+impl Common {
+    /// How many threads work at once.
+    pub fn threads(&self) -> usize {
+        let cores = || std::thread::available_parallelism().map_or(1, usize::from);
+        self.threads.unwrap_or_else(|| cores().min(limits::THREADS))
+    }
+}
+
+fn threads(text: &str) -> Result<usize, String> {
+    let number = text.parse().ok().filter(|n| (1..=limits::THREADS).contains(n));
+    number.ok_or_else(|| format!("write a number of threads from 1 to {}", limits::THREADS))
+}
+
 fn width(text: &str) -> Result<usize, String> {
     let number = text.parse().ok().filter(|n| (1..=limits::WIDTH).contains(n));
     number.ok_or_else(|| format!("write a number of columns from 1 to {}", limits::WIDTH))

@@ -36,6 +36,7 @@ pub(super) fn opening(given: Vec<Given>, reader: &Reader, common: &Common) -> Op
         allow_outside: common.allow_outside,
         begins: reader.begins.map(jiff::Timestamp::as_nanosecond),
         memory: available_memory(),
+        threads: common.threads(),
     }
 }
 

@@ -33,14 +33,14 @@ impl Context<'_> {
         let range: PortSpan = behaviour.port_classes[class].into;
         choice.class = class as u8;
         let port_table = self.bindings.externals.find_port_table(choice.address, wish.protocol);
-        let ports = self.ports_for(port_table, choice.address, wish);
+        let free = self.free_for(port_table, choice.address, wish);
         let odd = behaviour.port_parity.then_some(wish.port & 1 == 1);
         let whole = [range];
         let blocks;
         let spans: &[PortSpan] = match behaviour.block_size {
             None => &whole,
             Some(size) => {
-                blocks = self.block_spans(port_table, (class, range, size), wish, &ports, odd)?;
+                blocks = self.block_spans(port_table, (class, range, size), wish, &free, odd)?;
                 &blocks
             }
         };
@@ -49,12 +49,12 @@ impl Context<'_> {
         choice.port = match (behaviour.port_assignment, shared) {
             (PortAssignment::Preserve | PortAssignment::Sequential, _) => {
                 let from = first_tried(behaviour, range, last, wish.port);
-                self.next_port(&ports, shared, spans, from, odd, wish)?
+                self.next_port(&free.all(), shared, spans, from, odd, wish)?
             }
-            (PortAssignment::Random, None) => any_free(&ports, spans, odd, draw.as_mut()?)?,
+            (PortAssignment::Random, None) => free.any(spans, odd, draw.as_mut()?)?,
             (PortAssignment::Random, Some(shared)) => {
                 let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
-                let usable = |p: &u16| ports.is_free(*p) || self.shareable(shared, *p, wish);
+                let usable = |p: &u16| free.has(*p) || self.shareable(shared, *p, wish);
                 let all = spans.iter().flat_map(|s| s.0..=s.1).filter(parity).filter(usable);
                 let all: Vec<u16> = all.collect();
                 let n = draw.as_mut().map_or(0, |d| d.below((all.len() as u32).max(1)));
@@ -66,24 +66,18 @@ impl Context<'_> {
         Some(())
     }
 
-    /// The ports of an address as a host may have them: those that rest are free for whose they
-    /// were.
-    fn ports_for(&self, port_table: Option<u32>, address: Key, wish: Wish) -> Cow<'_, PortMap> {
+    /// The ports of an address that a host may have.
+    fn free_for(&self, port_table: Option<u32>, address: Key, wish: Wish) -> Free<'_> {
         let Some(port_table) = port_table else {
             let mut ports = PortMap::new();
             self.compiled.reserved(address.address(), wish.protocol, |first, last| {
                 ports.take_all(first, last)
             });
-            return Cow::Owned(ports);
+            return Free { ports: Cow::Owned(ports), rested: Vec::new() };
         };
-        let ports = &self.bindings.externals.port_table(port_table).ports;
-        let mut rested = self.bindings.externals.resting_for(port_table, wish.host).peekable();
-        if rested.peek().is_none() {
-            return Cow::Borrowed(ports);
-        }
-        let mut own = ports.clone();
-        rested.for_each(|p| own.release(p));
-        Cow::Owned(own)
+        let ports = Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports);
+        let rested = self.bindings.externals.resting_for(port_table, wish.host).collect();
+        Free { ports, rested }
     }
 
     /// The ports of an address, where several mappings may share one.
@@ -130,7 +124,7 @@ impl Context<'_> {
         port_table: Option<u32>,
         (class, range, size): (usize, PortSpan, u16),
         wish: Wish,
-        ports: &PortMap,
+        free: &Free<'_>,
         odd: Option<bool>,
     ) -> Option<Vec<PortSpan>> {
         let count = (u32::from(range.1 - range.0) + 1) / u32::from(size);
@@ -138,13 +132,13 @@ impl Context<'_> {
             let low = range.0 + n * size;
             (low, low + (size - 1))
         };
-        let free_in = |s: &PortSpan| ports.lowest_free(*s, odd).is_some();
+        let free_in = |s: &PortSpan| free.are_in(*s, odd);
         let Some(port_table) = port_table else {
             return (0..count as u16).map(span).find(free_in).map(|s| vec![s]);
         };
         let blocks = &self.bindings.externals.port_table(port_table).blocks;
         let own: Vec<PortSpan> =
-            blocks.of_host(class, wish.host).iter().map(|n| span(*n)).collect();
+            blocks.of_host(class, wish.host).map(span).collect();
         let shared = self.shared_ports(Some(port_table));
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
         // a host shares the ports of its own blocks with itself
@@ -157,6 +151,43 @@ impl Context<'_> {
             return Some(own);
         }
         blocks.unowned(class, count).map(span).find(free_in).map(|s| vec![s])
+    }
+}
+
+/// The ports that a host may have: those that are free, and those that rest and were its own.
+struct Free<'a> {
+    ports: Cow<'a, PortMap>,
+    rested: Vec<u16>,
+}
+
+impl Free<'_> {
+    fn has(&self, port: u16) -> bool {
+        self.ports.is_free(port) || self.rested.contains(&port)
+    }
+
+    /// Whether there are any in a span.
+    fn are_in(&self, span: PortSpan, odd: Option<bool>) -> bool {
+        let fits =
+            |p: &u16| (span.0..=span.1).contains(p) && odd.is_none_or(|o| (p & 1 == 1) == o);
+        self.ports.lowest_free(span, odd).is_some() || self.rested.iter().any(fits)
+    }
+
+    /// All of them.
+    fn all(&self) -> Cow<'_, PortMap> {
+        if self.rested.is_empty() {
+            return Cow::Borrowed(&self.ports);
+        }
+        let mut all = self.ports.clone().into_owned();
+        self.rested.iter().for_each(|p| all.release(*p));
+        Cow::Owned(all)
+    }
+
+    /// Any of them, each equally likely.
+    fn any(&self, spans: &[PortSpan], odd: Option<bool>, draw: &mut Draw<'_>) -> Option<u16> {
+        match drawn(spans, odd, draw, |p| self.has(p)) {
+            None => counted(&self.all(), spans, odd, draw),
+            port => port,
+        }
     }
 }
 
@@ -178,23 +209,41 @@ pub(in crate::device) fn first_tried(
     }
 }
 
-/// Any free port, each equally likely: draws until one is free, and counts where few are.
+/// Any free port of a span, each equally likely: draws until one is free, and counts where few are.
 #[inline]
 pub(in crate::device) fn any_free(
+    ports: &PortMap,
+    span: PortSpan,
+    draw: &mut Draw<'_>,
+) -> Option<u16> {
+    match drawn(&[span], None, draw, |p| ports.is_free(p)) {
+        None => counted(ports, &[span], None, draw),
+        port => port,
+    }
+}
+
+/// The first of a few ports drawn that is free.
+#[inline]
+fn drawn(
+    spans: &[PortSpan],
+    odd: Option<bool>,
+    draw: &mut Draw<'_>,
+    is_free: impl Fn(u16) -> bool,
+) -> Option<u16> {
+    let [(low, high)] = *spans else { return None };
+    let width = u32::from(high - low) + 1;
+    (0..16)
+        .map(|_| low + draw.below(width) as u16)
+        .find(|port| is_free(*port) && odd.is_none_or(|o| (port & 1 == 1) == o))
+}
+
+/// One of all that are free, by its number.
+fn counted(
     ports: &PortMap,
     spans: &[PortSpan],
     odd: Option<bool>,
     draw: &mut Draw<'_>,
 ) -> Option<u16> {
-    if let [(low, high)] = *spans {
-        let width = u32::from(high - low) + 1;
-        for _ in 0..16 {
-            let port = low + draw.below(width) as u16;
-            if ports.is_free(port) && odd.is_none_or(|o| (port & 1 == 1) == o) {
-                return Some(port);
-            }
-        }
-    }
     let free = ports.count_free(spans, odd);
     if free == 0 { None } else { ports.nth_free(spans, draw.below(free), odd) }
 }

@@ -17,17 +17,48 @@ pub(in crate::device) struct Blocks(Vec<ClassBlocks>);
 struct ClassBlocks {
     /// By number, the owner and how many ports are in use; none of a block without an owner.
     used: Vec<(Key, u32)>,
-    /// The same from the other side: numbers in ascending order.
-    of_host: HashMap<Key, Vec<u16>, RandomState>,
+    /// The same from the other side.
+    of_host: HashMap<Key, Own, RandomState>,
     /// One bit a block that has an owner.
     owned: Vec<u64>,
 }
 
+/// The blocks of a host, in ascending order: most have one.
+#[derive(Debug, Clone)]
+struct Own {
+    first: u16,
+    more: Vec<u16>,
+}
+
+impl Own {
+    fn add(&mut self, number: u16) {
+        let later = number.max(self.first);
+        self.first = number.min(self.first);
+        self.more.insert(self.more.partition_point(|n| *n < later), later);
+    }
+
+    /// Takes one out, and tells whether none is left.
+    fn remove(&mut self, number: u16) -> bool {
+        if self.first != number {
+            self.more.retain(|n| *n != number);
+        } else if self.more.is_empty() {
+            return true;
+        } else {
+            self.first = self.more.remove(0);
+        }
+        false
+    }
+}
+
 impl Blocks {
     /// The blocks of a host, in ascending order.
-    pub(in crate::device) fn of_host(&self, class: usize, host: Key) -> &[u16] {
-        let class = self.0.get(class);
-        class.and_then(|c| c.of_host.get(&host)).map_or(&[], Vec::as_slice)
+    pub(in crate::device) fn of_host(
+        &self,
+        class: usize,
+        host: Key,
+    ) -> impl Iterator<Item = u16> + '_ {
+        let own = self.0.get(class).and_then(|c| c.of_host.get(&host));
+        own.into_iter().flat_map(|own| std::iter::once(own.first).chain(own.more.iter().copied()))
     }
 
     /// The blocks below `count` that nobody has, in ascending order.
@@ -61,8 +92,8 @@ impl Blocks {
         }
         *owner = host;
         class.owned[at / 64] |= 1 << (at % 64);
-        let own = class.of_host.entry(host).or_default();
-        own.insert(own.partition_point(|n| *n < number), number);
+        let own = class.of_host.entry(host);
+        own.and_modify(|own| own.add(number)).or_insert(Own { first: number, more: Vec::new() });
         true
     }
 
@@ -78,11 +109,8 @@ impl Blocks {
             return false;
         }
         class.owned[usize::from(number / 64)] &= !(1 << (number % 64));
-        if let Some(own) = class.of_host.get_mut(owner) {
-            own.retain(|n| *n != number);
-            if own.is_empty() {
-                class.of_host.remove(owner);
-            }
+        if class.of_host.get_mut(owner).is_some_and(|own| own.remove(number)) {
+            class.of_host.remove(owner);
         }
         true
     }

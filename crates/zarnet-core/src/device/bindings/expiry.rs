@@ -56,17 +56,18 @@ impl Bindings {
     /// what has to be waited for is then waited for together.
     fn prefetch_expiring(&mut self) {
         let mut expiring = std::mem::take(&mut self.expiring);
+        let mut explicit = std::mem::take(&mut self.expiring_explicit);
         expiring.clear();
+        explicit.clear();
         let (externals, dependence) = (&self.externals, self.dependence);
-        self.table.next_expiring(|m, peer| {
+        let by_mapping = |m: &Mapping, peer| {
             if m.kind() == Kind::Endpoint {
                 let end = (m.internal, m.internal_port);
-                expiring.push((
-                    *m,
-                    endpoint_hash(dependence, externals.protocol_of(m.place()), end, peer),
-                ));
+                let protocol = externals.protocol_of(m.place());
+                expiring.push((*m, endpoint_hash(dependence, protocol, end, peer)));
             }
-        });
+        };
+        self.table.next_expiring(by_mapping, |record| explicit.push(record));
         let found = expiring.iter().fold(0, |sum, l| sum ^ self.table.by_internal.touch(l.1));
         let port = |m: &Mapping| {
             self.externals.port_table(m.place()).mapping(m.external_port).unwrap_or(0)
@@ -74,7 +75,7 @@ impl Bindings {
         let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
         let hosts =
             expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
-        std::hint::black_box((found, ports, hosts));
-        self.expiring = expiring;
+        std::hint::black_box((found, ports, hosts, self.table.touch_explicit(&explicit)));
+        (self.expiring, self.expiring_explicit) = (expiring, explicit);
     }
 }

@@ -25,8 +25,13 @@ impl<S: Sink> Engine<'_, S> {
         for id in 0..self.bindings.table.places() {
             let session = self.bindings.table.session(id);
             let (expires, is_none) = (session.expires, session.owner == NONE);
-            if !is_none && expires <= now.0 && !self.close_both_finally(id, expires) {
+            if is_none || expires > now.0 || self.close_both_finally(id, expires) {
+                continue;
+            }
+            if self.bindings.table.uses_mapping(id) {
                 others.push((expires, id));
+            } else {
+                self.close_session(id, expires, Cause::Expired);
             }
         }
         others.sort_unstable();

@@ -46,11 +46,13 @@ impl Context<'_> {
                 oldest = Some(hit);
             }
         };
-        for mapping in
-            bindings.mappings_of(packet.protocol, (from, source.port), (to, destination.port))
-        {
-            if let Some(id) = bindings.table.under(mapping, to, destination.port) {
-                fits(id, true);
+        if bindings.table.may_be_inside(from) {
+            for mapping in
+                bindings.mappings_of(packet.protocol, (from, source.port), (to, destination.port))
+            {
+                if let Some(id) = bindings.table.under(mapping, to, destination.port) {
+                    fits(id, true);
+                }
             }
         }
         let port_table = || bindings.externals.find_port_table(to, packet.protocol);

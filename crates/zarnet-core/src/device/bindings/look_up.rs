@@ -91,6 +91,11 @@ impl Bindings {
         })
     }
 
+    /// Reads where the search for an address mapping begins.
+    pub(in crate::device) fn touch_address_mapping(&self, host: Key, target: u16) -> u64 {
+        self.table.touch_internal(address_hash(host, target))
+    }
+
     /// The portless mapping of a host and a rule for a protocol and a peer.
     pub(in crate::device) fn portless_mapping(
         &self,

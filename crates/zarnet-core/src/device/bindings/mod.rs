@@ -85,6 +85,8 @@ pub(super) struct Bindings {
     pub dependence: Dependence,
     /// Room for what sessions about to expire are found by.
     expiring: Vec<(Mapping, u32)>,
+    /// The same of sessions with tuples of their own.
+    expiring_explicit: Vec<u32>,
     /// Nothing is due before this instant.
     next_expiry: u64,
 }
@@ -151,6 +153,7 @@ impl Bindings {
             live: vec![Live::default(); rules],
             dependence: compiled.plan.behaviour.mapping,
             expiring: Vec::new(),
+            expiring_explicit: Vec::new(),
             next_expiry: 0,
         }
     }

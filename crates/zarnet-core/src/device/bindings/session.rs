@@ -53,6 +53,13 @@ pub(in crate::device) struct Heading {
     pub outbound: bool,
 }
 
+impl Heading {
+    /// The way of an answer.
+    pub(in crate::device) fn back(self) -> Self {
+        Self { from_initiator: !self.from_initiator, outbound: !self.outbound }
+    }
+}
+
 impl Session {
     /// The session that stands where there is none.
     pub(in crate::device) const NONE: Self = Self {
@@ -83,6 +90,22 @@ impl Session {
             owner,
             next: NONE,
         }
+    }
+
+    /// A session whose first packet is answered and that a flow runs on from then until it ends:
+    /// as if all that had passed already.
+    #[inline(always)]
+    pub(in crate::device) fn run_from_start(
+        &mut self,
+        end: u64,
+        ending: Ending,
+        timing: Timing<'_>,
+    ) {
+        self.flags |= ANSWERED;
+        // the server's SYN establishes it: RFC 7857 figure 1
+        self.state =
+            [State::Open, State::Established][usize::from(timing.protocol == Protocol::TCP)];
+        self.run_until(end, ending, timing);
     }
 
     pub(in crate::device) fn has(&self, flag: u8) -> bool {

@@ -21,7 +21,7 @@ use foldhash::fast::RandomState;
 use super::key::numbered;
 use crate::limits;
 use crate::net::{AddressRange, AddressSet, IntervalMap, Protocol};
-use crate::plan::{self, Behaviour, Dependence, InterfaceId, Pool, Rule, RuleKind, Target};
+use crate::plan::{self, Behaviour, Dependence, Fallback, InterfaceId, Pool, Rule, RuleKind, Target};
 
 pub(super) use active::ActiveRules;
 pub(super) use destinations::DestinationRules;
@@ -47,6 +47,8 @@ pub(super) struct Compiled {
     pub mappings_are_simple: bool,
     /// Whether no rule takes part for ICMP queries.
     lacks_icmp: bool,
+    /// Whether some rule lets pass what it has nothing left for.
+    pub may_let_pass: bool,
     /// By ingress, then egress: whether no filter and no policy between them can drop a packet or
     /// its answer.
     open: Vec<Vec<bool>>,
@@ -97,12 +99,14 @@ impl Compiled {
             targets.obtain(&plan, target, whole);
         }
         let routes = Routes::new(&plan);
+        let may_let_pass = in_force(&plan).any(|(_, rule)| lets_pass(rule));
         Self {
             own,
             claimed,
             concerned: concerned.favouring(|concerned| !concerned),
             mappings_are_simple: mappings_are_simple(&plan.behaviour),
             lacks_icmp: plan.behaviour.cannot.contains(&plan::Lack::Icmp),
+            may_let_pass,
             open: open_pairs(&plan, &routes),
             routes,
             timers: Timers::new(&plan.timers, plan.behaviour.hold_down),
@@ -202,6 +206,16 @@ impl Compiled {
     #[inline]
     pub(super) fn concerns(&self, address: IpAddr) -> bool {
         super::key::Key::of(address).is_none_or(|a| *self.concerned.get(a.number()))
+    }
+}
+
+/// Whether a rule lets pass what it has nothing left for.
+fn lets_pass(rule: &Rule) -> bool {
+    match rule.kind {
+        RuleKind::Pool { fallback, .. } | RuleKind::Overload { fallback, .. } => {
+            fallback == Fallback::Pass
+        }
+        RuleKind::Exempt | RuleKind::Static(_) | RuleKind::Forward(_) => false,
     }
 }
 

@@ -8,8 +8,7 @@ use crate::device::bindings::{
 };
 use crate::device::key::{EndKey, Key};
 use crate::device::pipeline::Source;
-use crate::device::session_state::State;
-use crate::net::{Instant, Protocol, Signal};
+use crate::net::{Instant, Signal};
 use crate::plan::{Dependence, PortAssignment, RuleId};
 
 impl FlowKey {
@@ -119,15 +118,12 @@ impl<S: Sink> Engine<'_, S> {
     ) -> FastOutcome {
         self.expire(now);
         let timing = self.compiled.timing(flow.protocol, flow.destination.1);
-        let mut session = Session::new(now.0, timing, NONE, ANSWERED);
+        let mut session = Session::new(now.0, timing, NONE, 0);
         if session.expires <= schedule.answer.0 {
             return FastOutcome::SlowPath;
         }
         (session.remote, session.remote_port) = flow.destination;
-        // the server's SYN establishes it: RFC 7857 figure 1
-        session.state =
-            [State::Open, State::Established][usize::from(flow.protocol == Protocol::TCP)];
-        session.run_until(schedule.end.0, schedule.ending, timing);
+        session.run_from_start(schedule.end.0, schedule.ending, timing);
         let mapping = self.context().mapping_of_flow(flow);
         if let Some(known) = mapping.and_then(|m| self.context().session_of_flow(m, flow)) {
             // of two sessions with one answer, the older counts
@@ -190,7 +186,7 @@ impl<S: Sink> Engine<'_, S> {
         let ports = &self.bindings.externals.port_table(port_table).ports;
         let (port, random) = if behaviour.port_assignment == PortAssignment::Random {
             let mut draw = self.context().draw();
-            (any_free(ports, &[range], None, &mut draw), draw.position())
+            (any_free(ports, range, &mut draw), draw.position())
         } else {
             let last = self.bindings.externals.last(port_table, class);
             let from = first_tried(behaviour, range, last, internal.1);
@@ -339,9 +335,9 @@ impl<S: Sink> Engine<'_, S> {
         }
         let (from_initiator, packet) = (!session.has(INBOUND), flow.packet());
         let timing = self.context().timing(&session);
-        session.on_packet(now.0, packet.signal, Heading { from_initiator, outbound: true }, timing);
-        let back = Heading { from_initiator: !from_initiator, outbound: false };
-        session.on_packet(now.0, packet.answer().signal, back, timing);
+        let heading = Heading { from_initiator, outbound: true };
+        session.on_packet(now.0, packet.signal, heading, timing);
+        session.on_packet(now.0, packet.answer().signal, heading.back(), timing);
         self.run_on(now, id, session, (schedule.end.0, schedule.ending));
         FastOutcome::Entered
     }

@@ -267,16 +267,8 @@ impl Context<'_> {
         let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
         let packet = first_packet(protocol, source, destination);
         let inner = &plan.interfaces[ingress.index()];
-        let to = packet.destination();
-        let policy = || {
-            let ways = (ingress, egress);
-            match passage.first_policy(plan, ways, protocol, packet.source().address, to) {
-                Some(entry) => plan.policies[entry].verdict,
-                None => plan.default_policy,
-            }
-        };
         passage.accepts(plan, inner.ingress_acl, packet, false)
-            && policy() == Verdict::Accept
+            && self.policy_verdict((ingress, egress), packet, packet) == Verdict::Accept
             && passage.accepts(plan, inner.egress_acl, packet.answer(), true)
     }
 

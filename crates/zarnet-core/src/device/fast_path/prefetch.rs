@@ -68,6 +68,9 @@ impl Context<'_> {
         let port_table =
             external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol));
         port_table.map_or(0, |p| {
+            if !flow.at_once {
+                return self.prefetch_careful(flow, p);
+            }
             let behaviour = &self.compiled.plan.behaviour;
             let port = match behaviour.port_assignment {
                 PortAssignment::Preserve => flow.source.1,
@@ -77,6 +80,23 @@ impl Context<'_> {
             };
             self.bindings.externals.touch_port(p, port)
         })
+    }
+
+    /// Reads what decides about a new port of a flow's host, where that is limited, rests or comes in
+    /// blocks.
+    fn prefetch_careful(&self, flow: &FlowKey, port_table: u32) -> u32 {
+        let (behaviour, host) = (&self.compiled.plan.behaviour, flow.source.0);
+        let held = self.bindings.hosts.ports.get(&host).copied().unwrap_or(0);
+        let externals = &self.bindings.externals;
+        let rested = externals.resting_for(port_table, host).next().unwrap_or(0);
+        let class = behaviour.port_class(flow.source.1);
+        let mut blocks = externals.port_table(port_table).blocks.of_host(class, host);
+        let block = blocks.next().map_or(0, |number| {
+            let first = behaviour.port_classes[class].into.0;
+            let port = first + number * behaviour.block_size.unwrap_or(0);
+            externals.touch_port(port_table, port)
+        });
+        held ^ u32::from(rested) ^ block
     }
 
     /// The external address that a host has or would get, if it has been used, and where that is

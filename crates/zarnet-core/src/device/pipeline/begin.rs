@@ -8,6 +8,7 @@ use super::source::Source;
 use crate::device::bindings::{
     Engine, ExplicitTuple, INBOUND, Kind, NONE, NewMapping, Session, Sink, distinct,
 };
+use crate::device::fast_path::FlowSchedule;
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::{Forwarded, Refusal, SessionRef};
 use crate::net::{Endpoint, Instant, Packet};
@@ -52,24 +53,51 @@ impl<S: Sink> Engine<'_, S> {
     fn commit(
         &mut self,
         now: Instant,
-        (ingress, egress): Passed,
+        passed: Passed,
         sent: Packet,
         out: Packet,
         entry: &Entry,
         source: Source,
     ) -> Result<Made, Refusal> {
         self.context().check_sessions()?;
-        let remote = self.remote_end((ingress, sent, out), entry, &source);
-        let source_mapping = self.source_mapping(now, sent, remote, &source);
+        Ok(self.make(now, passed, (sent, out), (entry, &source), None))
+    }
+
+    /// Makes the session of a flow of which nobody else has the answers, as it is when all of it has
+    /// passed.
+    pub(super) fn commit_flow(
+        &mut self,
+        now: Instant,
+        passed: Passed,
+        ends: (Packet, Packet),
+        rules: (&Entry, &Source),
+        schedule: FlowSchedule,
+    ) -> SessionRef {
+        self.make(now, passed, ends, rules, Some(schedule)).session
+    }
+
+    /// Makes a session. `schedule`: of a flow that is entered as a whole, whose answers are nobody
+    /// else's.
+    fn make(
+        &mut self,
+        now: Instant,
+        (ingress, egress): Passed,
+        (sent, out): (Packet, Packet),
+        (entry, source): (&Entry, &Source),
+        schedule: Option<FlowSchedule>,
+    ) -> Made {
+        let remote = self.remote_end((ingress, sent, out), entry, source);
+        let source_mapping = self.source_mapping(now, sent, remote, source);
         let entered = entry.mapping.unwrap_or(NONE);
         let compact =
-            ingress.is_some() && self.follows_from_mapping(remote, entry, &source, source_mapping);
+            ingress.is_some() && self.follows_from_mapping(remote, entry, source, source_mapping);
         let answer = Packet { ends: out.ends.reversed(), ..sent };
-        let twin = if compact { None } else { self.context().find_compact(answer) };
+        let twin =
+            if compact || schedule.is_some() { None } else { self.context().find_compact(answer) };
         let comes_second =
             twin.is_some_and(|hit| self.bindings.table.session(hit.id).created == now.0);
-        let contested =
-            twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some();
+        let contested = schedule.is_none()
+            && (twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some());
         let (inbound_rule, outbound_rule) = (entry.rule, source.rule());
         let explicit = (!compact).then_some(ExplicitTuple {
             protocol: sent.protocol,
@@ -88,11 +116,14 @@ impl<S: Sink> Engine<'_, S> {
         let timing = self.compiled.timing(sent.protocol, sent.destination().port);
         let mut session = Session::new(now.0, timing, owner, if inbound { INBOUND } else { 0 });
         (session.remote, session.remote_port) = end_key(remote);
+        if let Some(FlowSchedule { end, ending, .. }) = schedule {
+            session.run_from_start(end.0, ending, timing);
+        }
         let id = self.open_session(session, explicit, distinct(inbound_rule, outbound_rule));
         if let Some(rule) = inbound_rule {
             self.move_to_next_server(rule);
         }
-        Ok(Made { session: SessionRef { id, created: now.0 }, contested })
+        Made { session: SessionRef { id, created: now.0 }, contested }
     }
 
     /// The far end as a mapping's filter knows it.

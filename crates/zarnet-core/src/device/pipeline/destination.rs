@@ -74,13 +74,7 @@ impl Context<'_> {
             let Some(position) = external.and_then(|r| r.position(to.address)) else { continue };
             if self.active.has(id) && rule.service.holds(packet.protocol, to.port) {
                 if self.lets_in(id, ingress, packet) {
-                    let internal = match to.address {
-                        IpAddr::V4(_) => fixed.internal.nth(position),
-                        IpAddr::V6(_) => self.prefixes(fixed).and_then(|p| p.inward(to.address)),
-                    };
-                    let address =
-                        internal.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
-                    entry.destination = Some(Endpoint { address, port: to.port });
+                    entry.destination = Some(self.inner_end(id, fixed, position, to)?);
                     return self.enter(entry, id);
                 }
                 entry.block(rule);
@@ -88,6 +82,46 @@ impl Context<'_> {
         }
         self.enter_dynamic(ingress, packet, &mut entry);
         Ok(entry)
+    }
+
+    /// The internal end of a static rule that belongs to an external one at a position.
+    fn inner_end(
+        &self,
+        id: u16,
+        fixed: &Static,
+        position: u128,
+        to: Endpoint,
+    ) -> Result<Endpoint, Refusal> {
+        let internal = match to.address {
+            IpAddr::V4(_) => fixed.internal.nth(position),
+            IpAddr::V6(_) => self.prefixes(fixed).and_then(|p| p.inward(to.address)),
+        };
+        let address = internal.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
+        Ok(Endpoint { address, port: to.port })
+    }
+
+    /// Step 4 for a packet of which it is known which fixed rule lets it in; `None` if that rule
+    /// has another end.
+    pub(super) fn fixed_entry(&self, id: u16, packet: Packet) -> Option<Result<Entry, Refusal>> {
+        let to = packet.destination();
+        let destination = match &self.rule(id).kind {
+            RuleKind::Forward(forward) if forward.ports.contains(to.port) => {
+                self.server(id, forward, packet)
+            }
+            RuleKind::Static(fixed) => {
+                let external = self.compiled.plan.external(fixed.external)?;
+                match self.inner_end(id, fixed, external.position(to.address)?, to) {
+                    Ok(end) => end,
+                    Err(refusal) => return Some(Err(refusal)),
+                }
+            }
+            RuleKind::Forward(_)
+            | RuleKind::Exempt
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. } => return None,
+        };
+        let entry = Entry { destination: Some(destination), ..Entry::default() };
+        Some(self.enter(entry, id))
     }
 
     /// Whether a fixed rule lets a packet in that has its external end.

@@ -9,6 +9,7 @@
 mod begin;
 mod conditions;
 mod decide;
+mod decided;
 mod destination;
 mod filter;
 mod icmp_error;
@@ -24,6 +25,7 @@ mod source;
 
 pub use conditions::Condition;
 pub use decide::{Judged, Verdicts};
+pub(crate) use decided::{DecidedHop, Prepared};
 pub use icmp_error::ForwardedError;
 pub use own::OwnSource;
 pub(super) use source::Source;

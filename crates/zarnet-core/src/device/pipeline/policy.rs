@@ -22,9 +22,7 @@ impl Context<'_> {
         observer: &mut O,
     ) -> Result<(), Refusal> {
         let plan = &self.compiled.plan;
-        let (from, to) = (sent.source().address, plan.policy_destination(sent, inside));
-        let passage = &self.compiled.passage;
-        let entry = passage.first_policy(plan, (ingress, egress), sent.protocol, from, to);
+        let entry = self.first_policy((ingress, egress), sent, inside);
         let (verdict, place) = match entry.map(|i| &plan.policies[i]) {
             Some(e) => (e.verdict, e.place),
             None => (plan.default_policy, plan.default_policy_place),
@@ -36,5 +34,28 @@ impl Context<'_> {
             step_by(Stage::Policy, result, By::Policy(entry), Some(place))
         });
         if accepts { Ok(()) } else { Err(Refusal::new(Reason::Policy, place)) }
+    }
+
+    fn first_policy(
+        &self,
+        way: (InterfaceId, InterfaceId),
+        sent: Packet,
+        inside: Packet,
+    ) -> Option<usize> {
+        let plan = &self.compiled.plan;
+        let (from, to) = (sent.source().address, plan.policy_destination(sent, inside));
+        self.compiled.passage.first_policy(plan, way, sent.protocol, from, to)
+    }
+
+    /// What the policy says of a first packet from one interface to another.
+    pub(in crate::device) fn policy_verdict(
+        &self,
+        way: (InterfaceId, InterfaceId),
+        sent: Packet,
+        inside: Packet,
+    ) -> Verdict {
+        let plan = &self.compiled.plan;
+        let entry = self.first_policy(way, sent, inside);
+        entry.map_or(plan.default_policy, |i| plan.policies[i].verdict)
     }
 }

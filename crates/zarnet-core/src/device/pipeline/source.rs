@@ -74,7 +74,9 @@ impl Source {
 }
 
 impl Context<'_> {
-    /// Step 8: the first enabled rule that matches decides. `entered`: the rule of step 4, and the
+    /// Step 8: the first enabled rule that matches decides. What counts as the peer, for mapping,
+    /// filtering and port overloading alike, is the destination as sent in a hairpin, otherwise as
+    /// forwarded. `entered`: the rule of step 4, and the
     /// destination as it made it.
     pub(in crate::device) fn translate_source(
         &self,
@@ -92,19 +94,9 @@ impl Context<'_> {
         if hairpin && !external {
             return Ok(Source::Keep(Untranslated::NoRule));
         }
-        // for mapping, filtering and port overloading alike: in a hairpin as sent, otherwise as
-        // forwarded
         let peer = if hairpin { sent.destination() } else { destination };
-        // both ends in one rule
-        if let Some(id) = entered {
-            let both = match &self.rule(id.0).kind {
-                RuleKind::Static(s) => s.translate_as.is_some(),
-                RuleKind::Forward(f) => f.translate_as.is_some(),
-                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => false,
-            };
-            if both {
-                return self.overload(id.0, sent, peer);
-            }
+        if let Some(id) = entered.filter(|id| self.translates_both(id.0)) {
+            return self.overload(id.0, sent, peer);
         }
         let path = Path {
             ingress,
@@ -123,6 +115,33 @@ impl Context<'_> {
             }
         }
         Ok(Source::Keep(Untranslated::NoRule))
+    }
+
+    /// Whether a fixed rule translates both ends.
+    fn translates_both(&self, id: u16) -> bool {
+        match &self.rule(id).kind {
+            RuleKind::Static(s) => s.translate_as.is_some(),
+            RuleKind::Forward(f) => f.translate_as.is_some(),
+            RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => false,
+        }
+    }
+
+    /// Step 8 for a packet of which it is known which rule translates its source: see
+    /// [`Self::translate_source`].
+    pub(super) fn source_by(
+        &self,
+        id: u16,
+        ingress: InterfaceId,
+        sent: Packet,
+        (entered, destination): (Option<RuleId>, Endpoint),
+    ) -> Result<Option<Source>, Refusal> {
+        let entered_rule = entered.map(|r| self.rule(r.0));
+        let hairpin = entered_rule.is_some_and(|r| r.hairpin.interfaces.contains(ingress));
+        let peer = if hairpin { sent.destination() } else { destination };
+        match entered.filter(|e| e.0 == id && self.translates_both(id)) {
+            Some(_) => self.overload(id, sent, peer).map(Some),
+            None => self.apply(id, sent, peer),
+        }
     }
 
     /// What a rule whose realms, sender and destination match makes of a source; `None` if it does

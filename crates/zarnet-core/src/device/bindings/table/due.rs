@@ -3,6 +3,7 @@
 use super::Table;
 use super::mapping::Mapping;
 use crate::device::bindings::arena::NONE;
+use crate::device::bindings::keys::tuple_hash;
 use crate::device::bindings::session::EXPLICIT;
 use crate::device::bindings::timer_wheel::Wheel;
 use crate::device::key::EndKey;
@@ -20,17 +21,37 @@ impl Table {
     }
 
     /// Tells of sessions that are about to expire, the next few, once each: their mapping and their
-    /// far end.
+    /// far end; or of one with tuples of its own, where those are.
     pub(in crate::device::bindings) fn next_expiring(
         &mut self,
         mut tell: impl FnMut(&Mapping, EndKey),
+        mut tell_explicit: impl FnMut(u32),
     ) {
         for id in self.wheel.ahead() {
             let session = &self.slots[id].session;
-            if !session.has(EXPLICIT) && session.owner != NONE {
-                tell(&self.slots[session.owner].mapping, (session.remote, session.remote_port));
+            match session.owner {
+                NONE => {}
+                record if session.has(EXPLICIT) => tell_explicit(record),
+                mapping => {
+                    tell(&self.slots[mapping].mapping, (session.remote, session.remote_port));
+                }
             }
         }
+    }
+
+    /// Reads what sessions with tuples of their own are taken out by, all at once.
+    pub(in crate::device::bindings) fn touch_explicit(&self, records: &[u32]) -> u64 {
+        let hashes = records.iter().map(|record| {
+            let explicit = &self.explicit_tuples[*record as usize];
+            let of = |tuple| tuple_hash(explicit.protocol, tuple);
+            (of(explicit.original), of(explicit.translated.reversed()), explicit.source_mapping)
+        });
+        let hashes: Vec<(u32, u32, u32)> = hashes.collect();
+        let touch = |(there, back, mapping): &(u32, u32, u32)| {
+            let head = if *mapping == NONE { 0 } else { self.slots[*mapping].mapping.head };
+            self.by_tuple.touch(*there) ^ self.by_tuple.touch(*back) ^ u64::from(head)
+        };
+        hashes.iter().fold(0, |sum, h| sum ^ touch(h))
     }
 
     /// The next session that expires at `now` or before.

@@ -24,6 +24,12 @@ impl Table {
         self.has_explicit() && self.by_tuple.candidates(hash()).next().is_some()
     }
 
+    /// Reads where the search for a session with a tuple begins.
+    #[inline]
+    pub(in crate::device) fn touch_tuple(&self, protocol: Protocol, tuple: Tuple) -> u64 {
+        self.by_tuple.touch(tuple_hash(protocol, tuple))
+    }
+
     /// Whether any session has tuples of its own.
     pub(in crate::device) fn has_explicit(&self) -> bool {
         self.explicit_tuples.len() > self.free_explicit.len()

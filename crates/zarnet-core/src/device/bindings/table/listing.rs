@@ -39,13 +39,18 @@ impl Table {
         let s = &mut self.slots[id].session;
         s.next = crowd.len() as u32;
         crowd.push(id);
-        self.by_peer.insert(peer_hash(mapping, s.remote, s.remote_port), id);
+        // one with tuples of its own is found by those
+        if !s.has(EXPLICIT) {
+            self.by_peer.insert(peer_hash(mapping, s.remote, s.remote_port), id);
+        }
     }
 
     fn leave_crowd(&mut self, mapping: u32, id: u32) {
         let Some(crowd) = self.crowds.get_mut(&mapping) else { return };
         let s = self.slots[id].session;
-        self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), id);
+        if !s.has(EXPLICIT) {
+            self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), id);
+        }
         crowd.swap_remove(s.next as usize);
         if let Some(moved) = crowd.get(s.next as usize) {
             self.slots[*moved].session.next = s.next;
@@ -58,7 +63,9 @@ impl Table {
         self.slots[mapping].listed = 0;
         for other in rest {
             let s = self.slots[other].session;
-            self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), other);
+            if !s.has(EXPLICIT) {
+                self.by_peer.remove(peer_hash(mapping, s.remote, s.remote_port), other);
+            }
             self.list(mapping, other);
         }
     }

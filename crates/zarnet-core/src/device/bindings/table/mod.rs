@@ -190,6 +190,11 @@ impl Table {
         }
     }
 
+    /// Whether a session uses a mapping.
+    pub(super) fn uses_mapping(&self, id: u32) -> bool {
+        self.used_by(self.session(id)) != [NONE; 2]
+    }
+
     /// The mappings that a session uses; [`NONE`] for none.
     pub(in crate::device) fn used_by(&self, session: &Session) -> [u32; 2] {
         let entered =

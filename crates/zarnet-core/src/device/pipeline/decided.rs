@@ -1,0 +1,208 @@
+//! A first packet whose rules are known: what the steps come to, without looking for rules, routes
+//! and receivers again. What depends on the table, and what filters and policies say of this packet,
+//! is asked as the steps ask it.
+
+use super::destination::Entry;
+use super::source::{Source, Untranslated};
+use crate::device::bindings::{Context, Engine, KnownSession, NONE, Session, Sink};
+use crate::device::fast_path::FlowSchedule;
+use crate::device::key::Key;
+use crate::device::outcome::SessionRef;
+use crate::net::{Instant, Packet};
+use crate::plan::{InterfaceId, RuleId, Verdict};
+
+/// What the first packets of a kind meet on a device.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct DecidedHop {
+    pub ingress: InterfaceId,
+    pub egress: InterfaceId,
+    /// The fixed rule that translates the destination.
+    pub entry: Option<RuleId>,
+    /// The rule that translates the source.
+    pub source: Option<RuleId>,
+}
+
+/// A first packet that is about to pass a device.
+#[derive(Debug, Clone)]
+pub(crate) struct Prepared {
+    /// It as it leaves.
+    pub out: Packet,
+    what: What,
+}
+
+/// What there is to be entered.
+#[derive(Debug, Clone)]
+enum What {
+    /// The session is there.
+    Known(KnownSession),
+    /// It begins.
+    First(Entry, Source),
+}
+
+impl Context<'_> {
+    /// What a session that was just made tells of packets like its first one; `None` where others
+    /// may fare otherwise.
+    pub(in crate::device) fn decided_hop(
+        &self,
+        session: SessionRef,
+        ingress: InterfaceId,
+        egress: InterfaceId,
+    ) -> Option<DecidedHop> {
+        let s = self.bindings.table.session(session.id);
+        let (entry, source) = self.bindings.rules_of(s);
+        // who came in through a dynamic mapping did so because that was there
+        let entered_by_mapping = match self.bindings.table.explicit(s) {
+            Some(explicit) => explicit.entered != NONE,
+            None => entry.is_some(),
+        };
+        // where a rule lets pass what it has nothing left for, a source may stay as it is by chance
+        let by_chance = source.is_none() && self.compiled.may_let_pass;
+        (!entered_by_mapping && !by_chance)
+            .then_some(DecidedHop { ingress, egress, entry, source })
+    }
+
+    /// What becomes of a first packet on a hop, and of its answer at `answer`; `None` where that is
+    /// not certain without all the steps. Nothing is changed by it.
+    pub(in crate::device) fn prepare(
+        &self,
+        now: Instant,
+        hop: &DecidedHop,
+        packet: Packet,
+        answer: Instant,
+    ) -> Option<Prepared> {
+        let prepared = match self.find(packet, Some(hop.ingress)) {
+            Some(hit) => self.prepare_known(hop, hit, packet, answer)?,
+            None => self.prepare_first(now, hop, packet, answer)?,
+        };
+        self.filters_accept(hop, packet, prepared.out).then_some(prepared)
+    }
+
+    fn prepare_known(
+        &self,
+        hop: &DecidedHop,
+        hit: KnownSession,
+        packet: Packet,
+        answer: Instant,
+    ) -> Option<Prepared> {
+        let session = self.bindings.table.session(hit.id);
+        let as_decided = self.bindings.rules_of(session) == (hop.entry, hop.source);
+        let known = SessionRef { id: hit.id, created: session.created };
+        let lives = session.expires > answer.0;
+        if !(hit.heading.from_initiator && as_decided && lives) || self.is_contested(known) {
+            return None;
+        }
+        let out = Packet { ends: self.bindings.tuples(hit.id).1, ..packet };
+        Some(Prepared { out, what: What::Known(hit) })
+    }
+
+    fn prepare_first(
+        &self,
+        now: Instant,
+        hop: &DecidedHop,
+        packet: Packet,
+        answer: Instant,
+    ) -> Option<Prepared> {
+        self.check_sessions().ok()?;
+        let entry = match hop.entry {
+            Some(id) => self.fixed_entry(id.0, packet)?.ok()?,
+            None => Entry::default(),
+        };
+        let inside = Packet { ends: entry.ends(packet), ..packet };
+        if self.policy_verdict((hop.ingress, hop.egress), packet, inside) != Verdict::Accept {
+            return None;
+        }
+        let source = match hop.source {
+            Some(id) => {
+                let inner = (hop.entry, inside.destination());
+                self.source_by(id.0, hop.ingress, packet, inner).ok()??
+            }
+            None => Source::Keep(Untranslated::NoRule),
+        };
+        if source.rule() != hop.source {
+            return None;
+        }
+        let out = Packet { ends: source.ends(inside), ..inside };
+        let timing = self.compiled.timing(packet.protocol, packet.destination().port);
+        let lives = Session::new(now.0, timing, 0, 0).expires > answer.0;
+        let back = Packet { ends: out.ends.reversed(), ..packet };
+        let contested = self.may_answer_compact(&source, back)
+            || self.find_explicit(back, Some(hop.egress)).is_some();
+        (lives && !contested).then_some(Prepared { out, what: What::First(entry, source) })
+    }
+
+    /// Whether a session under an endpoint mapping may have the answers to a packet. Whoever has an
+    /// external end to himself has no other such session there with the same far end: it would have
+    /// been found.
+    fn may_answer_compact(&self, source: &Source, back: Packet) -> bool {
+        let to_himself = matches!(source, Source::New(..) | Source::Mapped(..))
+            && !self.compiled.plan.behaviour.port_overloading;
+        let inside = |from| self.bindings.table.may_be_inside(from);
+        let may_be = !to_himself || Key::of(back.source().address).is_some_and(inside);
+        may_be && self.find_compact(back).is_some()
+    }
+
+    /// Whether the filters on a hop let a packet and its answer pass, whatever the policy says.
+    fn filters_accept(&self, hop: &DecidedHop, packet: Packet, out: Packet) -> bool {
+        let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
+        let inner = &plan.interfaces[hop.ingress.index()];
+        let outer = &plan.interfaces[hop.egress.index()];
+        passage.accepts(plan, inner.ingress_acl, packet, false)
+            && passage.accepts(plan, outer.egress_acl, out, false)
+            && passage.accepts(plan, outer.ingress_acl, out.answer(), true)
+            && passage.accepts(plan, inner.egress_acl, packet.answer(), true)
+    }
+
+    /// Reads what a first packet will be looked up by.
+    pub(in crate::device) fn prefetch_first(&self, hop: &DecidedHop, packet: Packet) -> u64 {
+        let table = &self.bindings.table;
+        let tuple = table.touch_tuple(packet.protocol, packet.ends);
+        let ends = Key::of(packet.source().address).zip(Key::of(packet.destination().address));
+        let inside = ends.map_or(0, |(from, to)| {
+            let (from, to) = ((from, packet.source().port), (to, packet.destination().port));
+            table.touch_internal(self.bindings.endpoint_hash(packet.protocol, from, to))
+        });
+        let whole = ends.zip(hop.source).map_or(0, |((host, _), rule)| {
+            match self.compiled.targets.of(rule.0).main {
+                Some(target) if self.compiled.targets.get(target).whole => {
+                    self.bindings.touch_address_mapping(host, target)
+                }
+                _ => 0,
+            }
+        });
+        tuple ^ inside ^ whole
+    }
+}
+
+impl<S: Sink> Engine<'_, S> {
+    /// Enters a flow that was prepared, from its first packet to its last, and tells its session.
+    pub(in crate::device) fn enter_prepared(
+        &mut self,
+        now: Instant,
+        hop: &DecidedHop,
+        packet: Packet,
+        prepared: &Prepared,
+        schedule: FlowSchedule,
+    ) -> SessionRef {
+        let passed = (Some(hop.ingress), hop.egress);
+        match &prepared.what {
+            What::Known(hit) => {
+                self.go_on(now, *hit, packet, schedule);
+                let created = self.bindings.table.session(hit.id).created;
+                SessionRef { id: hit.id, created }
+            }
+            What::First(entry, source) => {
+                let ends = (packet, prepared.out);
+                self.commit_flow(now, passed, ends, (entry, source), schedule)
+            }
+        }
+    }
+
+    /// Another flow on a living session.
+    fn go_on(&mut self, now: Instant, hit: KnownSession, packet: Packet, schedule: FlowSchedule) {
+        let mut session = *self.bindings.table.session(hit.id);
+        let timing = self.context().timing(&session);
+        session.on_packet(now.0, packet.signal, hit.heading, timing);
+        session.on_packet(now.0, packet.answer().signal, hit.heading.back(), timing);
+        self.run_on(now, hit.id, session, (schedule.end.0, schedule.ending));
+    }
+}

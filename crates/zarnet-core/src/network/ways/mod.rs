@@ -1,0 +1,200 @@
+//! Ways through the network that were found once, and hold for every flow that fares alike.
+//!
+//! A flow that goes step by step shows what others of its class meet: the devices on their way, the
+//! rules that translate them there, and that answers come back. From then on such flows are entered
+//! on all those devices in one visit. What of it depends on the table, on ports, or on what filters
+//! and policies say of the very packet, is asked for each; a test holds both against each other.
+
+mod classes;
+
+use std::collections::HashMap;
+
+use foldhash::fast::RandomState;
+
+use super::{Network, Passage, Receiver};
+use crate::device::{DecidedHop, FlowSchedule, Prepared, SessionRef};
+use crate::net::{Instant, Packet};
+use crate::plan::{DeviceId, Plan};
+use classes::{Class, Classes};
+
+/// The ways that are known.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Ways {
+    /// What flows are told apart by; not made before it is needed.
+    classes: Option<Box<Classes>>,
+    by_class: HashMap<Class, u32, RandomState>,
+    list: Vec<Way>,
+    /// How often they were forgotten.
+    issue: u32,
+}
+
+/// The devices that flows of a class pass.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Way {
+    hops: Vec<Hop>,
+}
+
+/// A device on a way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Hop {
+    device: DeviceId,
+    decided: DecidedHop,
+    /// The class of packets as they leave it.
+    out: Class,
+}
+
+/// A flow whose way is known.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct KnownWay {
+    packet: Packet,
+    way: u32,
+    /// Of the ways that it was found among.
+    issue: u32,
+}
+
+/// So many ways are remembered.
+const MOST_WAYS: usize = 1 << 18;
+
+/// A way through more devices is not remembered.
+const MOST_HOPS: usize = 8;
+
+impl Ways {
+    /// Something was done to a device: nothing that was known holds any more.
+    pub(super) fn forget(&mut self) {
+        *self = Self { issue: self.issue + 1, ..Self::default() };
+    }
+
+    fn find(&self, packet: Packet) -> Option<KnownWay> {
+        let classes = self.classes.as_ref()?;
+        let way = *self.by_class.get(&classes.of(packet))?;
+        let source = packet.source().address;
+        let told_apart = classes.by_source_port.contains(source);
+        (!told_apart).then_some(KnownWay { packet, way, issue: self.issue })
+    }
+
+    fn classes(&mut self, plan: &Plan) -> &Classes {
+        self.classes.get_or_insert_with(|| Box::new(Classes::new(plan)))
+    }
+}
+
+impl Network {
+    /// The way of a first packet, if it is known.
+    #[inline]
+    pub(crate) fn known_way(&self, packet: Packet) -> Option<KnownWay> {
+        if self.ways.list.is_empty() { None } else { self.ways.find(packet) }
+    }
+
+    /// Reads what a flow will be looked up by on the first device of its way.
+    pub(crate) fn prefetch_way(&self, known: &KnownWay) -> u64 {
+        let hop = &self.ways.list[known.way as usize].hops[0];
+        self.devices[hop.device.index()].prefetch_first(&hop.decided, known.packet)
+    }
+
+    /// Remembers the way of a flow that was translated step by step, for others of its class.
+    /// `forth`: where its first packet passed; `there_and_back`: also its answer.
+    pub(crate) fn learn_way(
+        &mut self,
+        now: Instant,
+        sent: Packet,
+        receiver: Receiver,
+        forth: &[Passage],
+        back: &[Passage],
+    ) {
+        if self.ways.list.len() >= MOST_WAYS || forth.len() > MOST_HOPS {
+            return;
+        }
+        if let Some(hops) = self.shown_hops(now, sent, receiver, forth, back) {
+            let plan = self.plan.clone();
+            let class = self.ways.classes(&plan).of(sent);
+            let way = self.ways.list.len() as u32;
+            self.ways.list.push(Way { hops });
+            self.ways.by_class.insert(class, way);
+        }
+    }
+
+    /// What a flow shows of the way of others; `None` where it fared as it did by chance.
+    fn shown_hops(
+        &mut self,
+        now: Instant,
+        sent: Packet,
+        receiver: Receiver,
+        forth: &[Passage],
+        back: &[Passage],
+    ) -> Option<Vec<Hop>> {
+        let plan = self.plan.clone();
+        let classes = self.ways.classes(&plan);
+        // the very sessions, in turn, that the first packet made
+        let same = |(there, back): (&Passage, &Passage)| {
+            there.device == back.device && there.session == back.session
+        };
+        let all_made = forth.iter().all(|p| p.session.is_some_and(|s| s.is_new(now)) && !p.contested);
+        let goes_back = forth.len() == back.len() && forth.iter().zip(back.iter().rev()).all(same);
+        if !(all_made && goes_back) {
+            return None;
+        }
+        let mut packet = sent;
+        let mut hops: Vec<Hop> = Vec::with_capacity(forth.len());
+        for passage in forth {
+            if hops.iter().any(|hop| hop.device == passage.device)
+                || classes.by_source_port.contains(packet.source().address)
+            {
+                return None;
+            }
+            let device = &self.devices[passage.device.index()];
+            let (session, ingress) = (passage.session?, passage.ingress?);
+            let decided = device.decided_hop(session, ingress, passage.egress)?;
+            packet = Packet { ends: device.tuples_of(session).1, ..packet };
+            let out = classes.of(packet);
+            hops.push(Hop { device: passage.device, decided, out });
+        }
+        // who is only there because it sends is told by its very address
+        let there = match receiver {
+            Receiver::Peer | Receiver::Host(_) => true,
+            Receiver::Undeclared(_) => self.world.is_server(packet.destination().address),
+            Receiver::Device(_) | Receiver::Answering(..) => false,
+        };
+        there.then_some(hops)
+    }
+
+    /// Enters a whole flow on a known way, and tells its sessions where that is wanted. `false`:
+    /// nothing was done, and it has to go step by step.
+    pub(crate) fn enter_known(
+        &mut self,
+        now: Instant,
+        known: &KnownWay,
+        schedule: FlowSchedule,
+        mut sessions: Option<&mut Vec<(DeviceId, SessionRef)>>,
+    ) -> bool {
+        if known.issue != self.ways.issue {
+            return false;
+        }
+        let Self { ways, devices, .. } = self;
+        let (Some(way), Some(classes)) = (ways.list.get(known.way as usize), &ways.classes) else {
+            return false;
+        };
+        let mut prepared: [Option<Prepared>; MOST_HOPS] = [const { None }; MOST_HOPS];
+        let mut packet = known.packet;
+        for (hop, prepared) in way.hops.iter().zip(&mut prepared) {
+            let device = &mut devices[hop.device.index()];
+            device.expire(now);
+            let Some(ready) = device.prepare(now, &hop.decided, packet, schedule.answer) else {
+                return false;
+            };
+            packet = ready.out;
+            if classes.of(packet) != hop.out {
+                return false;
+            }
+            *prepared = Some(ready);
+        }
+        let mut packet = known.packet;
+        for (hop, prepared) in way.hops.iter().zip(prepared.iter().flatten()) {
+            let device = &mut devices[hop.device.index()];
+            let session = device.enter_prepared(now, &hop.decided, packet, prepared, schedule);
+            if let Some(sessions) = &mut sessions {
+                sessions.push((hop.device, session));
+            }
+            packet = prepared.out;
+        }
+        true
+    }
+}
