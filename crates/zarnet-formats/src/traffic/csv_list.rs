@@ -76,9 +76,9 @@ impl Source for CsvList<'_> {
             else {
                 return;
             };
+            clock.note_plain();
             batch.push(Item::Flow(flow));
         }
-        clock.note_plain();
     }
 
     fn skipped(&self) -> Skipped {

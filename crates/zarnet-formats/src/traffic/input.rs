@@ -153,7 +153,7 @@ impl Input {
                 Box::new(told(Box::new(Bounded::new(decoder, most))))
             }
             [0x28, 0xb5, 0x2f, 0xfd] => {
-                let decoder = ruzstd::decoding::StreamingDecoder::new(BufReader::new(start()));
+                let decoder = zstd::stream::read::Decoder::new(start());
                 let decoder = decoder.map_err(|e| Fault::Unreadable(e.to_string()))?;
                 Box::new(told(Box::new(Bounded::new(decoder, most))))
             }

@@ -42,6 +42,17 @@ impl Lines {
         Some(value)
     }
 
+    /// The next line if it is in the buffer as a whole and `read` knows what to make of it.
+    #[inline]
+    pub(super) fn next_whole<T>(&mut self, read: impl Fn(&[u8]) -> Option<T>) -> Option<T> {
+        let ahead = self.buffer.get(self.at..self.have)?;
+        let end = memchr::memchr(b'\n', ahead)?;
+        let value = read(&ahead[..end])?;
+        self.at += end + 1;
+        self.number += 1;
+        Some(value)
+    }
+
     /// The next line without its end.
     #[inline]
     pub(super) fn next(&mut self) -> Option<Result<&[u8], Fault>> {

@@ -14,6 +14,7 @@ mod error;
 mod error_kinds;
 mod fields;
 mod input;
+mod json_fast;
 mod json_list;
 mod kept;
 mod kind;

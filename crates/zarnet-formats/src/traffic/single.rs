@@ -49,7 +49,7 @@ pub fn csv_line(line: &[u8], names: &Names) -> Result<Flow, Fault> {
 /// # Errors
 /// What is wrong with it.
 pub fn json_line(line: &[u8], names: &Names) -> Result<Flow, Fault> {
-    json_list::flow(line, &mut Context { names, clock: &mut Clock::default() })
+    json_list::careful(line, &mut Context { names, clock: &mut Clock::default() })
 }
 
 /// A frame of a link type of the capture formats; whether it says anything.
