@@ -60,7 +60,7 @@ fn of_interface(
     let own = device.plan();
     let mut conditions = Conditions::default();
     conditions.add(device, ingress);
-    let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
+    let diagram = decide(&conditions, steps, |cuts: Cuts<'_>| {
         let Some(packet) = packet(cuts.point) else { return 0 };
         match device.judge(ingress, packet) {
             Judged::Forwarded(v) => {

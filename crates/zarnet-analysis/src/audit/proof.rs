@@ -119,7 +119,7 @@ impl Proof<'_> {
         let mut conditions = Conditions::default();
         conditions.add(self.device, ingress);
         conditions.add_senders(senders);
-        let gone_through = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
+        let gone_through = decide(&conditions, steps, |cuts: Cuts<'_>| {
             if let Some(sent) = packet(cuts.point) {
                 self.look(ingress, sent, could_send(senders, sent));
             }

@@ -1,9 +1,10 @@
 //! Rules that nearly matched, and the conditions that kept them from it.
 
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use zarnet_core::device::Condition;
-use zarnet_core::net::Packet;
+use zarnet_core::net::{AddressSet, Packet, PortRange};
 use zarnet_core::network::{Hop, Network};
 use zarnet_core::observe::{By, Stage, StageResult};
 use zarnet_core::plan::{DeviceId, DevicePlan, InterfaceId, Rule, RuleId, RuleKind};
@@ -24,7 +25,12 @@ pub struct NearMiss {
     pub has: String,
     /// What the rule wants there.
     pub needs: String,
+    /// How far what it has is from what the rule wants: ports, or bits of an address that differ.
+    pub distance: u32,
 }
+
+/// Of rules that lack the same conditions, so many of the nearest are suspected.
+const MOST_ALIKE: usize = 8;
 
 /// Every rule of the device at which a way ended or where nothing was translated, the nearest
 /// first.
@@ -35,8 +41,58 @@ pub fn near_misses(scene: &Scene) -> Vec<NearMiss> {
     let inbound = |hop: &Hop| inbound_misses(&scene.network, hop);
     let mut found = if followed.delivered() { Vec::new() } else { inbound(hop) };
     found.extend(followed.forth.hops.iter().flat_map(|hop| outbound_misses(&scene.network, hop)));
-    found.sort_by_key(|n| n.unmet.len());
+    found.sort_by_key(|n| (n.unmet.len(), n.distance));
     found
+}
+
+/// The nearest first, and of those that lack the same conditions a few.
+pub(super) fn nearest(mut misses: Vec<NearMiss>) -> Vec<NearMiss> {
+    misses.sort_by_key(|n| n.distance);
+    let mut counts: BTreeMap<Vec<Condition>, usize> = BTreeMap::new();
+    misses.retain(|n| {
+        let count = counts.entry(n.unmet.clone()).or_default();
+        *count += 1;
+        *count <= MOST_ALIKE
+    });
+    // among equals, rules are suspected in their order
+    misses.sort_by_key(|n| n.rule);
+    misses
+}
+
+/// How far a packet is from what a rule wants.
+fn distance(rule: &Rule, unmet: &[Condition], packet: Packet, inbound: bool) -> u32 {
+    let (from, to) = (packet.source(), packet.destination());
+    let one = |condition: &Condition| match condition {
+        Condition::Service => match &rule.kind {
+            RuleKind::Forward(f) => port_distance(f.ports, to.port),
+            RuleKind::Exempt
+            | RuleKind::Static(_)
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. } => {
+                let all = rule.service.0.iter().map(|s| port_distance(s.ports, to.port));
+                all.min().unwrap_or(0)
+            }
+        },
+        Condition::Source if inbound => bits_apart(&rule.parties.source, from.address),
+        Condition::Source => bits_apart(&rule.senders(), from.address),
+        Condition::Destination => bits_apart(&rule.parties.destination, to.address),
+        Condition::Enabled | Condition::From | Condition::Into | Condition::Direction => 0,
+    };
+    unmet.iter().map(one).sum()
+}
+
+fn port_distance(ports: PortRange, port: u16) -> u32 {
+    u32::from(ports.first.saturating_sub(port)).max(port.saturating_sub(ports.last).into())
+}
+
+/// The bits from the first on in which an address differs from the nearest end of a set.
+fn bits_apart(set: &AddressSet, address: IpAddr) -> u32 {
+    let apart = |end: IpAddr| match (end, address) {
+        (IpAddr::V4(a), IpAddr::V4(b)) => 32 - (a.to_bits() ^ b.to_bits()).leading_zeros(),
+        (IpAddr::V6(a), IpAddr::V6(b)) => 128 - (a.to_bits() ^ b.to_bits()).leading_zeros(),
+        _ => 128,
+    };
+    set.ranges().flat_map(|r| [r.first(), r.last()]).map(apart).min().unwrap_or(128)
 }
 
 /// Rules of the hop's device that a first packet on its way out does not match, where none
@@ -60,7 +116,9 @@ pub(super) fn outbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
             let unmet = device.unmet_outbound(id, ingress, egress, hop.packet);
             let first = *unmet.first()?;
             let (has, needs) = outbound(device.plan(), rule, first, (ingress, egress), hop.packet);
-            Some(NearMiss { device: hop.device, rule: id, unmet, inbound: false, has, needs })
+            let distance = distance(rule, &unmet, hop.packet, false);
+            let device = hop.device;
+            Some(NearMiss { device, rule: id, unmet, inbound: false, has, needs, distance })
         })
         .collect()
 }
@@ -80,7 +138,9 @@ pub(super) fn inbound_misses(network: &Network, hop: &Hop) -> Vec<NearMiss> {
             let unmet = device.unmet_inbound(id, ingress, hop.packet)?;
             let first = *unmet.first().filter(|_| !unmet.contains(&Condition::Destination))?;
             let (has, needs) = inbound(device.plan(), rule, first, ingress, hop.packet);
-            Some(NearMiss { device: hop.device, rule: id, unmet, inbound: true, has, needs })
+            let distance = distance(rule, &unmet, hop.packet, true);
+            let device = hop.device;
+            Some(NearMiss { device, rule: id, unmet, inbound: true, has, needs, distance })
         })
         .collect()
 }

@@ -52,8 +52,12 @@ const MOST_STACKED: usize = 3;
 const MOST_REPAIRS: usize = 4;
 /// So many that work are weighed at most.
 const MOST_WEIGHED: usize = 12;
-/// So many changes are tried at most.
+/// So many changes are tried at most, and of large plans, each of which is built anew, fewer: so
+/// many rules are read for it.
 const MOST_ATTEMPTS: usize = 500;
+const MOST_RULES_READ: usize = 50_000;
+/// So few are tried in any case.
+const LEAST_ATTEMPTS: usize = 5;
 /// So many of them at most are gone on from.
 const MOST_BRANCHES: usize = 8;
 
@@ -80,7 +84,9 @@ pub fn diagnose(scene: &Scene, trial: &mut impl RepairTrial) -> Diagnosis {
     if works {
         return diagnosis;
     }
-    let mut search = Search { trial, attempts: 0 };
+    let rules: usize = scene.followed.plan.devices.iter().map(|d| d.rules.len()).sum();
+    let most = (MOST_RULES_READ / rules.max(1)).clamp(LEAST_ATTEMPTS, MOST_ATTEMPTS);
+    let mut search = Search { trial, most, attempts: 0 };
     // the fewest faults that explain it; more, if that leaves more as it should be
     let mut found: Option<Found> = None;
     for depth in 1..=MOST_STACKED {
@@ -164,6 +170,7 @@ struct Working {
 
 struct Search<'a, W> {
     trial: &'a mut W,
+    most: usize,
     attempts: usize,
 }
 
@@ -181,7 +188,7 @@ impl<W: RepairTrial> Search<'_, W> {
         let mut working: Vec<Working> = Vec::new();
         let mut branches: Vec<(Branch, usize, Scene)> = Vec::new();
         for (i, suspect) in list.iter().enumerate().filter(|(_, s)| !s.edits.is_empty()) {
-            if self.attempts == MOST_ATTEMPTS || working.len() == MOST_WEIGHED {
+            if self.attempts == self.most || working.len() == MOST_WEIGHED {
                 break;
             }
             self.attempts += 1;

@@ -243,7 +243,7 @@ fn of_interface(
     conditions.add_senders(senders);
     let mut known: Vec<Way> = Vec::new();
     let outside = plan.segments[own.interfaces[ingress.index()].segment.index()].internet;
-    let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
+    let diagram = decide(&conditions, steps, |cuts: Cuts<'_>| {
         let Some(sent) = packet(cuts.point) else { return 0 };
         if !could_send(senders, sent) {
             return 0;

@@ -2,14 +2,15 @@
 
 mod live;
 mod piece;
+mod scope;
 mod settings;
 
 use std::collections::{BTreeMap, HashMap};
 
 use crate::senders::senders;
 use crate::space::{
-    Area, Conditions, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide,
-    meaning, number, packet,
+    Area, Conditions, Constraint, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps,
+    decide, meaning, number, packet,
 };
 use zarnet_core::device::Device;
 use zarnet_core::net::{AddressSet, Packet};
@@ -74,8 +75,10 @@ impl Impact {
 
 /// What differs between the plans of two files: packets, and every key that they do not show.
 pub fn impact_of_files(old: &Loaded, new: &Loaded) -> Impact {
-    let mut impact = impact(&old.plan, &new.plan);
-    let (further, mut rewritten) = settings::written(&old.draft(), &new.draft());
+    let (mut impact, (further, mut rewritten)) = std::thread::scope(|scope| {
+        let written = scope.spawn(|| settings::written(&old.draft(), &new.draft()));
+        (impact(&old.plan, &new.plan), written.join().unwrap_or_default())
+    });
     impact.settings.extend(further);
     let is_shown =
         |c: &ChangedSetting| impact.classes.iter().any(|k| Some(&k.device) == c.device.as_ref());
@@ -96,10 +99,7 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else {
             continue;
         };
-        let pair = Pair {
-            before: Device::new(before, &taken_old, 0),
-            after: Device::new(after, &taken_new, 0),
-        };
+        let pair = Pair::new(Device::new(before, &taken_old, 0), Device::new(after, &taken_new, 0));
         let known = impact.classes.len();
         let behind: Vec<AddressSet> = (0..before.interfaces.len() as u16)
             .map(|i| senders(old, before, InterfaceId(i)))
@@ -149,6 +149,15 @@ fn weight(area: &Area) -> u32 {
 struct Pair {
     before: Device,
     after: Device,
+    /// Where the change can show, if that is known.
+    scope: Option<Vec<Constraint>>,
+}
+
+impl Pair {
+    fn new(before: Device, after: Device) -> Self {
+        let scope = scope::scope(&before, &after);
+        Self { before, after, scope }
+    }
 }
 
 /// `behind`: who may send what comes in by each interface of the old device.
@@ -260,19 +269,33 @@ impl Pair {
         after: InterfaceId,
         steps: &mut Steps,
     ) -> Option<(Diagram, Labels)> {
-        let mut conditions = Conditions::default();
-        conditions.add(&self.before, before);
-        conditions.add(&self.after, after);
         let mut labels = Labels::default();
         let mut same = SameMeaning::new(&self.before, &self.after);
-        let diagram = decide(&conditions.list, steps, |cuts: Cuts<'_>| {
+        let mut answer = |cuts: Cuts<'_>| {
             // no packet has ends of two families
             let Some(packet) = packet(cuts.point) else { return 0 };
             if same.is_plain(&self.before.judge(before, packet), &self.after.judge(after, packet)) {
                 return 0;
             }
             labels.of(meaning(&self.before, before, packet), meaning(&self.after, after, packet))
-        })?;
+        };
+        let mut within = |part: Option<Constraint>, steps: &mut Steps| {
+            let mut conditions = Conditions::within(part);
+            conditions.add(&self.before, before);
+            conditions.add(&self.after, after);
+            decide(&conditions, steps, &mut answer)
+        };
+        let diagram = match &self.scope {
+            None => within(None, steps)?,
+            Some(parts) => {
+                let mut whole = Diagram::constant(0);
+                for part in parts {
+                    let one = within(Some(part.clone()), steps)?;
+                    whole = whole.combined(&one, |known, new| if known > 0 { known } else { new });
+                }
+                whole
+            }
+        };
         Some((diagram, labels))
     }
 

@@ -43,8 +43,7 @@ impl Opening {
         let plan = &loaded.plan;
         let seen_at = self.seen_at.as_deref().map(|s| observation_point(plan, s)).transpose()?;
         let Self { skip_bad, seed, allow_outside, begins, threads, .. } = *self;
-        let reading =
-            Reading { seen_at, skip_bad, seed, growth, allow_outside, begins, threads };
+        let reading = Reading { seen_at, skip_bad, seed, growth, allow_outside, begins, threads };
         let traffic = Traffic::open(&self.given, loaded, reading).map_err(|errors| {
             let count = errors.len();
             AnalysisError::Traffic(errors, count)

@@ -82,6 +82,15 @@ impl Intervals {
         Self(list)
     }
 
+    /// Whether the two have a number in common.
+    pub fn intersects(&self, other: &Self) -> bool {
+        let (few, many) = if self.0.len() < other.0.len() { (self, other) } else { (other, self) };
+        few.0.iter().any(|a| {
+            let from = many.0.partition_point(|b| b.1 < a.0);
+            many.0.get(from).is_some_and(|b| b.0 <= a.1)
+        })
+    }
+
     /// What this one holds and the other does not.
     pub fn difference(&self, other: &Self) -> Self {
         let mut list = Vec::new();

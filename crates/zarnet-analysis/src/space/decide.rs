@@ -7,7 +7,7 @@ use foldhash::fast::RandomState;
 use rand_chacha::ChaCha12Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
-use super::conditions::Constraint;
+use super::conditions::{Conditions, Constraint};
 use super::diagram::{Diagram, Nodes, Part};
 use super::steps::Steps;
 use super::{Field, Point};
@@ -23,13 +23,14 @@ pub struct Cuts<'a> {
 /// What asking a device about one packet counts for, in steps.
 const ASKED: usize = 400;
 
-/// The diagram of `answer`, which must give one number to all packets that meet the same of
-/// `constraints`; `None` if it takes more steps than there are.
+/// The diagram of `answer`, which must give one number to all packets that meet the same of some
+/// conditions, 0 to those outside of their scope; `None` if it takes more steps than there are.
 pub fn decide(
-    constraints: &[Constraint],
+    conditions: &Conditions,
     steps: &mut Steps,
     answer: impl FnMut(Cuts<'_>) -> u32,
 ) -> Option<Diagram> {
+    let constraints = &conditions.list[..];
     // sets of conditions are told apart by the exclusive or of a random number for each: 128 bits
     // make two that meet by chance less likely than a fault of the machine
     let mut random = ChaCha12Rng::seed_from_u64(0x5a17_3e2e);
@@ -37,6 +38,7 @@ pub fn decide(
     let marks: Vec<u128> = constraints.iter().map(|_| draw()).collect();
     let mut cutter = Cutter {
         constraints,
+        scoped: conditions.is_scoped(),
         marks,
         answer,
         steps,
@@ -74,6 +76,8 @@ fn representative(field: Field, first: u128, last: u128) -> (u128, bool) {
 
 struct Cutter<'a, F> {
     constraints: &'a [Constraint],
+    /// Whether nothing is asked of packets that do not meet the first.
+    scoped: bool,
     marks: Vec<u128>,
     answer: F,
     steps: &'a mut Steps,
@@ -85,6 +89,10 @@ struct Cutter<'a, F> {
 impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
     /// The part that decides from a field on; `met`: conditions that are met so far.
     fn part(&mut self, field: usize, met: &[u32], point: &mut Point) -> Option<Part> {
+        // conditions are in ascending order
+        if self.scoped && met.first() != Some(&0) {
+            return Some(Part::leaf(0));
+        }
         let Some(&of) = Field::ALL.get(field) else {
             self.steps.take(ASKED + met.len())?;
             return Some(Part::leaf((self.answer)(Cuts { point: *point, met })));

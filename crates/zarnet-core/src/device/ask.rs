@@ -127,6 +127,12 @@ impl Device {
         (target.space.ranges().collect(), target.pick, target.whole)
     }
 
+    /// What a rule hands out: of its main target and of its fallback, as [`Self::target_of`].
+    pub fn targets_of_rule(&self, rule: RuleId) -> [Option<(AddressSet, plan::Pick, bool)>; 2] {
+        let targets = self.compiled.targets.of(rule.0);
+        [targets.main, targets.fallback].map(|t| t.map(|t| self.target_of(t)))
+    }
+
     /// Every address that a source may become where it is chosen.
     pub fn chosen_addresses(&self) -> AddressSet {
         let spaces = self.compiled.targets.list.iter().flat_map(|t| t.space.ranges());

@@ -41,9 +41,9 @@ pub use bindings::Cause as EndCause;
 pub use compiled::PrefixPair;
 pub(crate) use fast_path::{FastOutcome, FastPacket, FastPath, FlowKey, FlowSchedule};
 pub(crate) use key::Key;
-pub(crate) use pipeline::{DecidedHop, Prepared};
 pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};
+pub(crate) use pipeline::{DecidedHop, Prepared};
 pub use session_state::State;
 pub use sinks::{
     AddressUse, Counters, EndedMapping, History, HostBlock, Lengths, LogEntry, LogEvent, Peak,

@@ -3,12 +3,12 @@
 
 mod fast_flows;
 mod fast_paths;
-mod ways;
 mod fate;
 mod link;
 mod next_hop_owner;
 mod trace;
 mod walk;
+mod ways;
 mod world;
 
 pub use world::special;
@@ -23,11 +23,11 @@ use crate::device::Device;
 use crate::event::{Action, Event};
 use crate::net::{AddressSet, Instant};
 use crate::plan::{DeviceId, Log, Plan, Renaming, RuleKind};
-pub(crate) use fast_paths::ShortWay;
-pub(crate) use ways::KnownWay;
 use fast_paths::FastPaths;
+pub(crate) use fast_paths::ShortWay;
 pub use fate::{Fate, Loss, Origin, Passage, Receiver};
 pub use trace::{Handover, Hop, Trace};
+pub(crate) use ways::KnownWay;
 use ways::Ways;
 use world::World;
 

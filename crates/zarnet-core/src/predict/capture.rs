@@ -3,7 +3,7 @@
 use super::run::Run;
 use crate::device::{FastPacket, Outcome};
 use crate::net::{Endpoint, Packet, Protocol};
-use crate::network::{ShortWay, Loss, Passage};
+use crate::network::{Loss, Passage, ShortWay};
 use crate::plan::InterfaceId;
 use crate::reason::{Class, Reason};
 use crate::traffic::{Flow, Party, Seen, SeenError};

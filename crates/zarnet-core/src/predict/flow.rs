@@ -87,12 +87,7 @@ impl Run {
 
     /// Enters a whole flow at once. `false`: nothing was done, and it has to go step by step.
     #[inline(always)]
-    fn enter_at_once(
-        &mut self,
-        now: Instant,
-        short: &ShortWay,
-        schedule: FlowSchedule,
-    ) -> bool {
+    fn enter_at_once(&mut self, now: Instant, short: &ShortWay, schedule: FlowSchedule) -> bool {
         match short {
             ShortWay::None => false,
             ShortWay::Lane(lane) => self.network.enter_flow(now, lane, schedule),
@@ -100,12 +95,7 @@ impl Run {
         }
     }
 
-    fn enter_known(
-        &mut self,
-        now: Instant,
-        known: &KnownWay,
-        schedule: FlowSchedule,
-    ) -> bool {
+    fn enter_known(&mut self, now: Instant, known: &KnownWay, schedule: FlowSchedule) -> bool {
         let mut sessions = Vec::new();
         let eventful = self.events.front().is_some_and(|e| e.at <= schedule.end);
         let wanted = eventful.then_some(&mut sessions);

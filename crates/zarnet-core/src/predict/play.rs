@@ -88,7 +88,9 @@ impl Run {
         short_ways.clear();
         short_ways.extend(batch.iter().map(|item| match item {
             Item::Flow(flow) => self.short_way(flow),
-            Item::Seen(seen) => self.network.fast_packet(seen).map_or(ShortWay::None, ShortWay::Lane),
+            Item::Seen(seen) => {
+                self.network.fast_packet(seen).map_or(ShortWay::None, ShortWay::Lane)
+            }
             Item::Error(_) => ShortWay::None,
         }));
         self.network.prefetch(short_ways);

@@ -6,8 +6,8 @@ use serde_json::Value;
 use zarnet_core::traffic::{Flow, Item};
 
 use super::clock::Clock;
-use super::json_fast;
 use super::fields::{Column, Context, Fields};
+use super::json_fast;
 use super::lines::{Lines, is_blank};
 use super::source::{Located, Source};
 use super::{Fault, Names, Skipped};

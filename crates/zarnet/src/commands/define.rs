@@ -29,8 +29,12 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         _ => needed(&loaded, edits).map_err(|error| told(error, &loaded))?,
     };
     let changed = edited(&loaded, &[edits]).map_err(|error| told(error, &loaded))?;
-    let before = audit(&loaded.plan);
-    let new: Vec<Finding> = fresh(&before, &changed);
+    let (before, after) = std::thread::scope(|scope| {
+        let before = scope.spawn(|| audit(&loaded.plan));
+        let after = audit(&changed.plan);
+        (before.join().unwrap_or_default(), after)
+    });
+    let new = fresh(&before, after);
     let bad = new.iter().any(|f| f.severity == Severity::Error);
     // what is shown as written is written already: whoever reads the answer may go away in the
     // middle of it
@@ -79,9 +83,9 @@ fn told(error: Option<LoadError>, loaded: &Loaded) -> Failure {
 }
 
 /// Findings that were not there before.
-fn fresh(before: &[Finding], new: &Loaded) -> Vec<Finding> {
+fn fresh(before: &[Finding], after: Vec<Finding>) -> Vec<Finding> {
     let known: HashSet<(&str, &str)> =
         before.iter().map(|b| (b.name, b.message.as_str())).collect();
     let is_new = |f: &Finding| !known.contains(&(f.name, f.message.as_str()));
-    audit(&new.plan).into_iter().filter(is_new).collect()
+    after.into_iter().filter(is_new).collect()
 }

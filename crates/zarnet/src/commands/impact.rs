@@ -8,15 +8,15 @@ use zarnet_core::plan::Plan;
 use zarnet_core::predict::{Options, predict};
 use zarnet_formats::plan::Loaded;
 
-use super::plan;
 use super::traffic::{attempts, device, given, moment, open};
+use super::two_plans;
 use crate::args::{Common, Impact};
 use crate::exit::{FINE, Failure, NEGATIVE};
 use crate::present::impact::text;
 use crate::present::{View, present};
 
 pub fn run(args: &Impact, common: &Common) -> Result<u8, Failure> {
-    let (old, new) = (plan(&args.plan, common)?, plan(&args.new_plan, common)?);
+    let (old, new) = two_plans(&args.plan, &args.new_plan, common)?;
     let mut found = impact_of_files(&old, &new);
     if let Some(name) = &args.device {
         device(&old.plan, name).or_else(|f| device(&new.plan, name).map_err(|_| f))?;

@@ -120,6 +120,16 @@ fn plan(path: &Path, common: &Common) -> Result<Loaded, Failure> {
     load(path, reach(path, common)).map_err(told)
 }
 
+/// Loads two plans side by side, or reports everything that is wrong with the first that is.
+fn two_plans(one: &Path, other: &Path, common: &Common) -> Result<(Loaded, Loaded), Failure> {
+    let (one, other) = std::thread::scope(|scope| {
+        let other = scope.spawn(|| load(other, reach(other, common)));
+        (load(one, reach(one, common)), other.join())
+    });
+    let broken = |_| Failure::Io(std::io::Error::other("a plan could not be read to its end"));
+    Ok((one.map_err(told)?, other.map_err(broken)?.map_err(told)?))
+}
+
 /// Reports why a plan could not be loaded.
 fn told(error: LoadError) -> Failure {
     match error {

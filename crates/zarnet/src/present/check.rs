@@ -92,8 +92,9 @@ fn everywhere(findings: &[Finding], answer: &CheckAnswer, verbose: bool) -> Vec<
     let mut alike = vec![None; findings.len()];
     for group in groups.into_values().filter(|g| g.len() > 2) {
         let place = |i: &usize| answer.findings[*i].places.first().map(|p| p.to_string());
-        let others: Vec<String> = group[1..].iter().filter_map(place).collect();
-        group.iter().for_each(|i| alike[*i] = Some((group[0], others.clone())));
+        let (first, rest) = (group[0], &group[1..]);
+        alike[first] = Some((first, rest.iter().filter_map(place).collect()));
+        rest.iter().for_each(|i| alike[*i] = Some((first, Vec::new())));
     }
     alike
 }

@@ -188,6 +188,7 @@ impl Case<'_> {
                         rule: id,
                         unmet,
                         inbound: false,
+                        distance: 0,
                         has: String::new(),
                         needs: String::new(),
                     };

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use super::{At, Case, append, set};
 use crate::diagnose::Cause;
-use crate::diagnose::near::{NearMiss, inbound_misses, service};
+use crate::diagnose::near::{NearMiss, inbound_misses, nearest, service};
 use zarnet_core::Reason;
 use zarnet_core::device::Condition;
 use zarnet_core::network::Hop;
@@ -19,12 +19,12 @@ impl Case<'_> {
         if hop.exit.is_some() {
             return self.not_listening();
         }
-        let misses = inbound_misses(&self.scene.network, hop);
+        let misses = nearest(inbound_misses(&self.scene.network, hop));
         let device = self.device(hop.device);
         let ingress = hop.ingress;
         // nearest first; of two conditions each alone gets it further
-        let nearest = misses.iter().filter(|m| m.unmet.len() <= 2);
-        for (miss, condition) in nearest.flat_map(|m| m.unmet.iter().map(move |c| (m, *c))) {
+        let few = misses.iter().filter(|m| m.unmet.len() <= 2);
+        for (miss, condition) in few.flat_map(|m| m.unmet.iter().map(move |c| (m, *c))) {
             let (at, rule) =
                 (self.at_rule(hop.device, miss.rule), self.rule(hop.device, miss.rule));
             match (condition, ingress) {

@@ -75,6 +75,7 @@ impl Case<'_> {
                     rule: other,
                     unmet,
                     inbound: false,
+                    distance: 0,
                     has: hop.packet.source().address.to_string(),
                     needs: rule
                         .written

@@ -7,7 +7,7 @@ use super::passage::leaving;
 use super::{At, Case, append, set};
 use crate::diagnose::Cause;
 use crate::diagnose::names::contradicts;
-use crate::diagnose::near::{NearMiss, egress, outbound_misses, service};
+use crate::diagnose::near::{NearMiss, egress, nearest, outbound_misses, service};
 use zarnet_core::Reason;
 use zarnet_core::device::Condition;
 use zarnet_core::event::{Action, Event};
@@ -121,7 +121,7 @@ impl Case<'_> {
         if let (Reason::Exempt, Some(By::Rule(rule))) = (reason, kept.map(|s| s.by)) {
             self.exempted(hop, rule);
         }
-        let misses = outbound_misses(&self.scene.network, hop);
+        let misses = nearest(outbound_misses(&self.scene.network, hop));
         let one = |condition| misses.iter().filter(move |m| m.unmet == [condition]);
         for miss in one(Condition::Enabled) {
             self.disabled(hop.device, miss.rule);

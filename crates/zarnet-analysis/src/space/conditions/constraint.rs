@@ -15,10 +15,28 @@ impl Constraint {
         self.0[field as usize].as_ref()
     }
 
-    pub(super) fn with(mut self, field: Field, set: Intervals) -> Self {
+    pub(crate) fn with(mut self, field: Field, set: Intervals) -> Self {
         let all = set.list() == [(0, field.most())];
         self.0[field as usize] = (!all).then_some(set);
         self
+    }
+
+    /// Whether no packet meets it.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.iter().flatten().any(Intervals::is_empty)
+    }
+
+    /// Whether every packet meets it.
+    pub(crate) fn is_everything(&self) -> bool {
+        self.0.iter().all(Option::is_none)
+    }
+
+    /// Whether some packet meets both.
+    pub(super) fn meets(&self, other: &Self) -> bool {
+        self.0.iter().zip(&other.0).all(|(a, b)| match (a, b) {
+            (Some(a), Some(b)) => a.intersects(b),
+            _ => true,
+        })
     }
 
     pub(super) fn parties(source: &AddressSet, destination: &AddressSet) -> Self {

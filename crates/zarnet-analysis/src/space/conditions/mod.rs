@@ -29,9 +29,25 @@ pub struct Conditions {
     /// The constraints, each once.
     pub list: Vec<Constraint>,
     known: std::collections::HashSet<Constraint>,
+    /// A product of sets outside of which nothing matters, if there is one: it is the first of the
+    /// list.
+    scope: Option<Constraint>,
 }
 
 impl Conditions {
+    /// No conditions yet, and none but those that packets of a scope may meet: of others nothing is
+    /// asked.
+    pub fn within(scope: Option<Constraint>) -> Self {
+        let mut conditions = Self { scope: scope.clone(), ..Self::default() };
+        scope.into_iter().for_each(|scope| conditions.push(scope));
+        conditions
+    }
+
+    /// Whether only packets that meet the first condition matter.
+    pub(super) fn is_scoped(&self) -> bool {
+        self.scope.is_some()
+    }
+
     /// Adds those of a device.
     pub fn add(&mut self, device: &Device, ingress: InterfaceId) {
         let plan = device.plan();
@@ -111,7 +127,8 @@ impl Conditions {
     fn push(&mut self, constraint: Constraint) {
         let empty = constraint.0.iter().flatten().any(Intervals::is_empty);
         let nothing = constraint.0.iter().all(Option::is_none);
-        if !empty && !nothing && self.known.insert(constraint.clone()) {
+        let matters = self.scope.as_ref().is_none_or(|scope| scope.meets(&constraint));
+        if !empty && !nothing && matters && self.known.insert(constraint.clone()) {
             self.list.push(constraint);
         }
     }

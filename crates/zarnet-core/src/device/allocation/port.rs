@@ -137,8 +137,7 @@ impl Context<'_> {
             return (0..count as u16).map(span).find(free_in).map(|s| vec![s]);
         };
         let blocks = &self.bindings.externals.port_table(port_table).blocks;
-        let own: Vec<PortSpan> =
-            blocks.of_host(class, wish.host).map(span).collect();
+        let own: Vec<PortSpan> = blocks.of_host(class, wish.host).map(span).collect();
         let shared = self.shared_ports(Some(port_table));
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
         // a host shares the ports of its own blocks with itself
@@ -167,8 +166,7 @@ impl Free<'_> {
 
     /// Whether there are any in a span.
     fn are_in(&self, span: PortSpan, odd: Option<bool>) -> bool {
-        let fits =
-            |p: &u16| (span.0..=span.1).contains(p) && odd.is_none_or(|o| (p & 1 == 1) == o);
+        let fits = |p: &u16| (span.0..=span.1).contains(p) && odd.is_none_or(|o| (p & 1 == 1) == o);
         self.ports.lowest_free(span, odd).is_some() || self.rested.iter().any(fits)
     }
 

@@ -21,7 +21,9 @@ use foldhash::fast::RandomState;
 use super::key::numbered;
 use crate::limits;
 use crate::net::{AddressRange, AddressSet, IntervalMap, Protocol};
-use crate::plan::{self, Behaviour, Dependence, Fallback, InterfaceId, Pool, Rule, RuleKind, Target};
+use crate::plan::{
+    self, Behaviour, Dependence, Fallback, InterfaceId, Pool, Rule, RuleKind, Target,
+};
 
 pub(super) use active::ActiveRules;
 pub(super) use destinations::DestinationRules;

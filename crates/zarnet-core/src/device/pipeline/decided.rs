@@ -57,8 +57,7 @@ impl Context<'_> {
         };
         // where a rule lets pass what it has nothing left for, a source may stay as it is by chance
         let by_chance = source.is_none() && self.compiled.may_let_pass;
-        (!entered_by_mapping && !by_chance)
-            .then_some(DecidedHop { ingress, egress, entry, source })
+        (!entered_by_mapping && !by_chance).then_some(DecidedHop { ingress, egress, entry, source })
     }
 
     /// What becomes of a first packet on a hop, and of its answer at `answer`; `None` where that is

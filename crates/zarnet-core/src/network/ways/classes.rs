@@ -29,9 +29,7 @@ impl Classes {
                 (IpAddr::V4(a), IpAddr::V4(b)) => {
                     v4.extend([u64::from(a.to_bits()), u64::from(b.to_bits()) + 1]);
                 }
-                (a, b) => v6.extend(
-                    [Some(bits(a)), bits(b).checked_add(1)].into_iter().flatten(),
-                ),
+                (a, b) => v6.extend([Some(bits(a)), bits(b).checked_add(1)].into_iter().flatten()),
             }
         }
         v6.sort_unstable();
@@ -63,11 +61,7 @@ impl Classes {
     pub(super) fn of(&self, packet: Packet) -> Class {
         let (from, to) = (packet.source(), packet.destination());
         let service = service_number(packet.protocol.0, to.port);
-        [
-            self.of_address(from.address),
-            self.of_address(to.address),
-            *self.services.get(service),
-        ]
+        [self.of_address(from.address), self.of_address(to.address), *self.services.get(service)]
     }
 }
 
@@ -150,7 +144,8 @@ fn service_edges(plan: &Plan) -> Vec<u64> {
             ]);
         }
     };
-    let mut add_all = |set: &ServiceSet| set.0.iter().filter(|s| **s != Service::ANY).for_each(&mut add);
+    let mut add_all =
+        |set: &ServiceSet| set.0.iter().filter(|s| **s != Service::ANY).for_each(&mut add);
     plan.hosts.iter().filter_map(|h| h.listens.as_ref()).for_each(&mut add_all);
     for device in &plan.devices {
         device.interfaces.iter().for_each(|i| add_all(&i.services));

@@ -127,7 +127,8 @@ impl Network {
         let same = |(there, back): (&Passage, &Passage)| {
             there.device == back.device && there.session == back.session
         };
-        let all_made = forth.iter().all(|p| p.session.is_some_and(|s| s.is_new(now)) && !p.contested);
+        let all_made =
+            forth.iter().all(|p| p.session.is_some_and(|s| s.is_new(now)) && !p.contested);
         let goes_back = forth.len() == back.len() && forth.iter().zip(back.iter().rev()).all(same);
         if !(all_made && goes_back) {
             return None;

@@ -50,7 +50,7 @@ pub struct AclEntry {
 }
 
 /// The senders and receivers that an entry matches.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Parties {
     /// Senders that are matched.
     pub source: AddressSet,

@@ -103,7 +103,7 @@ pub enum Log {
 }
 
 /// What a rule does.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RuleKind {
     /// Leaves matching traffic as it is.
     Exempt,
@@ -158,7 +158,7 @@ impl RuleKind {
 }
 
 /// A permanent mapping of addresses.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Static {
     /// Internal addresses, as many as external ones.
     pub internal: AddressRange,
@@ -171,7 +171,7 @@ pub struct Static {
 }
 
 /// A permanent mapping of ports.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Forward {
     /// The external address, or the interface that has it.
     pub external: External,

@@ -1,0 +1,168 @@
+//! Where a change of a device can show at all. Where only rules differ, that is what those rules are
+//! for: packets that none of them is for are as they were, and need not be gone through.
+
+use std::collections::HashMap;
+
+use crate::space::{Constraint, Field, Intervals};
+use zarnet_core::device::Device;
+use zarnet_core::net::AddressSet;
+use zarnet_core::plan::{Acl, DevicePlan, Interface, Policy, Pool, RealmSet, Route, Rule, RuleId};
+
+/// More products than this are no small change: each is gone through for itself.
+const MOST_PARTS: usize = 12;
+
+/// Products of sets outside of which nothing changes; `None` if it may change anywhere.
+pub(super) fn scope(before: &Device, after: &Device) -> Option<Vec<Constraint>> {
+    let (old, new) = (before.plan(), after.plan());
+    if !differ_in_rules_only(old, new) {
+        return None;
+    }
+    let (gone, came) = changed_rules(before, after);
+    let claimed = |a: &Device, b: &Device| {
+        let (a, b) = (Intervals::addresses(a.claimed()), Intervals::addresses(b.claimed()));
+        Constraint::default().with(Field::Destination, a.difference(&b))
+    };
+    let mut scope = vec![claimed(before, after), claimed(after, before)];
+    for (device, rules) in [(before, gone), (after, came)] {
+        scope.extend(rules.iter().flat_map(|id| of_rule(device, *id)));
+    }
+    scope.retain(|c| !c.is_empty());
+    scope.dedup();
+    // a product without a condition is everything
+    let is_small = scope.len() <= MOST_PARTS && scope.iter().all(|c| !c.is_everything());
+    is_small.then_some(scope)
+}
+
+/// What a rule may take part in: packets from its senders, and packets to its external end.
+fn of_rule(device: &Device, id: RuleId) -> Vec<Constraint> {
+    let rule = &device.plan().rules[id.index()];
+    let one =
+        |field, set: &AddressSet| Constraint::default().with(field, Intervals::addresses(set));
+    let mut parts = vec![one(Field::Source, &rule.senders())];
+    let external = rule.kind.external().and_then(|e| device.external_of(e));
+    parts.extend(external.map(|end| one(Field::Destination, &end.into())));
+    parts
+}
+
+/// The rules of either device that the other does not have, or has otherwise or in another order.
+fn changed_rules(before: &Device, after: &Device) -> (Vec<RuleId>, Vec<RuleId>) {
+    let (old, new) = (before.plan(), after.plan());
+    let place: HashMap<&str, usize> =
+        new.rules.iter().enumerate().map(|(i, r)| (r.name.as_str(), i)).collect();
+    let same = |i: usize| {
+        let j = *place.get(old.rules[i].name.as_str())?;
+        let (a, b) = (RuleId(i as u16), RuleId(j as u16));
+        let is_same = are_the_same(&old.rules[i], &new.rules[j])
+            && before.is_enabled(a) == after.is_enabled(b)
+            && before.targets_of_rule(a) == after.targets_of_rule(b);
+        is_same.then_some((i, j))
+    };
+    let pairs: Vec<(usize, usize)> = (0..old.rules.len()).filter_map(same).collect();
+    let kept = longest_rise(&pairs);
+    let (mut stay_old, mut stay_new) = (vec![false; old.rules.len()], vec![false; new.rules.len()]);
+    for (i, j) in kept {
+        (stay_old[i], stay_new[j]) = (true, true);
+    }
+    let others = |stay: Vec<bool>| {
+        let all = stay.into_iter().enumerate().filter(|s| !s.1);
+        all.map(|(i, _)| RuleId(i as u16)).collect()
+    };
+    (others(stay_old), others(stay_new))
+}
+
+/// The longest run of pairs, in order of the first, that is in order of the second too.
+fn longest_rise(pairs: &[(usize, usize)]) -> Vec<(usize, usize)> {
+    // by length, the end of a run of that length that ends lowest; and what comes before each pair
+    let (mut ends, mut before): (Vec<usize>, Vec<Option<usize>>) = (Vec::new(), Vec::new());
+    for (at, pair) in pairs.iter().enumerate() {
+        let length = ends.partition_point(|end| pairs[*end].1 < pair.1);
+        before.push(length.checked_sub(1).map(|shorter| ends[shorter]));
+        if length == ends.len() {
+            ends.push(at);
+        } else {
+            ends[length] = at;
+        }
+    }
+    let mut run: Vec<(usize, usize)> =
+        std::iter::successors(ends.last().copied(), |at| before[*at]).map(|at| pairs[at]).collect();
+    run.reverse();
+    run
+}
+
+fn differ_in_rules_only(a: &DevicePlan, b: &DevicePlan) -> bool {
+    a.behaviour == b.behaviour
+        && a.forwarding == b.forwarding
+        && a.default_policy == b.default_policy
+        && all(&a.interfaces, &b.interfaces, same_interface)
+        && all(&a.routes, &b.routes, same_route)
+        && all(&a.acls, &b.acls, same_acl)
+        && all(&a.policies, &b.policies, same_policy)
+        && all(&a.pools, &b.pools, same_pool)
+}
+
+fn all<T>(a: &[T], b: &[T], same: impl Fn(&T, &T) -> bool) -> bool {
+    a.len() == b.len() && a.iter().zip(b).all(|(a, b)| same(a, b))
+}
+
+/// As far as first packets show it; so are the following.
+fn are_the_same(a: &Rule, b: &Rule) -> bool {
+    a.kind == b.kind
+        && a.retired == b.retired
+        && a.from.interfaces == b.from.interfaces
+        && a.into.interfaces == b.into.interfaces
+        && a.hairpin.interfaces == b.hairpin.interfaces
+        && a.parties == b.parties
+        && a.service == b.service
+        && a.limit == b.limit
+}
+
+fn same_interface(a: &Interface, b: &Interface) -> bool {
+    a.name == b.name
+        && a.realm == b.realm
+        && a.segment == b.segment
+        && a.addresses == b.addresses
+        && a.also == b.also
+        && a.proxy_arp == b.proxy_arp
+        && a.ping == b.ping
+        && a.services == b.services
+        && (a.ingress_acl, a.egress_acl) == (b.ingress_acl, b.egress_acl)
+}
+
+fn same_route(a: &Route, b: &Route) -> bool {
+    let condition = match (&a.condition, &b.condition) {
+        (None, None) => true,
+        (Some(a), Some(b)) => a.source == b.source && same_realms(a.from.as_ref(), b.from.as_ref()),
+        (Some(_), None) | (None, Some(_)) => false,
+    };
+    a.to == b.to && a.via == b.via && a.interface == b.interface && condition
+}
+
+fn same_acl(a: &Acl, b: &Acl) -> bool {
+    all(&a.entries, &b.entries, |a, b| {
+        a.verdict == b.verdict
+            && a.service == b.service
+            && a.source_service == b.source_service
+            && a.parties == b.parties
+            && a.answers == b.answers
+    })
+}
+
+fn same_policy(a: &Policy, b: &Policy) -> bool {
+    a.verdict == b.verdict
+        && a.service == b.service
+        && a.parties == b.parties
+        && same_realms(a.from.as_ref(), b.from.as_ref())
+        && same_realms(a.into.as_ref(), b.into.as_ref())
+}
+
+fn same_pool(a: &Pool, b: &Pool) -> bool {
+    a.name == b.name
+        && a.parts == b.parts
+        && a.pick == b.pick
+        && a.usable_all == b.usable_all
+        && a.retired == b.retired
+}
+
+fn same_realms(a: Option<&RealmSet>, b: Option<&RealmSet>) -> bool {
+    a.map(|a| &a.interfaces) == b.map(|b| &b.interfaces)
+}
