@@ -39,7 +39,7 @@ limits! {
         "65,535 rules of 300 octets fit; parsing takes twenty times the text",
         "too-many";
     /// Values in the files of a plan, or in a scenario: keys, elements of lists, tables.
-    VALUES: usize = 1_200_000,
+    VALUES: usize = 3_000_000,
         "values in a plan or a scenario",
         "each takes some 150 octets while the file is parsed",
         "too-many";
@@ -47,7 +47,7 @@ limits! {
     PLAN_FILES: usize = 256,
         "files of a plan", "each is opened and parsed", "too-many";
     /// Devices of a plan.
-    DEVICES: usize = 4_096,
+    DEVICES: usize = 16_384,
         "devices of a plan", "a packet passes 32 at most; each has tables of its own", "too-many";
     /// Interfaces of a device.
     INTERFACES: usize = 1_024,
@@ -59,8 +59,8 @@ limits! {
     POOLS: usize = 32_767,
         "pools of a device", "the number of a pool has 15 bits", "too-many";
     /// Hosts of a plan, and its segments.
-    HOSTS: usize = 65_535,
-        "hosts of a plan", "the number of a host has 16 bits", "too-many";
+    HOSTS: usize = 1_000_000,
+        "hosts of a plan", "each is kept with its addresses, some 300 octets", "too-many";
     /// Segments of a plan, named or inferred.
     SEGMENTS: usize = 65_535,
         "segments of a plan", "the number of a segment has 16 bits", "too-many";

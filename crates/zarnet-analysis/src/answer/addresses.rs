@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use serde::Serialize;
 use zarnet_core::net::AddressRange;
-use zarnet_core::plan::{Block, DeviceId, Plan, Use, blocks, free_addresses, uses};
+use zarnet_core::plan::{AddressUses, Block, DeviceId, Plan, Use, blocks};
 
 use super::{Answer, Row, SHAPE};
 
@@ -39,9 +39,9 @@ pub struct AddressRun {
 impl AddressAnswer {
     /// The addresses of a plan, of one device or all, and only the free ones if that is asked.
     pub fn new(plan: &Plan, only: Option<DeviceId>, free: bool) -> Self {
-        let list = blocks(plan);
+        let (list, uses) = (blocks(plan), AddressUses::of(plan));
         let list = list.iter().filter(|b| only.is_none_or(|o| o == b.device));
-        let runs = list.flat_map(|b| of_block(plan, b));
+        let runs = list.flat_map(|b| of_block(plan, &uses, b));
         let addresses = runs.filter(|l| !free || l.used_by == "free").collect();
         Self { shape: SHAPE, addresses }
     }
@@ -74,7 +74,7 @@ impl Answer for AddressAnswer {
     }
 }
 
-fn of_block(plan: &Plan, block: &Block) -> Vec<AddressRun> {
+fn of_block(plan: &Plan, uses: &AddressUses, block: &Block) -> Vec<AddressRun> {
     let device = plan.devices[block.device.index()].name.clone();
     let line = |part: AddressRange, used_by: &str, name: String| AddressRun {
         device: device.clone(),
@@ -86,7 +86,7 @@ fn of_block(plan: &Plan, block: &Block) -> Vec<AddressRun> {
         name,
     };
     let mut lines: Vec<(AddressRange, AddressRun)> = Vec::new();
-    for (part, what) in uses(plan, block) {
+    for (part, what) in uses.of_block(block) {
         let of = |d: DeviceId| &plan.devices[d.index()];
         let (kind, name) = match what {
             Use::Network => ("network", String::new()),
@@ -105,9 +105,8 @@ fn of_block(plan: &Plan, block: &Block) -> Vec<AddressRun> {
         };
         lines.push((part, line(part, kind, name)));
     }
-    lines.extend(
-        free_addresses(plan, block).ranges().map(|part| (part, line(part, "free", String::new()))),
-    );
+    lines
+        .extend(uses.free_in(block).ranges().map(|part| (part, line(part, "free", String::new()))));
     lines.sort_by_key(|l| (l.0.first(), l.0.last()));
     lines.into_iter().map(|l| l.1).collect()
 }

@@ -2,7 +2,7 @@
 
 use zarnet_core::net::{AddressRange, AddressSet};
 use zarnet_core::network::special;
-use zarnet_core::plan::{self, DeviceId, RuleKind, blocks, free_ranges, uses};
+use zarnet_core::plan::{self, AddressUses, DeviceId, RuleKind, blocks, free_ranges};
 
 use super::PlanEditor;
 use crate::AskError;
@@ -55,8 +55,9 @@ impl PlanEditor<'_> {
             let message = format!("{internal} has {count} addresses, {text} has {}", range.count());
             return Err(AskError::new("sizes-differ", message, help));
         }
+        let uses = AddressUses::of(self.plan);
         for block in blocks(self.plan) {
-            let user = uses(self.plan, &block).into_iter().find(|(part, what)| {
+            let user = uses.of_block(&block).into_iter().find(|(part, what)| {
                 let own = match what {
                     plan::Use::Interface(d, _) => *d == self.id,
                     // ports of forwards are left out by an overload onto their address

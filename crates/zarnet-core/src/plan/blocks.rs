@@ -1,6 +1,7 @@
 //! The external addresses that a device has: which blocks they lie in, who uses them, and which are
 //! free.
 
+use std::collections::{BTreeSet, HashSet};
 use std::net::IpAddr;
 
 use super::{
@@ -79,39 +80,73 @@ pub fn blocks(plan: &Plan) -> Vec<Block> {
     list
 }
 
-/// Who uses which addresses of a block; in numeric order, and more than once where several do.
-pub fn uses(plan: &Plan, block: &Block) -> Vec<(AddressRange, Use)> {
-    let mut list: Vec<(AddressRange, Use)> = Vec::new();
-    let range = block.prefix.range();
-    let mut note = |part: AddressRange, what: Use| {
-        let (first, last) = (part.first().max(range.first()), part.last().min(range.last()));
-        if part.family() == range.family()
-            && let Ok(part) = AddressRange::new(first, last)
-        {
-            list.push((part, what));
+/// Every use of an address that a plan tells, found by address.
+#[derive(Debug, Clone)]
+pub struct AddressUses {
+    /// Of one address each, in numeric order.
+    single: Vec<(IpAddr, Use)>,
+    /// Of several, in the order of their first one.
+    ranges: Vec<(AddressRange, Use)>,
+}
+
+impl AddressUses {
+    /// All uses of a plan.
+    pub fn of(plan: &Plan) -> Self {
+        let mut uses = Self { single: Vec::new(), ranges: Vec::new() };
+        let own: HashSet<IpAddr> =
+            plan.devices.iter().flat_map(|d| &d.interfaces).flat_map(|i| i.own()).collect();
+        let gateways = plan.hosts.iter().filter_map(|h| h.gateway);
+        let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));
+        let hops: BTreeSet<IpAddr> = hops.chain(gateways).filter(|a| !own.contains(a)).collect();
+        uses.single.extend(hops.into_iter().map(|hop| (hop, Use::NextHop)));
+        for (h, host) in (0..).zip(&plan.hosts) {
+            uses.single.push((host.address, Use::Host(HostId(h))));
         }
-    };
-    if let Some(broadcast) = block.prefix.broadcast().filter(|_| !block.routed) {
-        note(AddressRange::one(block.prefix.first()), Use::Network);
-        note(AddressRange::one(broadcast), Use::Broadcast);
+        for (d, device) in plan.devices.iter().enumerate() {
+            device_uses(DeviceId(d as u16), device, &mut |part, what| {
+                if part.count() == 1 {
+                    uses.single.push((part.first(), what));
+                } else {
+                    uses.ranges.push((part, what));
+                }
+            });
+        }
+        uses.single.sort_unstable();
+        uses.ranges.sort_by_key(|(part, what)| (part.first(), *what));
+        uses
     }
-    for (h, host) in plan.hosts.iter().enumerate() {
-        note(AddressRange::one(host.address), Use::Host(HostId(h as u16)));
+
+    /// Who uses which addresses of a block; in numeric order, and more than once where several do.
+    pub fn of_block(&self, block: &Block) -> Vec<(AddressRange, Use)> {
+        let range = block.prefix.range();
+        let mut list: Vec<(AddressRange, Use)> = Vec::new();
+        if let Some(broadcast) = block.prefix.broadcast().filter(|_| !block.routed) {
+            list.push((AddressRange::one(block.prefix.first()), Use::Network));
+            list.push((AddressRange::one(broadcast), Use::Broadcast));
+        }
+        let from = self.single.partition_point(|s| s.0 < range.first());
+        let within = self.single[from..].iter().take_while(|s| s.0 <= range.last());
+        list.extend(within.map(|(address, what)| (AddressRange::one(*address), *what)));
+        for (part, what) in self.ranges.iter().take_while(|r| r.0.first() <= range.last()) {
+            let (first, last) = (part.first().max(range.first()), part.last().min(range.last()));
+            if part.family() == range.family()
+                && let Ok(part) = AddressRange::new(first, last)
+            {
+                list.push((part, *what));
+            }
+        }
+        list.sort_by_key(|(part, what)| (part.first(), part.last(), *what));
+        list
     }
-    let hops = plan.devices.iter().flat_map(|d| d.routes.iter().map(|r| r.via));
-    let own = |a: &IpAddr| {
-        plan.devices.iter().flat_map(|d| &d.interfaces).any(|i| i.own().any(|o| o == *a))
-    };
-    let mut hops: Vec<IpAddr> =
-        hops.chain(plan.hosts.iter().filter_map(|h| h.gateway)).filter(|a| !own(a)).collect();
-    hops.sort_unstable();
-    hops.dedup();
-    hops.into_iter().for_each(|hop| note(AddressRange::one(hop), Use::NextHop));
-    for (d, device) in plan.devices.iter().enumerate() {
-        device_uses(DeviceId(d as u16), device, &mut note);
+
+    /// The addresses of a block that nobody uses.
+    pub fn free_in(&self, block: &Block) -> AddressSet {
+        let mut free: AddressSet = std::iter::once(block.prefix.range()).collect();
+        let used: AddressSet = self.of_block(block).into_iter().map(|u| u.0).collect();
+        // in ascending order: each is taken out of what is left at the end
+        used.ranges().for_each(|part| free.remove(part));
+        free
     }
-    list.sort_by_key(|(part, what)| (part.first(), part.last(), *what));
-    list
 }
 
 fn device_uses(id: DeviceId, device: &DevicePlan, note: &mut impl FnMut(AddressRange, Use)) {
@@ -136,15 +171,9 @@ fn device_uses(id: DeviceId, device: &DevicePlan, note: &mut impl FnMut(AddressR
     }
 }
 
-/// The addresses of a block that nobody uses.
-pub fn free_addresses(plan: &Plan, block: &Block) -> AddressSet {
-    let mut free: AddressSet = std::iter::once(block.prefix.range()).collect();
-    uses(plan, block).into_iter().for_each(|(part, _)| free.remove(part));
-    free
-}
-
 /// The addresses of all blocks of a device that nobody uses, block by block.
 pub fn free_ranges(plan: &Plan, device: DeviceId) -> Vec<AddressRange> {
+    let uses = AddressUses::of(plan);
     let own = blocks(plan).into_iter().filter(|b| b.device == device);
-    own.flat_map(|b| free_addresses(plan, &b).ranges().collect::<Vec<_>>()).collect()
+    own.flat_map(|b| uses.free_in(&b).ranges().collect::<Vec<_>>()).collect()
 }

@@ -28,7 +28,7 @@ pub use crate::ids::{AclId, DeviceId, HostId, InterfaceId, PoolId, RuleId, Segme
 pub use behaviour::{
     Behaviour, Dependence, HairpinSource, Lack, Pick, PortAssignment, PortClass, Preset, RuleOrder,
 };
-pub use blocks::{Block, Use, blocks, free_addresses, free_ranges, uses};
+pub use blocks::{AddressUses, Block, Use, blocks, free_ranges};
 pub use build::build;
 pub use draft::{BehaviourDraft, Draft, DraftDevice, Setting};
 pub use edit::Edit;

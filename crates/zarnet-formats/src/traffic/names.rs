@@ -23,7 +23,7 @@ impl Names {
         let mut names = Self::default();
         let mut seen = HashSet::new();
         for (i, host) in plan.hosts.iter().enumerate() {
-            let party = Party::Host(HostId(i as u16));
+            let party = Party::Host(HostId(i as u32));
             names.parties.insert(host.name.clone(), party);
             names.addresses.insert(party, host.address);
             if !seen.insert(host.address) {

@@ -1,14 +1,16 @@
 //! The answer of `addresses` as text.
 
+use std::collections::HashMap;
 use std::io::{self, Write};
 use std::path::Path;
 
 use zarnet_analysis::answer::addresses::{AddressAnswer, AddressRun};
-use zarnet_core::plan::{DeviceId, Plan, blocks, free_addresses};
+use zarnet_core::plan::{AddressUses, Block, DeviceId, Plan, blocks};
 
 use super::table::{self, BOLD, Cell, Column, DIM, GOOD};
 
-/// Writes the answer: a table for each block of the device, or of all.
+/// Writes the answer: a table for each block of the device, or of all. A link that several devices
+/// share is one.
 pub fn text(
     answer: &AddressAnswer,
     (plan, path): (&Plan, &Path),
@@ -16,30 +18,59 @@ pub fn text(
     out: &mut dyn Write,
     width: usize,
 ) -> io::Result<()> {
-    let mut list = blocks(plan);
-    list.retain(|b| only.is_none_or(|o| o == b.device));
-    if list.is_empty() {
+    let mut together: Vec<(String, bool, Vec<Block>)> = Vec::new();
+    let mut places: HashMap<(String, bool), usize> = HashMap::new();
+    for block in blocks(plan).into_iter().filter(|b| only.is_none_or(|o| o == b.device)) {
+        let prefix = block.prefix.to_string();
+        let at = *places.entry((prefix.clone(), block.routed)).or_insert(together.len());
+        if at == together.len() {
+            together.push((prefix, block.routed, Vec::new()));
+        }
+        together[at].2.push(block);
+    }
+    if together.is_empty() {
         return writeln!(out, "no device has external addresses");
     }
-    for block in &list {
-        let own = answer.addresses.iter().filter(|l| l.block == block.prefix.to_string());
+    let mut runs: HashMap<(&str, &str, bool), Vec<&AddressRun>> = HashMap::new();
+    for run in &answer.addresses {
+        runs.entry((&run.device, &run.block, run.routed)).or_default().push(run);
+    }
+    let uses = AddressUses::of(plan);
+    for (prefix, routed, shared) in &together {
+        let Some(block) = shared.first() else { continue };
         let device = &plan.devices[block.device.index()];
-        let interface = &device.interfaces[block.interface.index()].name;
-        let how =
-            if block.routed { format!("routed to {interface}") } else { format!("on {interface}") };
-        writeln!(out, "{BOLD}{}{BOLD:#} of {}, {how}", block.prefix, device.name)?;
+        writeln!(out, "{BOLD}{prefix}{BOLD:#} of {}", owners(plan, shared))?;
         let columns = [
             Column::text("ADDRESSES"),
             Column::number("COUNT"),
             Column::text("USED BY"),
             Column::text("NAME"),
         ];
-        let rows: Vec<Vec<Cell>> = own.map(row).collect();
+        let own = runs.get(&(device.name.as_str(), prefix.as_str(), *routed));
+        let rows: Vec<Vec<Cell>> = own.into_iter().flatten().map(|run| row(run)).collect();
         table::write(out, &columns, &rows, width)?;
-        let free = free_addresses(plan, block).count();
+        let free = uses.free_in(block).count();
         writeln!(out, "{DIM}{free} of {} free{DIM:#}\n", block.prefix.range().count())?;
     }
     writeln!(out, "{DIM}next: zarnet define {} static HOST next{DIM:#}", path.display())
+}
+
+/// Of devices that share a block, so many are named.
+const MOST_NAMED: usize = 4;
+
+/// The devices that a block is of, and where.
+fn owners(plan: &Plan, shared: &[Block]) -> String {
+    let one = |block: &Block| {
+        let device = &plan.devices[block.device.index()];
+        let interface = &device.interfaces[block.interface.index()].name;
+        let how = if block.routed { "routed to" } else { "on" };
+        format!("{}, {how} {interface}", device.name)
+    };
+    let named: Vec<String> = shared.iter().take(MOST_NAMED).map(one).collect();
+    match shared.len().saturating_sub(MOST_NAMED) {
+        0 => named.join("; "),
+        more => format!("{}; and {more} more", named.join("; ")),
+    }
 }
 
 fn row(run: &AddressRun) -> Vec<Cell> {

@@ -102,7 +102,7 @@ impl Case<'_> {
         let Some(host) = self.plan.hosts.iter().position(|h| h.address == to.address) else {
             return;
         };
-        let (id, host) = (HostId(host as u16), &self.plan.hosts[host]);
+        let (id, host) = (HostId(host as u32), &self.plan.hosts[host]);
         let verdict = format!("{} does not listen to {}", host.name, service(exit.packet));
         let listens = host.listens.clone().unwrap_or_default();
         if let Some(rule) = self.entered(hop)
@@ -141,7 +141,7 @@ impl Case<'_> {
         else {
             return;
         };
-        let (id, name) = (HostId(host as u16), self.plan.hosts[host].name.clone());
+        let (id, name) = (HostId(host as u32), self.plan.hosts[host].name.clone());
         let title = format!("let {name} listen to {}", service(packet));
         let edit = append(Table::Host(id), "listens", service(packet));
         let verdict = format!("{name} does not listen to {}", service(packet));

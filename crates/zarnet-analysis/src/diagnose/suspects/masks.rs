@@ -28,7 +28,7 @@ impl Case<'_> {
     fn seen_hosts(&self) -> Vec<HostId> {
         let seen = self.seen();
         let hosts = self.plan.hosts.iter().enumerate();
-        hosts.filter(|(_, h)| seen.contains(&h.address)).map(|(i, _)| HostId(i as u16)).collect()
+        hosts.filter(|(_, h)| seen.contains(&h.address)).map(|(i, _)| HostId(i as u32)).collect()
     }
 
     /// Prefix lengths that neighbours do not agree about.

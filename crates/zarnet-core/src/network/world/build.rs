@@ -31,7 +31,7 @@ impl World {
                 .iter()
                 .enumerate()
                 .rev()
-                .map(|(i, h)| (h.address, HostId(i as u16)))
+                .map(|(i, h)| (h.address, HostId(i as u32)))
                 .collect(),
             devices: HashMap::default(),
             inside: PrefixMap::default(),
@@ -100,7 +100,7 @@ impl World {
         }
         for (i, host) in plan.hosts.iter().enumerate() {
             self.owners
-                .insert((self.number(host.segment), host.address), Node::Host(HostId(i as u16)));
+                .insert((self.number(host.segment), host.address), Node::Host(HostId(i as u32)));
         }
     }
 

@@ -48,7 +48,7 @@ impl World {
     }
 
     pub(super) fn host(&self, name: &str) -> Option<HostId> {
-        self.hosts.get(name).map(|i| HostId(*i as u16))
+        self.hosts.get(name).map(|i| HostId(*i as u32))
     }
 
     pub(super) fn device(&self, name: &str) -> Option<DeviceId> {

@@ -47,7 +47,7 @@ impl Plan {
 
     /// The host of this name.
     pub fn host(&self, name: &str) -> Option<HostId> {
-        self.hosts.iter().position(|h| h.name == name).map(|i| HostId(i as u16))
+        self.hosts.iter().position(|h| h.name == name).map(|i| HostId(i as u32))
     }
 }
 
