@@ -14,6 +14,8 @@ pub(super) struct Answer {
     pub receiver: Receiver,
     pub arrived: Packet,
     pub passages: Vec<Passage>,
+    /// How often something had been done to devices when the flow began.
+    pub issue: u32,
 }
 
 impl Answer {

@@ -59,21 +59,14 @@ impl Run {
         match fate {
             Fate::Lost(loss) => self.lost(flow, loss, &passages),
             Fate::Arrived(receiver, arrived) => {
-                let at = answer;
-                if self.is_certain_until(at, &passages) {
-                    let answer =
-                        Answer { flow: *flow, asked: packet, origin, receiver, arrived, passages };
+                let (at, flow, asked) = (answer, *flow, packet);
+                let is_certain = self.is_certain_until(at, &passages);
+                let (forth, issue) = (std::mem::take(&mut passages), self.network.issue());
+                let answer =
+                    Answer { flow, asked, origin, receiver, arrived, passages: forth, issue };
+                if is_certain {
                     passages = self.conclude(now, answer);
                 } else {
-                    let forth = std::mem::take(&mut passages);
-                    let answer = Answer {
-                        flow: *flow,
-                        asked: packet,
-                        origin,
-                        receiver,
-                        arrived,
-                        passages: forth,
-                    };
                     self.answers.push(Reverse((at, self.sequence)));
                     if let Some(timeline) = &mut self.timeline {
                         timeline.wait_for(self.sequence);
@@ -152,9 +145,10 @@ impl Run {
             }
         }
         self.keep_running(end, &answer.passages[..forth]);
-        if flow.start == now && answer.passages.iter().any(|p| p.changed) {
+        let may_show = !self.is_stepwise() && answer.issue == self.network.issue();
+        if may_show && answer.passages.iter().any(|p| p.changed) {
             let (there, back) = answer.passages.split_at(forth);
-            self.network.learn_way(now, answer.asked, answer.receiver, there, back);
+            self.network.learn_way(flow.start, answer.asked, answer.receiver, there, back);
         }
         self.classify(&flow, &answer, forth);
         answer.passages

@@ -289,7 +289,8 @@ impl Run {
             };
         followed.arrived = Some((receiver, arrived));
         let forth = passages.len();
-        let mut answer = Answer { flow, asked: packet, origin, receiver, arrived, passages };
+        let issue = self.network.issue();
+        let mut answer = Answer { flow, asked: packet, origin, receiver, arrived, passages, issue };
         let fate = self.network.answer(
             flow.answered_at(),
             receiver,

@@ -143,8 +143,10 @@ impl Run {
             self.sequence += 1;
             self.judged = self.sequence;
             match item {
-                // which port its sender chooses may have changed since
-                Item::Flow(flow) if flow.source_port.is_none() => {
+                // which port its sender chooses may have changed since, and ways are learnt
+                Item::Flow(flow)
+                    if flow.source_port.is_none() || matches!(short, ShortWay::None) =>
+                {
                     let short = self.short_way(flow);
                     self.flow(flow, &short);
                 }

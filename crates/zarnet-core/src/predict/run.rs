@@ -244,7 +244,10 @@ impl Run {
                 || known.is_some_and(|s| self.network.devices()[p.device.index()].is_contested(s))
         };
         let own = |p: &Passage| lives(p) && !contested(p);
-        !self.rebuilt && self.is_unwatched_until(at) && passages.iter().all(own)
+        // on its way back over several devices an answer may go astray, and begin something there
+        let is_straight = passages.len() < 2;
+        let is_quiet = !self.rebuilt && self.is_unwatched_until(at);
+        is_straight && is_quiet && passages.iter().all(own)
     }
 
     pub(super) fn note_peak(&mut self, now: Instant) {

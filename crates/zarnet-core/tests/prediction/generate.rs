@@ -73,12 +73,47 @@ pub(crate) fn plans() -> impl Strategy<Value = String> {
     ];
     let timers =
         prop_oneof![Just("{}"), Just("{ udp-timeout = 5, binding = 20, icmp-timeout = 2 }")];
-    (behaviour, timers, any::<bool>(), dynamic, routes, any::<bool>()).prop_map(
-        move |(b, t, f, d, r, checks)| {
-            let text = plan_text(&b, t, &format!("{r}{}{d}", if f { fixed } else { "" }));
-            text.replace("internet = true", &format!("internet = true\nchecks-source = {checks}"))
-        },
-    )
+    let parts = (behaviour, timers, any::<bool>(), dynamic, routes, any::<bool>(), passage());
+    parts.prop_map(move |(b, t, f, d, r, checks, passage)| {
+        let (attached, passage) = passage;
+        let rules = format!("{passage}{r}{}{d}", if f { fixed } else { "" });
+        let text = plan_text(&b, t, &rules);
+        let text = text.replace("realm = \"internal\"", &format!("realm = \"internal\"{attached}"));
+        text.replace("internet = true", &format!("internet = true\nchecks-source = {checks}"))
+    })
+}
+
+/// Filters and policies, most of the time none; and how filters are attached to the inner interface.
+fn passage() -> impl Strategy<Value = (String, String)> {
+    let entry = prop_oneof![
+        Just("{ accept = \"any\", answers = true }"),
+        Just("{ drop = \"5000/udp\" }"),
+        Just("{ drop = \"80/tcp\", source = \"10.0.0.4-10.0.0.7\" }"),
+        Just("{ drop = \"any\", source = \"10.0.0.9\", destination = \"198.51.100.10\" }"),
+        Just("{ accept = \"any\", destination = \"10.0.0.0/28\" }"),
+        Just("{ accept = \"icmp\" }"),
+        Just("{ accept = \"any\" }"),
+    ];
+    let acl = proptest::collection::vec(entry, 1..6);
+    let policy = prop_oneof![
+        Just("  drop = \"5001/tcp\"\n"),
+        Just("  accept = \"any\"\n  source = \"10.0.0.5-10.0.0.9\"\n"),
+        Just("  accept = \"any\"\n  destination = \"203.0.113.0/24\"\n"),
+        Just("  accept = \"80/tcp\"\n"),
+        Just("  accept = \"any\"\n"),
+    ];
+    let policies = proptest::collection::vec(policy, 0..4);
+    let some = (acl.clone(), acl, policies, any::<bool>()).prop_map(|(a, b, policies, both)| {
+        let mut text = String::new();
+        for (name, entries) in [("in", a), ("out", b)] {
+            let entries = entries.join(", ");
+            text += &format!("  [[device.acl]]\n  name = \"{name}\"\n  entries = [{entries}]\n");
+        }
+        policies.iter().for_each(|p| text += &format!("  [[device.policy]]\n{p}"));
+        let out = if both { "\n  egress-acl = \"out\"" } else { "" };
+        (format!("\n  ingress-acl = \"in\"{out}"), text)
+    });
+    prop_oneof![2 => Just(Default::default()), 3 => some]
 }
 
 pub(crate) fn flows() -> impl Strategy<Value = Vec<Flow>> {

@@ -78,6 +78,11 @@ impl Ways {
 }
 
 impl Network {
+    /// How often something was done to a device.
+    pub(crate) fn issue(&self) -> u32 {
+        self.ways.issue
+    }
+
     /// The way of a first packet, if it is known.
     #[inline]
     pub(crate) fn known_way(&self, packet: Packet) -> Option<KnownWay> {
@@ -90,11 +95,11 @@ impl Network {
         self.devices[hop.device.index()].prefetch_first(&hop.decided, known.packet)
     }
 
-    /// Remembers the way of a flow that was translated step by step, for others of its class.
-    /// `forth`: where its first packet passed; `there_and_back`: also its answer.
+    /// Remembers the way of a flow that began at an instant and was translated step by step, for
+    /// others of its class. `forth` and `back`: what its first packet and the answer passed.
     pub(crate) fn learn_way(
         &mut self,
-        now: Instant,
+        began: Instant,
         sent: Packet,
         receiver: Receiver,
         forth: &[Passage],
@@ -103,7 +108,7 @@ impl Network {
         if self.ways.list.len() >= MOST_WAYS || forth.len() > MOST_HOPS {
             return;
         }
-        if let Some(hops) = self.shown_hops(now, sent, receiver, forth, back) {
+        if let Some(hops) = self.shown_hops(began, sent, receiver, forth, back) {
             let plan = self.plan.clone();
             let class = self.ways.classes(&plan).of(sent);
             let way = self.ways.list.len() as u32;
@@ -115,7 +120,7 @@ impl Network {
     /// What a flow shows of the way of others; `None` where it fared as it did by chance.
     fn shown_hops(
         &mut self,
-        now: Instant,
+        began: Instant,
         sent: Packet,
         receiver: Receiver,
         forth: &[Passage],
@@ -128,7 +133,7 @@ impl Network {
             there.device == back.device && there.session == back.session
         };
         let all_made =
-            forth.iter().all(|p| p.session.is_some_and(|s| s.is_new(now)) && !p.contested);
+            forth.iter().all(|p| p.session.is_some_and(|s| s.is_new(began)) && !p.contested);
         let goes_back = forth.len() == back.len() && forth.iter().zip(back.iter().rev()).all(same);
         if !(all_made && goes_back) {
             return None;
