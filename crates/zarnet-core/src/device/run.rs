@@ -174,6 +174,12 @@ impl Device {
         self.context().prefetch_first(hop, packet)
     }
 
+    /// Reads what the answer to a first packet will be looked up by.
+    #[inline]
+    pub(crate) fn prefetch_answer(&self, hop: &DecidedHop, packet: Packet) -> u64 {
+        self.context().prefetch_answer(hop, packet)
+    }
+
     /// Notes whether answers to an external address come in by the interface that it is used on.
     pub(crate) fn note_return(&mut self, address: Key, returns: bool) {
         let external = self.bindings.externals.obtain(address);

@@ -114,7 +114,7 @@ impl Network {
     /// together.
     pub(crate) fn prefetch(&self, all: &mut [ShortWay]) {
         let device = |b: &FastFlow| &self.devices[b.device.index()];
-        let (mut places, mut flows, mut packets) = (0, false, false);
+        let (mut places, mut flows, mut packets, mut ways) = (0, false, false, false);
         for short in all.iter() {
             match short {
                 ShortWay::Lane(flow) => {
@@ -122,9 +122,19 @@ impl Network {
                     flows |= flow.kind == FastKind::Flow;
                     packets |= flow.kind != FastKind::Flow;
                 }
-                ShortWay::Known(known) => places ^= self.prefetch_way(known),
+                ShortWay::Known(known) => {
+                    places ^= self.prefetch_way(known);
+                    ways = true;
+                }
                 ShortWay::None => {}
             }
+        }
+        if ways {
+            let known = |short: &ShortWay| match short {
+                ShortWay::Known(known) => self.prefetch_way_back(known),
+                ShortWay::None | ShortWay::Lane(_) => 0,
+            };
+            places ^= all.iter().fold(0, |sum, short| sum ^ known(short));
         }
         std::hint::black_box(places);
         if flows {

@@ -1,7 +1,7 @@
 //! The names and addresses of a plan that traffic may use.
 
 use std::collections::{HashMap, HashSet};
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use zarnet_core::plan::{DeviceId, HostId, InterfaceId, Plan, nearest};
 use zarnet_core::traffic::Party;
@@ -45,6 +45,9 @@ impl Names {
     pub(super) fn party(&self, text: &str) -> Result<Party, Fault> {
         if let Some(address) = plain_v4(text.as_bytes()) {
             return self.checked(IpAddr::V4(address));
+        }
+        if let Some(address) = plain_v6(text.as_bytes()) {
+            return self.checked(IpAddr::V6(address));
         }
         if let Some(party) = self.parties.get(text) {
             return Ok(*party);
@@ -98,6 +101,50 @@ impl Names {
     }
 }
 
+/// Groups of hexadecimal digits (RFC 4291 §2.2, forms 1 and 2); anything else is left to the slower
+/// parser.
+#[inline]
+fn plain_v6(text: &[u8]) -> Option<Ipv6Addr> {
+    let (mut groups, mut count, mut gap) = ([0u16; 8], 0, None);
+    let mut rest = match text {
+        [b':', b':', rest @ ..] => {
+            gap = Some(0);
+            rest
+        }
+        text => text,
+    };
+    while !rest.is_empty() {
+        let (mut value, mut digits) = (0u16, 0);
+        while let Some(digit) = rest.first().and_then(|c| char::from(*c).to_digit(16)) {
+            value = value << 4 | digit as u16;
+            digits += 1;
+            rest = &rest[1..];
+        }
+        if !(1..=4).contains(&digits) || count == 8 {
+            return None;
+        }
+        groups[count] = value;
+        count += 1;
+        rest = match rest {
+            [] => rest,
+            [b':', b':', behind @ ..] if gap.is_none() => {
+                gap = Some(count);
+                behind
+            }
+            [b':', behind @ ..] if !behind.is_empty() => behind,
+            _ => return None,
+        };
+    }
+    match gap {
+        None => (count == 8).then(|| groups.into()),
+        Some(at) if count < 8 => {
+            groups[at..].rotate_right(8 - count);
+            Some(groups.into())
+        }
+        Some(_) => None,
+    }
+}
+
 /// Four decimal numbers with points, strictly; anything else is left to the slower parser.
 #[inline]
 fn plain_v4(text: &[u8]) -> Option<Ipv4Addr> {
@@ -135,6 +182,17 @@ mod tests {
             text in "[0-9.]{5,16}|[0-9]{1,3}(\\.[0-9]{1,3}){3}",
         ) {
             prop_assert_eq!(plain_v4(text.as_bytes()), text.parse().ok());
+        }
+
+        /// Of IPv6 too, but for addresses with a part in points.
+        #[test]
+        fn plain_ipv6_addresses_agree_with_the_library(
+            text in "[0-9a-fA-F:]{0,24}|([0-9a-f]{1,4}:){0,7}(:[0-9a-f]{1,4}){0,7}|\\PC{0,8}",
+            address: Ipv6Addr,
+        ) {
+            for text in [text, address.to_string()].iter().filter(|t| !t.contains('.')) {
+                prop_assert_eq!(plain_v6(text.as_bytes()), text.parse().ok());
+            }
         }
     }
 }

@@ -108,6 +108,43 @@ impl Context<'_> {
     }
 }
 
+impl Context<'_> {
+    /// The next port of some that are in use, for an internal end; `None` if none is left.
+    #[inline(always)]
+    pub(in crate::device) fn new_port(
+        &self,
+        (rule, target, freely): (u16, u16, bool),
+        (internal, hash): (EndKey, u32),
+        port_table: u32,
+        pair: Option<usize>,
+    ) -> Option<NewPort> {
+        let behaviour = &self.compiled.plan.behaviour;
+        let class = behaviour.port_class(internal.1);
+        let range = behaviour.port_classes[class].into;
+        let ports = &self.bindings.externals.port_table(port_table).ports;
+        let (port, random) = if behaviour.port_assignment == PortAssignment::Random {
+            let mut draw = self.draw();
+            (any_free(ports, range, &mut draw)?, draw.position())
+        } else {
+            let last = self.bindings.externals.last(port_table, class);
+            let from = first_tried(behaviour, range, last, internal.1);
+            (ports.next_free(&[range], from, None)?, None)
+        };
+        Some(NewPort {
+            rule,
+            target,
+            internal,
+            hash,
+            port_table,
+            class,
+            port,
+            pair,
+            freely,
+            random,
+        })
+    }
+}
+
 impl<S: Sink> Engine<'_, S> {
     /// Enters a whole flow at once: its first packet, the answer, and that it runs until its end.
     pub(in crate::device) fn enter_flow(
@@ -180,41 +217,18 @@ impl<S: Sink> Engine<'_, S> {
         if let Some(unsure) = flow.doubts(&session, e.returns, e.address) {
             return unsure;
         }
-        let (behaviour, internal) = (&self.compiled.plan.behaviour, flow.source);
-        let class = behaviour.port_class(internal.1);
-        let range = behaviour.port_classes[class].into;
-        let ports = &self.bindings.externals.port_table(port_table).ports;
-        let (port, random) = if behaviour.port_assignment == PortAssignment::Random {
-            let mut draw = self.context().draw();
-            (any_free(ports, range, &mut draw), draw.position())
-        } else {
-            let last = self.bindings.externals.last(port_table, class);
-            let from = first_tried(behaviour, range, last, internal.1);
-            (ports.next_free(&[range], from, None), None)
+        let FlowKey { rule, target, hash, freely, source: internal, .. } = *flow;
+        let place = (rule, target, freely);
+        let Some(new) = self.context().new_port(place, (internal, hash), port_table, pair) else {
+            return FastOutcome::SlowPath;
         };
-        let Some(port) = port else { return FastOutcome::SlowPath };
-        let end = (e.address, port);
+        let end = (self.bindings.externals.get(external).address, new.port);
         if self.context().is_contested_by_explicit(flow, end)
             || self.context().is_filtered_outside(flow, end)
         {
             return FastOutcome::SlowPath;
         }
-        let FlowKey { rule, target, hash, freely, .. } = *flow;
-        self.open_both(
-            session,
-            &NewPort {
-                rule,
-                target,
-                internal,
-                hash,
-                port_table,
-                class,
-                port,
-                pair,
-                freely,
-                random,
-            },
-        );
+        self.open_both(session, &new);
         FastOutcome::Entered
     }
 

@@ -156,6 +156,34 @@ impl Context<'_> {
         simple.then_some(first)
     }
 
+    /// What a rule does for flows that it translates.
+    fn translation(&self, id: u16) -> Translation {
+        let rule = self.rule(id);
+        let into = rule.into.interfaces.clone();
+        match self.next_port_on(id) {
+            Some((target, freely)) => Translation { target, into, at_once: true, freely },
+            None => match self.compiled.targets.of(id).main {
+                Some(target) => Translation { target, into, at_once: false, freely: false },
+                None => {
+                    let into = InterfaceSet::default();
+                    Translation { target: u16::MAX, into, at_once: false, freely: false }
+                }
+            },
+        }
+    }
+
+    /// The target on which a rule gives a host that has mappings the next port, whatever there is
+    /// besides, and whether the device could as well choose another; `None` for a rule that has more
+    /// to ask.
+    pub(in crate::device) fn next_port_on(&self, id: u16) -> Option<(u16, bool)> {
+        let rule = self.rule(id);
+        let target = self.compiled.targets.of(id).main?;
+        let drops = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
+        let by_chance = self.compiled.plan.behaviour.port_assignment == PortAssignment::Random;
+        let freely = by_chance || self.picks_freely(self.compiled.targets.get(target));
+        (drops && rule.limit.is_none() && self.takes_next_port()).then_some((target, freely))
+    }
+
     /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an
     /// interface for a destination reaches somebody outside; `edges`: where its answer may change.
     pub(in crate::device) fn fast_path(
@@ -179,29 +207,8 @@ impl Context<'_> {
         all.extend(self.compiled.edges());
         let rules = IntervalMap::from_edges(all.clone(), |n| self.simple_rule(ingress, address(n)));
         let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some);
-        let translation = |(rule, targets): (&crate::plan::Rule, u16)| match self
-            .compiled
-            .targets
-            .of(targets)
-            .main
-        {
-            Some(target) => {
-                let by_chance =
-                    self.compiled.plan.behaviour.port_assignment == PortAssignment::Random;
-                let freely = by_chance || self.picks_freely(self.compiled.targets.get(target));
-                let drops =
-                    matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
-                let at_once = drops && rule.limit.is_none() && self.takes_next_port();
-                Translation { target, into: rule.into.interfaces.clone(), at_once, freely }
-            }
-            None => Translation {
-                target: u16::MAX,
-                into: InterfaceSet::default(),
-                at_once: false,
-                freely: false,
-            },
-        };
-        let translations = self.compiled.plan.rules.iter().zip(0..).map(translation).collect();
+        let count = self.compiled.plan.rules.len() as u16;
+        let translations = (0..count).map(|id| self.translation(id)).collect();
         Some(FastPath {
             ingress,
             shows_packets: self.compiled.is_unfiltered()

@@ -3,6 +3,7 @@
 
 use super::FlowKey;
 use crate::device::bindings::{Context, NONE};
+use crate::device::key::Key;
 use crate::plan::PortAssignment;
 
 impl Context<'_> {
@@ -104,10 +105,22 @@ impl Context<'_> {
     #[inline(always)]
     pub(super) fn external_for(&self, flow: &FlowKey) -> (Option<u32>, Option<usize>) {
         // asked when its turn comes: what was known beforehand may hold no longer
-        if !self.bindings.target(flow.target).keeps_pairs() {
-            let known = flow.knows_external().then_some(flow.external);
-            return (known.or_else(|| self.fixed_external(flow.source.0, flow.target)), None);
+        if flow.knows_external() && !self.bindings.target(flow.target).keeps_pairs() {
+            return (Some(flow.external), None);
         }
-        self.bindings.paired.find(flow.source.0, flow.target).unzip()
+        self.external_of_host(flow.source.0, flow.target)
+    }
+
+    /// The same of any host.
+    #[inline(always)]
+    pub(in crate::device) fn external_of_host(
+        &self,
+        host: Key,
+        target: u16,
+    ) -> (Option<u32>, Option<usize>) {
+        if !self.bindings.target(target).keeps_pairs() {
+            return (self.fixed_external(host, target), None);
+        }
+        self.bindings.paired.find(host, target).unzip()
     }
 }

@@ -26,6 +26,8 @@ pub(super) struct Ways {
     list: Vec<Way>,
     /// How often they were forgotten.
     issue: u32,
+    /// Room for what is about to be entered.
+    prepared: Vec<Prepared>,
 }
 
 /// The devices that flows of a class pass.
@@ -93,6 +95,12 @@ impl Network {
     pub(crate) fn prefetch_way(&self, known: &KnownWay) -> u64 {
         let hop = &self.ways.list[known.way as usize].hops[0];
         self.devices[hop.device.index()].prefetch_first(&hop.decided, known.packet)
+    }
+
+    /// Reads what its answer will be looked up by there; after [`Self::prefetch_way`] for many.
+    pub(crate) fn prefetch_way_back(&self, known: &KnownWay) -> u64 {
+        let hop = &self.ways.list[known.way as usize].hops[0];
+        self.devices[hop.device.index()].prefetch_answer(&hop.decided, known.packet)
     }
 
     /// Remembers the way of a flow that began at an instant and was translated step by step, for
@@ -174,13 +182,13 @@ impl Network {
         if known.issue != self.ways.issue {
             return false;
         }
-        let Self { ways, devices, .. } = self;
-        let (Some(way), Some(classes)) = (ways.list.get(known.way as usize), &ways.classes) else {
+        let Self { ways: Ways { classes, list, prepared, .. }, devices, .. } = self;
+        let (Some(way), Some(classes)) = (list.get(known.way as usize), classes) else {
             return false;
         };
-        let mut prepared: [Option<Prepared>; MOST_HOPS] = [const { None }; MOST_HOPS];
+        prepared.clear();
         let mut packet = known.packet;
-        for (hop, prepared) in way.hops.iter().zip(&mut prepared) {
+        for hop in &way.hops {
             let device = &mut devices[hop.device.index()];
             device.expire(now);
             let Some(ready) = device.prepare(now, &hop.decided, packet, schedule.answer) else {
@@ -190,10 +198,10 @@ impl Network {
             if classes.of(packet) != hop.out {
                 return false;
             }
-            *prepared = Some(ready);
+            prepared.push(ready);
         }
         let mut packet = known.packet;
-        for (hop, prepared) in way.hops.iter().zip(prepared.iter().flatten()) {
+        for (hop, prepared) in way.hops.iter().zip(prepared.iter()) {
             let device = &mut devices[hop.device.index()];
             let session = device.enter_prepared(now, &hop.decided, packet, prepared, schedule);
             if let Some(sessions) = &mut sessions {
