@@ -1,7 +1,7 @@
 //! Where a change of a device can show at all. Where only rules differ, that is what those rules are
 //! for: packets that none of them is for are as they were, and need not be gone through.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::space::{Constraint, Field, Intervals};
 use zarnet_core::device::Device;
@@ -26,8 +26,8 @@ pub(super) fn scope(before: &Device, after: &Device) -> Option<Vec<Constraint>> 
     for (device, rules) in [(before, gone), (after, came)] {
         scope.extend(rules.iter().flat_map(|id| of_rule(device, *id)));
     }
-    scope.retain(|c| !c.is_empty());
-    scope.dedup();
+    let mut known = HashSet::new();
+    scope.retain(|c| !c.is_empty() && known.insert(c.clone()));
     // a product without a condition is everything
     let is_small = scope.len() <= MOST_PARTS && scope.iter().all(|c| !c.is_everything());
     is_small.then_some(scope)
@@ -165,4 +165,125 @@ fn same_pool(a: &Pool, b: &Pool) -> bool {
 
 fn same_realms(a: Option<&RealmSet>, b: Option<&RealmSet>) -> bool {
     a.map(|a| &a.interfaces) == b.map(|b| &b.interfaces)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    use proptest::prelude::*;
+    use zarnet_core::network::taken;
+    use zarnet_core::plan::InterfaceId;
+
+    use super::super::Pair;
+    use super::*;
+    use crate::space::Steps;
+
+    /// A device with some rules, each of one of a few kinds.
+    fn device(rules: &[(u8, u8, bool)]) -> Device {
+        let mut text = String::from(
+            "[[segment]]\nname = \"world\"\ninternet = true\n[[device]]\nname = \"edge\"\n  \
+             [[device.interface]]\n  name = \"in\"\n  realm = \"internal\"\n  address = \
+             \"10.0.0.1/24\"\n  [[device.interface]]\n  name = \"out\"\n  realm = \"external\"\n  \
+             segment = \"world\"\n  address = \"192.0.2.1/28\"\n  [[device.route]]\n  to = \
+             \"0.0.0.0/0\"\n  via = \"192.0.2.14\"\n  [[device.pool]]\n  name = \"lines\"\n  \
+             addresses = \"192.0.2.4-192.0.2.9\"\n  [[device.policy]]\n  from = \"external\"\n  into \
+             = \"internal\"\n  accept = \"80/tcp\"\n",
+        );
+        for (kind, n, enabled) in rules {
+            let name = format!("r{kind}-{n}");
+            let keys = match kind {
+                0 => format!(
+                    "type = \"static\"\n  internal = \"10.0.0.{}\"\n  external = \"192.0.2.{}\"",
+                    5 + n,
+                    3 + n
+                ),
+                1 => format!(
+                    "type = \"forward\"\n  external = \"out:{}/tcp\"\n  internal = \"10.0.0.{}:80\"",
+                    8000 + u16::from(*n),
+                    5 + n
+                ),
+                2 => format!(
+                    "type = \"overload\"\n  source = \"10.0.0.{}/30\"\n  as = \"out\"",
+                    n * 4
+                ),
+                3 => format!(
+                    "type = \"exempt\"\n  source = \"10.0.0.{}\"\n  destination = \"198.51.100.{n}\"",
+                    4 + n
+                ),
+                _ => format!(
+                    "type = \"pool\"\n  source = \"10.0.0.{}-10.0.0.{}\"\n  as = \"lines\"",
+                    n,
+                    n + 9
+                ),
+            };
+            text += &format!(
+                "  [[device.rule]]\n  name = \"{name}\"\n  enabled = {enabled}\n  {keys}\n"
+            );
+        }
+        let loaded = zarnet_formats::plan::from_text(Path::new("p.toml"), text).unwrap();
+        Device::new(&loaded.plan.devices[0], &taken(&loaded.plan), 0)
+    }
+
+    fn rules() -> impl Strategy<Value = Vec<(u8, u8, bool)>> {
+        let rule = (0u8..5, 0u8..6, proptest::bool::weighted(0.8));
+        proptest::collection::vec(rule, 1..8).prop_map(|mut all| {
+            let mut seen = std::collections::HashSet::new();
+            all.retain(|r| seen.insert((r.0, r.1)));
+            all
+        })
+    }
+
+    /// What is looked at closely is little, or it would be of no use.
+    #[test]
+    fn the_scope_of_a_small_change_is_small() {
+        let rules = [(0, 1, true), (1, 2, true), (2, 3, true), (4, 4, true)];
+        let mut changed = rules;
+        changed[1].2 = false;
+        let parts = scope(&device(&rules), &device(&changed)).unwrap();
+        assert_eq!(parts.len(), 2, "its server and its external end: {parts:?}");
+        assert_eq!(scope(&device(&rules), &device(&rules)), Some(Vec::new()));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(128))]
+
+        /// A change that is looked at only where it can show is the same as one that is looked at
+        /// everywhere.
+        #[test]
+        fn a_scope_leaves_nothing_out(
+            rules in rules(),
+            further in rules(),
+            (out, to) in (0usize..8, 0usize..8),
+            switched in 0usize..8,
+        ) {
+            let mut changed = rules.clone();
+            if let Some(rule) = changed.get_mut(switched) {
+                rule.2 = !rule.2;
+            }
+            if out < changed.len() && to < changed.len() {
+                let rule = changed.remove(out);
+                if to % 2 == 0 {
+                    changed.insert(to, rule);
+                }
+            }
+            let new = further.iter().take(1).filter(|f| changed.iter().all(|c| (c.0, c.1) != (f.0, f.1)));
+            changed.extend(new.copied().collect::<Vec<_>>());
+            let scoped = Pair::new(device(&rules), device(&changed));
+            let whole = Pair { scope: None, before: device(&rules), after: device(&changed) };
+            for i in 0..2 {
+                let told = |pair: &Pair| {
+                    let classes = pair.classes(InterfaceId(i), InterfaceId(i), &mut Steps::default());
+                    let mut all: Vec<String> = classes
+                        .unwrap_or_default()
+                        .into_iter()
+                        .map(|c| format!("{:?} {:?} {:?}", c.area, c.before, c.after))
+                        .collect();
+                    all.sort();
+                    all
+                };
+                prop_assert_eq!(told(&scoped), told(&whole));
+            }
+        }
+    }
 }

@@ -120,3 +120,49 @@ impl Blocks {
         self.0.clear();
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// Against a plain map, with hosts that have several blocks.
+        #[test]
+        fn blocks_are_whose_a_map_says(
+            steps in proptest::collection::vec((any::<bool>(), 0usize..2, 0u16..140, 0u32..5), 0..400),
+        ) {
+            let (mut blocks, mut model) = (Blocks::default(), BTreeMap::new());
+            for (take, class, number, host) in steps {
+                let host = Key::from_number(host.into());
+                let known: Option<(Key, u32)> = model.get(&(class, number)).copied();
+                if take {
+                    let owner = known.map_or(host, |k| k.0);
+                    prop_assert_eq!(blocks.take(class, number, owner), known.is_none());
+                    model.insert((class, number), (owner, known.map_or(1, |k| k.1 + 1)));
+                } else {
+                    let is_last = known.is_some_and(|k| k.1 == 1);
+                    prop_assert_eq!(blocks.release(class, number), is_last);
+                    match known {
+                        Some((owner, used)) if used > 1 => {
+                            model.insert((class, number), (owner, used - 1));
+                        }
+                        _ => {
+                            model.remove(&(class, number));
+                        }
+                    }
+                }
+                let of = |h: Key| -> Vec<u16> {
+                    let own = model.iter().filter(|(at, by)| at.0 == class && by.0 == h);
+                    own.map(|(at, _)| at.1).collect()
+                };
+                prop_assert_eq!(blocks.of_host(class, host).collect::<Vec<_>>(), of(host));
+                let free: Vec<u16> = (0..140).filter(|n| !model.contains_key(&(class, *n))).collect();
+                prop_assert_eq!(blocks.unowned(class, 140).collect::<Vec<_>>(), free);
+            }
+        }
+    }
+}

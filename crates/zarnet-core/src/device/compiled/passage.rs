@@ -30,15 +30,9 @@ impl<const N: usize> Entries<N> {
 
 impl Passage {
     pub(super) fn new(plan: &plan::DevicePlan) -> Self {
-        let entries = |acl: &Acl| {
-            let wants: Vec<Wants<4>> = acl.entries.iter().map(entry_wants).collect();
-            Entries::new(wants, acl.entries.iter().map(|e| &e.parties))
-        };
-        let count = plan.interfaces.len() as u64;
-        let wants: Vec<Wants<5>> = plan.policies.iter().map(|p| policy_wants(p, count)).collect();
         Self {
-            acls: plan.acls.iter().map(entries).collect(),
-            policies: Entries::new(wants, plan.policies.iter().map(|p| &p.parties)),
+            acls: plan.acls.iter().map(|acl| of_acl(&acl.entries)).collect(),
+            policies: of_policies(&plan.policies, plan.interfaces.len()),
         }
     }
 
@@ -68,7 +62,7 @@ impl Passage {
     /// The first policy entry that decides, as [`plan::DevicePlan::first_policy`].
     pub(in crate::device) fn first_policy(
         &self,
-        plan: &plan::DevicePlan,
+        policies: &[Policy],
         (ingress, egress): (InterfaceId, InterfaceId),
         protocol: Protocol,
         source: std::net::IpAddr,
@@ -77,7 +71,7 @@ impl Passage {
         let Some((from, destination)) = Key::of(source).zip(Key::of(to.address)) else {
             let mut positions = self.policies.v6.iter().copied();
             return positions.find(|i| {
-                let policy = &plan.policies[*i];
+                let policy = &policies[*i];
                 policy.is_between(ingress, egress) && policy.is_for(protocol, source, to)
             });
         };
@@ -107,6 +101,17 @@ impl Passage {
     }
 }
 
+fn of_acl(entries: &[AclEntry]) -> Entries<4> {
+    let wants = entries.iter().map(entry_wants).collect();
+    Entries::new(wants, entries.iter().map(|e| &e.parties))
+}
+
+/// `interfaces`: how many the device has.
+fn of_policies(policies: &[Policy], interfaces: usize) -> Entries<5> {
+    let wants = policies.iter().map(|p| policy_wants(p, interfaces as u64)).collect();
+    Entries::new(wants, policies.iter().map(|p| &p.parties))
+}
+
 fn entry_wants(entry: &AclEntry) -> Wants<4> {
     [
         address_spans(&entry.parties.source),
@@ -129,4 +134,100 @@ fn policy_wants(policy: &Policy, count: u64) -> Wants<5> {
         interfaces(policy.from.as_ref()),
         interfaces(policy.into.as_ref()),
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use std::net::{IpAddr, Ipv4Addr};
+
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::net::{AddressRange, Packet, Service, ServiceSet};
+    use crate::plan::Place;
+
+    fn addresses() -> impl Strategy<Value = AddressSet> {
+        let range = (0u32..24, 0u32..9).prop_map(|(first, more)| {
+            let end = |n: u32| IpAddr::V4(Ipv4Addr::from_bits(0x0A00_0000 + n));
+            AddressRange::new(end(first), end(first + more))
+                .unwrap_or(AddressRange::one(end(first)))
+        });
+        let few = proptest::collection::vec(range, 1..4).prop_map(|all| all.into_iter().collect());
+        prop_oneof![2 => few, 1 => Just(AddressSet::all())]
+    }
+
+    fn services() -> impl Strategy<Value = ServiceSet> {
+        let named = prop_oneof![
+            Just("80/tcp"),
+            Just("70-90/udp"),
+            Just("1-100/tcp"),
+            Just("icmp"),
+            Just("gre"),
+        ];
+        let service = named.prop_map(|t| t.parse::<Service>().unwrap_or(Service::ANY));
+        let few = proptest::collection::vec(service, 1..4).prop_map(ServiceSet);
+        prop_oneof![2 => few, 1 => Just(ServiceSet(vec![Service::ANY]))]
+    }
+
+    fn entries() -> impl Strategy<Value = Vec<AclEntry>> {
+        let entry = (addresses(), addresses(), services(), services(), any::<bool>());
+        let entry =
+            entry.prop_map(|(source, destination, service, source_service, answers)| AclEntry {
+                verdict: Verdict::Accept,
+                service,
+                source_service,
+                parties: Parties { source, destination },
+                answers,
+                place: Place::default(),
+            });
+        proptest::collection::vec(entry, 0..30)
+    }
+
+    proptest! {
+        /// Against a look at each entry, for filters and for policies.
+        #[test]
+        fn the_first_entry_is_the_one_that_a_walk_finds(
+            entries in entries(),
+            packets in proptest::collection::vec((0u32..34, 0u32..34, 0usize..4, 60u16..110, 60u16..110), 1..20),
+            is_answer: bool,
+        ) {
+            let realm = |of: usize| {
+                let mut realms = RealmSet::default();
+                realms.interfaces.insert(InterfaceId(of as u16 % 3));
+                (of % 4 > 0).then_some(realms)
+            };
+            let policies: Vec<Policy> = (0..)
+                .zip(entries.clone())
+                .map(|(i, e): (usize, AclEntry)| Policy {
+                    from: realm(i * 5),
+                    into: realm(i * 7 + 1),
+                    verdict: e.verdict,
+                    service: e.service,
+                    parties: e.parties,
+                    place: e.place,
+                })
+                .collect();
+            let acl = Acl { name: String::new(), entries, place: Place::default() };
+            let passage =
+                Passage { acls: vec![of_acl(&acl.entries)], policies: of_policies(&policies, 3) };
+            for (from, to, protocol, from_port, to_port) in packets {
+                let end = |n: u32, port| Endpoint::new(IpAddr::V4(Ipv4Addr::from_bits(0x0A00_0000 + n)), port);
+                let protocol = [Protocol::TCP, Protocol::UDP, Protocol::ICMP, Protocol(47)][protocol];
+                let packet = Packet::first(protocol, end(from, from_port), end(to, to_port));
+                prop_assert_eq!(
+                    passage.first_entry(AclId(0), &acl, packet, is_answer),
+                    acl.first(packet, is_answer)
+                );
+                let way = (InterfaceId(from_port % 3), InterfaceId(to_port % 3));
+                let (source, to) = (packet.source().address, packet.destination());
+                let walk = policies
+                    .iter()
+                    .position(|p| p.is_between(way.0, way.1) && p.is_for(protocol, source, to));
+                prop_assert_eq!(
+                    passage.first_policy(&policies, way, protocol, source, to),
+                    walk
+                );
+            }
+        }
+    }
 }

@@ -44,7 +44,7 @@ impl Context<'_> {
     ) -> Option<usize> {
         let plan = &self.compiled.plan;
         let (from, to) = (sent.source().address, plan.policy_destination(sent, inside));
-        self.compiled.passage.first_policy(plan, way, sent.protocol, from, to)
+        self.compiled.passage.first_policy(&plan.policies, way, sent.protocol, from, to)
     }
 
     /// What the policy says of a first packet from one interface to another.
