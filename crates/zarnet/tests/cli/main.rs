@@ -12,6 +12,7 @@ mod logs;
 mod plans;
 mod prints;
 mod recording;
+mod threads;
 mod written;
 
 use std::io::Write;
