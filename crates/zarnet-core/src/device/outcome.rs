@@ -6,6 +6,7 @@ use crate::net::{Instant, Packet};
 use crate::observe::Exit;
 use crate::plan::{InterfaceId, Place, RuleId};
 use crate::reason::Reason;
+use crate::traffic::Ending;
 
 /// What a device did with a packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -103,4 +104,14 @@ impl SessionRef {
     pub fn is_new(&self, now: Instant) -> bool {
         self.created == now.0
     }
+}
+
+/// When a flow is answered, and when and how it ends.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct FlowSchedule {
+    /// When the answer passes.
+    pub answer: Instant,
+    /// When the last packet of the flow passes.
+    pub end: Instant,
+    pub ending: Ending,
 }

@@ -1,9 +1,9 @@
 //! Packets and flows through a device.
 
 use super::Device;
-use super::fast_path::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
+use super::fast_path::{FastOutcome, FastPacket, FlowKey};
 use super::key::Key;
-use super::outcome::{Outcome, Refusal, SessionRef};
+use super::outcome::{FlowSchedule, Outcome, Refusal, SessionRef};
 use super::pipeline::{DecidedHop, ForwardedError, OwnSource, Prepared};
 use crate::net::{IcmpError, Instant, Packet, Signal, Tuple};
 use crate::observe::Observer;

@@ -4,6 +4,7 @@
 mod fast_flows;
 mod fast_paths;
 mod fate;
+mod known_ways;
 mod link;
 mod next_hop_owner;
 mod trace;

@@ -4,7 +4,6 @@
 
 mod draw;
 mod external_end;
+mod next_port;
 mod pick;
 mod port;
-
-pub(super) use port::{any_free, first_tried};

@@ -191,12 +191,7 @@ impl Free<'_> {
 
 /// Where the search for a port begins: at the internal one, or behind the one handed out last.
 #[inline]
-pub(in crate::device) fn first_tried(
-    behaviour: &Behaviour,
-    range: PortSpan,
-    last: u16,
-    port: u16,
-) -> u16 {
+pub(super) fn first_tried(behaviour: &Behaviour, range: PortSpan, last: u16, port: u16) -> u16 {
     match behaviour.port_assignment {
         PortAssignment::Preserve if (range.0..=range.1).contains(&port) => port,
         PortAssignment::Preserve => range.0,
@@ -209,11 +204,7 @@ pub(in crate::device) fn first_tried(
 
 /// Any free port of a span, each equally likely: draws until one is free, and counts where few are.
 #[inline]
-pub(in crate::device) fn any_free(
-    ports: &PortMap,
-    span: PortSpan,
-    draw: &mut Draw<'_>,
-) -> Option<u16> {
+pub(super) fn any_free(ports: &PortMap, span: PortSpan, draw: &mut Draw<'_>) -> Option<u16> {
     match drawn(&[span], None, draw, |p| ports.is_free(p)) {
         None => counted(ports, &[span], None, draw),
         port => port,

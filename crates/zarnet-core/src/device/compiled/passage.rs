@@ -194,7 +194,7 @@ mod tests {
             let realm = |of: usize| {
                 let mut realms = RealmSet::default();
                 realms.interfaces.insert(InterfaceId(of as u16 % 3));
-                (of % 4 > 0).then_some(realms)
+                (!of.is_multiple_of(4)).then_some(realms)
             };
             let policies: Vec<Policy> = (0..)
                 .zip(entries.clone())

@@ -1,15 +1,15 @@
 //! Flows and packets are entered on the fast path, through the same doors as on the other.
 
-use super::{FastOutcome, FastPacket, FlowKey, FlowSchedule};
-use crate::device::allocation::{any_free, first_tried};
+use super::{FastOutcome, FastPacket, FlowKey};
 use crate::device::bindings::{
-    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, NewPort,
-    Session, Sink,
+    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, Session,
+    Sink,
 };
 use crate::device::key::{EndKey, Key};
+use crate::device::outcome::FlowSchedule;
 use crate::device::pipeline::Source;
 use crate::net::{Instant, Signal};
-use crate::plan::{Dependence, PortAssignment, RuleId};
+use crate::plan::{Dependence, RuleId};
 
 impl FlowKey {
     /// What is to be done with a session that was answered already, where it is not certain that
@@ -105,43 +105,6 @@ impl Context<'_> {
                 flow.destination.0,
                 flow.destination.1,
             )
-    }
-}
-
-impl Context<'_> {
-    /// The next port of some that are in use, for an internal end; `None` if none is left.
-    #[inline(always)]
-    pub(in crate::device) fn new_port(
-        &self,
-        (rule, target, freely): (u16, u16, bool),
-        (internal, hash): (EndKey, u32),
-        port_table: u32,
-        pair: Option<usize>,
-    ) -> Option<NewPort> {
-        let behaviour = &self.compiled.plan.behaviour;
-        let class = behaviour.port_class(internal.1);
-        let range = behaviour.port_classes[class].into;
-        let ports = &self.bindings.externals.port_table(port_table).ports;
-        let (port, random) = if behaviour.port_assignment == PortAssignment::Random {
-            let mut draw = self.draw();
-            (any_free(ports, range, &mut draw)?, draw.position())
-        } else {
-            let last = self.bindings.externals.last(port_table, class);
-            let from = first_tried(behaviour, range, last, internal.1);
-            (ports.next_free(&[range], from, None)?, None)
-        };
-        Some(NewPort {
-            rule,
-            target,
-            internal,
-            hash,
-            port_table,
-            class,
-            port,
-            pair,
-            freely,
-            random,
-        })
     }
 }
 

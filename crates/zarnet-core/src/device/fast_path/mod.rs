@@ -13,11 +13,8 @@ use std::net::IpAddr;
 use super::bindings::{Context, NONE};
 use super::compiled::Query;
 use super::key::{EndKey, Key};
-use crate::net::{Instant, IntervalMap, Packet, Protocol};
-use crate::plan::{
-    Dependence, Fallback, InterfaceId, InterfaceSet, PortAssignment, RuleKind, Verdict,
-};
-use crate::traffic::Ending;
+use crate::net::{IntervalMap, Packet, Protocol};
+use crate::plan::{Dependence, InterfaceId, InterfaceSet, RuleKind, Verdict};
 
 /// Flows that come in by one interface.
 #[derive(Debug, Clone)]
@@ -92,16 +89,6 @@ impl FlowKey {
     }
 }
 
-/// When a flow is answered, and when and how it ends.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct FlowSchedule {
-    /// When the answer passes.
-    pub answer: Instant,
-    /// When the last packet of the flow passes.
-    pub end: Instant,
-    pub ending: Ending,
-}
-
 /// What became of a flow on the fast path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum FastOutcome {
@@ -133,15 +120,6 @@ impl Context<'_> {
             && !self.compiled.is_beyond_rules(Protocol::ICMP)
     }
 
-    /// Whether a mapping on an address in use needs nothing but the next port.
-    fn takes_next_port(&self) -> bool {
-        let b = &self.compiled.plan.behaviour;
-        self.compiled.mappings_are_simple
-            && b.max_mappings.is_none()
-            && b.max_sessions.is_none()
-            && !b.port_parity
-    }
-
     /// The rule that translates whatever comes from a source by an interface, if it is one for the
     /// fast path.
     fn simple_rule(&self, ingress: InterfaceId, source: IpAddr) -> Option<u16> {
@@ -170,18 +148,6 @@ impl Context<'_> {
                 }
             },
         }
-    }
-
-    /// The target on which a rule gives a host that has mappings the next port, whatever there is
-    /// besides, and whether the device could as well choose another; `None` for a rule that has more
-    /// to ask.
-    pub(in crate::device) fn next_port_on(&self, id: u16) -> Option<(u16, bool)> {
-        let rule = self.rule(id);
-        let target = self.compiled.targets.of(id).main?;
-        let drops = matches!(rule.kind, RuleKind::Overload { fallback: Fallback::Drop, .. });
-        let by_chance = self.compiled.plan.behaviour.port_assignment == PortAssignment::Random;
-        let freely = by_chance || self.picks_freely(self.compiled.targets.get(target));
-        (drops && rule.limit.is_none() && self.takes_next_port()).then_some((target, freely))
     }
 
     /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an

@@ -3,7 +3,6 @@
 
 use super::FlowKey;
 use crate::device::bindings::{Context, NONE};
-use crate::device::key::Key;
 use crate::plan::PortAssignment;
 
 impl Context<'_> {
@@ -109,18 +108,5 @@ impl Context<'_> {
             return (Some(flow.external), None);
         }
         self.external_of_host(flow.source.0, flow.target)
-    }
-
-    /// The same of any host.
-    #[inline(always)]
-    pub(in crate::device) fn external_of_host(
-        &self,
-        host: Key,
-        target: u16,
-    ) -> (Option<u32>, Option<usize>) {
-        if !self.bindings.target(target).keeps_pairs() {
-            return (self.fixed_external(host, target), None);
-        }
-        self.bindings.paired.find(host, target).unzip()
     }
 }

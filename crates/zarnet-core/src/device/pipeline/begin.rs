@@ -8,9 +8,8 @@ use super::source::Source;
 use crate::device::bindings::{
     Engine, ExplicitTuple, INBOUND, Kind, NONE, NewMapping, Session, Sink, distinct,
 };
-use crate::device::fast_path::FlowSchedule;
 use crate::device::key::{EndKey, Key};
-use crate::device::outcome::{Forwarded, Refusal, SessionRef};
+use crate::device::outcome::{FlowSchedule, Forwarded, Refusal, SessionRef};
 use crate::net::{Endpoint, Instant, Packet};
 use crate::observe::{Observer, Stage, StageResult};
 use crate::plan::{InterfaceId, RuleId, RuleKind, Spread};

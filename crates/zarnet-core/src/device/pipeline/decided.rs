@@ -5,9 +5,8 @@
 use super::destination::Entry;
 use super::source::{Source, Untranslated};
 use crate::device::bindings::{Context, Engine, KnownSession, NONE, NewPort, Session, Sink};
-use crate::device::fast_path::FlowSchedule;
 use crate::device::key::Key;
-use crate::device::outcome::SessionRef;
+use crate::device::outcome::{FlowSchedule, SessionRef};
 use crate::net::{Instant, Packet, Tuple};
 use crate::plan::{InterfaceId, RuleId, Verdict};
 

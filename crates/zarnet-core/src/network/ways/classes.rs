@@ -9,17 +9,17 @@ use crate::plan::{External, Plan, RuleKind, Target};
 
 /// Which addresses, and which services, fare alike.
 #[derive(Debug, Clone)]
-pub(super) struct Classes {
+pub(in crate::network) struct Classes {
     v4: IntervalMap<u32>,
     /// Where a class of IPv6 addresses begins.
     v6: Vec<u128>,
     services: IntervalMap<u32>,
     /// Addresses whose packets are told apart by their source port too.
-    pub(super) by_source_port: AddressSet,
+    pub(in crate::network) by_source_port: AddressSet,
 }
 
 /// The classes of a packet's source, destination and service.
-pub(super) type Class = [u32; 3];
+pub(in crate::network) type Class = [u32; 3];
 
 impl Classes {
     pub(super) fn new(plan: &Plan) -> Self {
@@ -58,7 +58,7 @@ impl Classes {
 
     /// The classes of a packet.
     #[inline]
-    pub(super) fn of(&self, packet: Packet) -> Class {
+    pub(in crate::network) fn of(&self, packet: Packet) -> Class {
         let (from, to) = (packet.source(), packet.destination());
         let service = service_number(packet.protocol.0, to.port);
         [self.of_address(from.address), self.of_address(to.address), *self.services.get(service)]
