@@ -58,11 +58,20 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     }
     let devices: Vec<device::Device> =
         plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
-    let mut steps = Steps::default();
-    for (d, device) in devices.iter().enumerate() {
-        let proved = proof::find(plan, device, DeviceId(d as u16), &mut steps, &mut findings);
-        let proved = proved.and_then(|()| exposure::find(plan, device, &mut steps, &mut findings));
-        if proved.is_none() {
+    // both go through all packets of every device, side by side; each may take so many steps
+    let (proved, exposed) = std::thread::scope(|scope| {
+        let exposed = scope.spawn(|| {
+            of_each(&devices, |_, device, steps, found| exposure::find(plan, device, steps, found))
+        });
+        let proved = of_each(&devices, |id, device, steps, found| {
+            proof::find(plan, device, id, steps, found)
+        });
+        (proved, exposed.join().unwrap_or_default())
+    });
+    for (device, (proof, exposure)) in devices.iter().zip(proved.into_iter().zip(exposed)) {
+        let is_whole = proof.is_some() && exposure.is_some();
+        findings.extend([proof, exposure].into_iter().flatten().flatten());
+        if !is_whole {
             findings.push(proof::unproved(device.plan()));
         }
     }
@@ -77,6 +86,19 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     }
     findings.sort_by(|a, b| (a.severity, &a.places, a.name).cmp(&(b.severity, &b.places, b.name)));
     findings
+}
+
+/// What is found on each device; `None` for one that there is too much to go through of.
+fn of_each(
+    devices: &[device::Device],
+    find: impl Fn(DeviceId, &device::Device, &mut Steps, &mut Vec<Finding>) -> Option<()>,
+) -> Vec<Option<Vec<Finding>>> {
+    let mut steps = Steps::default();
+    let one = |(d, device): (u16, &device::Device)| {
+        let mut found = Vec::new();
+        find(DeviceId(d), device, &mut steps, &mut found).map(|()| found)
+    };
+    (0..).zip(devices).map(one).collect()
 }
 
 fn finding(
