@@ -1,7 +1,7 @@
 //! The diagram of a decision, found by cutting packets wherever a condition changes and asking
 //! about one of each piece.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
 use rand_chacha::ChaCha12Rng;
@@ -56,6 +56,27 @@ struct Piece {
     /// One of them, and whether it is one that says much to a person.
     number: u128,
     is_wished: bool,
+}
+
+/// Where an interval of a field leads: to a part that is known, or to a piece that is still to be
+/// decided.
+enum Way {
+    To(Part),
+    Open(usize),
+}
+
+/// Two ascending lists of conditions as one.
+fn merged(always: &[u32], active: impl ExactSizeIterator<Item = u32>) -> Vec<u32> {
+    let mut met = Vec::with_capacity(always.len() + active.len());
+    let mut rest = always;
+    for c in active {
+        let before = rest.partition_point(|a| *a < c);
+        met.extend_from_slice(&rest[..before]);
+        met.push(c);
+        rest = &rest[before..];
+    }
+    met.extend_from_slice(rest);
+    met
 }
 
 /// A number of an interval that somebody might really send: all of them meet the same conditions.
@@ -121,54 +142,62 @@ impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
         }
         self.steps.take(edges.len() + met.len())?;
         edges.sort_unstable();
-        let (mut here, mut active, mut i) = (base, BTreeMap::<u32, u32>::new(), 0);
-        let mut ways: Vec<(u128, u128)> = Vec::new();
-        let (mut order, mut pieces) = (Vec::new(), HashMap::<u128, Piece, RandomState>::default());
+        let (mut here, mut active, mut i) = (base, Vec::<(u32, u32)>::new(), 0);
+        let mut ways: Vec<(u128, Way)> = Vec::new();
+        let mut pieces: Vec<(u128, Piece)> = Vec::new();
+        let mut places = HashMap::<u128, usize, RandomState>::default();
         let mut start = 0u128;
         loop {
             while i < edges.len() && edges[i].0 == start {
                 let (_, begins, c) = edges[i];
-                let count = active.entry(c).or_default();
-                *count = if begins { *count + 1 } else { *count - 1 };
-                if *count == 0 {
-                    active.remove(&c);
+                match active.binary_search_by_key(&c, |a| a.0) {
+                    Ok(at) if begins => active[at].1 += 1,
+                    Ok(at) if active[at].1 > 1 => active[at].1 -= 1,
+                    Ok(at) => {
+                        active.remove(at);
+                    }
+                    Err(at) => active.insert(at, (c, 1)),
                 }
                 here ^= self.marks[c as usize];
                 i += 1;
             }
             let last = edges.get(i).map_or(of.most(), |e| e.0 - 1);
-            ways.push((last, here));
-            if !self.known.contains_key(&(field, here)) {
-                let (number, is_wished) = representative(of, start, last);
-                match pieces.get_mut(&here) {
-                    None => {
-                        self.steps.take(always.len() + active.len())?;
-                        let mut met = always.clone();
-                        met.extend(active.keys());
-                        met.sort_unstable();
-                        order.push(here);
-                        pieces.insert(here, Piece { met, number, is_wished });
+            let way = match self.known.get(&(field, here)) {
+                Some(part) => Way::To(*part),
+                None => {
+                    let (number, is_wished) = representative(of, start, last);
+                    let at = *places.entry(here).or_insert(pieces.len());
+                    match pieces.get_mut(at) {
+                        None => {
+                            self.steps.take(always.len() + active.len())?;
+                            let met = merged(&always, active.iter().map(|a| a.0));
+                            pieces.push((here, Piece { met, number, is_wished }));
+                        }
+                        Some((_, piece)) if is_wished && !piece.is_wished => {
+                            (piece.number, piece.is_wished) = (number, true)
+                        }
+                        Some(_) => {}
                     }
-                    Some(piece) if is_wished && !piece.is_wished => {
-                        (piece.number, piece.is_wished) = (number, true)
-                    }
-                    Some(_) => {}
+                    Way::Open(at)
                 }
-            }
+            };
+            ways.push((last, way));
             if i >= edges.len() {
                 break;
             }
             start = last + 1;
         }
-        for key in order {
-            if let Some(piece) = pieces.remove(&key) {
-                point[field] = piece.number;
-                let part = self.part(field + 1, &piece.met, point)?;
-                self.known.insert((field, key), part);
-            }
+        let mut parts: Vec<Part> = Vec::with_capacity(pieces.len());
+        for (key, piece) in pieces {
+            point[field] = piece.number;
+            let part = self.part(field + 1, &piece.met, point)?;
+            self.known.insert((field, key), part);
+            parts.push(part);
         }
-        let ways: Vec<(u128, Part)> =
-            ways.into_iter().map(|(last, key)| (last, self.known[&(field, key)])).collect();
+        let ways = ways.into_iter().map(|(last, way)| match way {
+            Way::To(part) => (last, part),
+            Way::Open(at) => (last, parts[at]),
+        });
         Some(self.nodes.node(field, ways))
     }
 }
