@@ -85,7 +85,11 @@ fn line(
     folder: &Path,
 ) -> Result<String, Box<dyn Error>> {
     let plan = folder.join(format!("{}.toml", case.name.replace(' ', "-")));
-    std::fs::write(&plan, &case.plan)?;
+    // an external address for a hundred thousand flows
+    let addresses = (asked.flows / 100_000).clamp(1, 200).to_string();
+    let text =
+        case.plan.replace("192.0.2.1-192.0.2.10\"", &format!("192.0.2.1-192.0.2.{addresses}\""));
+    std::fs::write(&plan, text)?;
     let list = traffic.file(case.traffic)?;
     let command = |program: &str| {
         let [plan, list] = [&plan, &list].map(|p| p.display().to_string());
@@ -100,7 +104,7 @@ fn line(
     let floor = match (&asked.against, case.floor) {
         (Some(program), _) => command(&program.display().to_string()),
         (None, Floor::Flows) => {
-            vec![own, "--floor".into(), "flows".into(), traffic.plain()?, "10".into()]
+            vec![own, "--floor".into(), "flows".into(), traffic.plain()?, addresses]
         }
         (None, Floor::Packets) => {
             vec![own, "--floor".into(), "packets".into(), list.display().to_string(), "1".into()]
