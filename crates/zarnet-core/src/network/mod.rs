@@ -150,6 +150,7 @@ impl Network {
             }
         }
         self.world = World::new(&plan);
+        self.ways.replan();
         self.plan = Arc::new(plan);
     }
 

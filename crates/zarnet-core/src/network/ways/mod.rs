@@ -62,7 +62,14 @@ pub(super) const MOST_HOPS: usize = 8;
 impl Ways {
     /// Something was done to a device: nothing that was known holds any more.
     pub(super) fn forget(&mut self) {
-        *self = Self { issue: self.issue + 1, ..Self::default() };
+        self.issue += 1;
+        self.by_class.clear();
+        self.list.clear();
+    }
+
+    /// There is another plan, which tells other flows apart.
+    pub(super) fn replan(&mut self) {
+        self.classes = None;
     }
 
     pub(super) fn find(&self, packet: Packet) -> Option<KnownWay> {
