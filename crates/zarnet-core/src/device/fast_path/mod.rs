@@ -14,7 +14,7 @@ use super::bindings::{Context, NONE};
 use super::compiled::Query;
 use super::key::{EndKey, Key};
 use crate::net::{IntervalMap, Packet, Protocol};
-use crate::plan::{Dependence, InterfaceId, InterfaceSet, RuleKind, Verdict};
+use crate::plan::{Dependence, InterfaceId, RuleKind, Verdict};
 
 /// Flows that come in by one interface.
 #[derive(Debug, Clone)]
@@ -34,7 +34,8 @@ pub(crate) struct FastPath {
 #[derive(Debug, Clone)]
 struct Translation {
     target: u16,
-    into: InterfaceSet,
+    /// A bit for each of the first 64 interfaces that it leads to: no second place to be read.
+    into: u64,
     /// Whether a new mapping of a host that has others gets the next port, and nothing limits it.
     at_once: bool,
     /// Whether the device could as well choose another end.
@@ -137,15 +138,13 @@ impl Context<'_> {
     /// What a rule does for flows that it translates.
     fn translation(&self, id: u16) -> Translation {
         let rule = self.rule(id);
-        let into = rule.into.interfaces.clone();
+        let leads = |i: &u16| rule.into.interfaces.contains(InterfaceId(*i));
+        let into = (0..64).filter(leads).fold(0, |bits, i| bits | 1 << i);
         match self.next_port_on(id) {
             Some((target, freely)) => Translation { target, into, at_once: true, freely },
             None => match self.compiled.targets.of(id).main {
                 Some(target) => Translation { target, into, at_once: false, freely: false },
-                None => {
-                    let into = InterfaceSet::default();
-                    Translation { target: u16::MAX, into, at_once: false, freely: false }
-                }
+                None => Translation { target: u16::MAX, into: 0, at_once: false, freely: false },
             },
         }
     }
@@ -197,7 +196,8 @@ impl Context<'_> {
     ) -> Option<FlowKey> {
         let egress = (*path.exits.get(destination.0.number()))?;
         let translation = &path.translations[usize::from(rule)];
-        if !(translation.into.contains(egress) & protocol.is_multiplexed()) {
+        let leads = translation.into.checked_shr(egress.0.into()).unwrap_or(0) & 1 == 1;
+        if !(leads & protocol.is_multiplexed()) {
             return None;
         }
         let open = self.compiled.is_open(path.ingress, egress);
