@@ -117,7 +117,7 @@ impl Network {
         let (mut places, mut flows, mut packets, mut ways) = (0, false, false, false);
         for short in all.iter() {
             match short {
-                ShortWay::Lane(flow) => {
+                ShortWay::Fast(flow) => {
                     places ^= device(flow).prefetch_index(&flow.key);
                     flows |= flow.kind == FastKind::Flow;
                     packets |= flow.kind != FastKind::Flow;
@@ -132,14 +132,14 @@ impl Network {
         if ways {
             let known = |short: &ShortWay| match short {
                 ShortWay::Known(known) => self.prefetch_way_back(known),
-                ShortWay::None | ShortWay::Lane(_) => 0,
+                ShortWay::None | ShortWay::Fast(_) => 0,
             };
             places ^= all.iter().fold(0, |sum, short| sum ^ known(short));
         }
         std::hint::black_box(places);
         if flows {
             let flows =
-                || all.iter().filter_map(ShortWay::lane).filter(|b| b.kind == FastKind::Flow);
+                || all.iter().filter_map(ShortWay::fast).filter(|b| b.kind == FastKind::Flow);
             let unknown = || flows().filter(|b| !b.key.knows_external());
             let hosts = unknown().fold(0, |sum, b| sum ^ device(b).prefetch_host(&b.key));
             let ports = flows().fold(0, |sum, b| sum ^ device(b).prefetch_port(&b.key));
@@ -148,7 +148,7 @@ impl Network {
         if packets {
             let mut back = 0;
             for short in all.iter_mut() {
-                if let ShortWay::Lane(flow) = short
+                if let ShortWay::Fast(flow) = short
                     && flow.kind != FastKind::Flow
                 {
                     let device = device(flow);
@@ -156,8 +156,8 @@ impl Network {
                     back ^= device.prefetch_reverse(&flow.key);
                 }
             }
-            let lanes = all.iter().filter_map(ShortWay::lane);
-            let found = lanes.fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
+            let fast = all.iter().filter_map(ShortWay::fast);
+            let found = fast.fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
             std::hint::black_box((back, found));
         }
     }

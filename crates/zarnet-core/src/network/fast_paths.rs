@@ -36,15 +36,15 @@ pub(crate) enum ShortWay {
     /// There is none.
     None,
     /// Straight out of an edge.
-    Lane(FastFlow),
+    Fast(FastFlow),
     /// As others of its class went before.
     Known(KnownWay),
 }
 
 impl ShortWay {
     #[inline(always)]
-    pub(super) fn lane(&self) -> Option<&FastFlow> {
-        if let Self::Lane(lane) = self { Some(lane) } else { None }
+    pub(super) fn fast(&self) -> Option<&FastFlow> {
+        if let Self::Fast(fast) = self { Some(fast) } else { None }
     }
 }
 

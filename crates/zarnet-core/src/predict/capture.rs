@@ -14,7 +14,7 @@ impl Run {
         let at = seen.at;
         self.seen += 1;
         self.end = self.end.max(at);
-        if let ShortWay::Lane(fast) = short
+        if let ShortWay::Fast(fast) = short
             && !self.is_stepwise()
             && self.timeline.is_none()
         {

@@ -83,7 +83,7 @@ impl Run {
     fn enter_at_once(&mut self, now: Instant, short: &ShortWay, schedule: FlowSchedule) -> bool {
         match short {
             ShortWay::None => false,
-            ShortWay::Lane(lane) => self.network.enter_flow(now, lane, schedule),
+            ShortWay::Fast(fast) => self.network.enter_flow(now, fast, schedule),
             ShortWay::Known(known) => self.enter_known(now, known, schedule),
         }
     }

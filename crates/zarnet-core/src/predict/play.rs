@@ -89,7 +89,7 @@ impl Run {
         short_ways.extend(batch.iter().map(|item| match item {
             Item::Flow(flow) => self.short_way(flow),
             Item::Seen(seen) => {
-                self.network.fast_packet(seen).map_or(ShortWay::None, ShortWay::Lane)
+                self.network.fast_packet(seen).map_or(ShortWay::None, ShortWay::Fast)
             }
             Item::Error(_) => ShortWay::None,
         }));
@@ -100,17 +100,17 @@ impl Run {
     #[inline(always)]
     fn short_way(&self, flow: &Flow) -> ShortWay {
         match self.network.fast_flow(flow) {
-            Some(lane) => ShortWay::Lane(lane),
+            Some(fast) => ShortWay::Fast(fast),
             None => self.longer_way(flow),
         }
     }
 
-    /// The same for a flow that names no addresses or no port, or is on no lane.
+    /// The same for a flow that names no addresses or no port, or is on no fast path.
     #[inline(never)]
     fn longer_way(&self, flow: &Flow) -> ShortWay {
         let Some(flow) = self.between_addresses(flow) else { return ShortWay::None };
-        if let Some(lane) = self.network.fast_flow(&flow) {
-            return ShortWay::Lane(lane);
+        if let Some(fast) = self.network.fast_flow(&flow) {
+            return ShortWay::Fast(fast);
         }
         let (Party::Address(from), Party::Address(to), Some(port)) =
             (flow.source, flow.destination, flow.source_port)

@@ -38,12 +38,13 @@ mod wheel_slots;
 
 use std::collections::HashMap;
 
+use foldhash::fast::RandomState;
+
 use super::compiled::Compiled;
 use super::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::Dependence;
 use external_addresses::ExternalAddresses;
-use foldhash::fast::RandomState;
 use inherited_ends::InheritedEnds;
 use lingering::Lingering;
 use paired_addresses::PairedAddresses;

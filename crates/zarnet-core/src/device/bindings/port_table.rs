@@ -30,6 +30,7 @@ pub(in crate::device) struct PortTable {
     /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed:
     /// few addresses use all their ports.
     by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
+    /// Which hosts hold which blocks of the ports.
     pub blocks: Blocks,
     /// Ports in use that another plan has taken out meanwhile: nobody gets them afterwards.
     pub(super) withdrawn: Vec<u16>,

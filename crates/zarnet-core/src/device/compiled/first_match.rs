@@ -5,8 +5,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use crate::device::key::numbered;
-use crate::net::{AddressSet, IntervalMap, Protocol, ServiceSet};
+use crate::net::{IntervalMap, Protocol, ServiceSet};
 
 /// A run of values, both ends included.
 pub(super) type Span = (u64, u64);
@@ -55,11 +54,6 @@ pub(super) fn runs(mut spans: Vec<Span>) -> Vec<Span> {
         }
     }
     runs
-}
-
-/// The IPv4 addresses of a set as numbers.
-pub(super) fn address_spans(set: &AddressSet) -> Vec<Span> {
-    numbered(set)
 }
 
 /// The positions of rules, in ascending order.

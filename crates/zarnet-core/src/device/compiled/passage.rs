@@ -1,7 +1,7 @@
 //! Filters and policies: which of their entries decides about a packet, without a look at each.
 
-use super::first_match::{FirstMatch, Wants, address_spans, runs, service_number, service_spans};
-use crate::device::key::Key;
+use super::first_match::{FirstMatch, Wants, runs, service_number, service_spans};
+use crate::device::key::{Key, numbered};
 use crate::net::{AddressSet, Endpoint, Packet, Protocol};
 use crate::plan::{self, Acl, AclEntry, AclId, InterfaceId, Parties, Policy, RealmSet, Verdict};
 
@@ -114,8 +114,8 @@ fn of_policies(policies: &[Policy], interfaces: usize) -> Entries<5> {
 
 fn entry_wants(entry: &AclEntry) -> Wants<4> {
     [
-        address_spans(&entry.parties.source),
-        address_spans(&entry.parties.destination),
+        numbered(&entry.parties.source),
+        numbered(&entry.parties.destination),
         service_spans(&entry.service),
         service_spans(&entry.source_service),
     ]
@@ -128,8 +128,8 @@ fn policy_wants(policy: &Policy, count: u64) -> Wants<5> {
         runs(all.map(|i| (i, i)).collect())
     };
     [
-        address_spans(&policy.parties.source),
-        address_spans(&policy.parties.destination),
+        numbered(&policy.parties.source),
+        numbered(&policy.parties.destination),
         service_spans(&policy.service),
         interfaces(policy.from.as_ref()),
         interfaces(policy.into.as_ref()),

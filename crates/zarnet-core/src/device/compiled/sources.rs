@@ -3,9 +3,7 @@
 
 use std::net::IpAddr;
 
-use super::first_match::{
-    FirstMatch, Wants, address_spans, all_services, service_number, service_spans,
-};
+use super::first_match::{FirstMatch, Wants, all_services, service_number, service_spans};
 use crate::device::key::{Key, numbered};
 use crate::net::{IntervalMap, Packet};
 use crate::plan::{self, Rule};
@@ -95,5 +93,5 @@ impl SourceRules {
 fn wants(rule: &Rule) -> Wants<3> {
     let fixed = rule.kind.is_fixed();
     let services = if fixed { all_services() } else { service_spans(&rule.service) };
-    [address_spans(&rule.senders()), address_spans(&rule.parties.destination), services]
+    [numbered(&rule.senders()), numbered(&rule.parties.destination), services]
 }
