@@ -19,6 +19,10 @@ pub(super) struct CsvList<'a> {
     columns: Vec<Column>,
     /// Whether most lines can be read the short way.
     plain: bool,
+    /// Whether the last plain line was one between IPv6 addresses: others most likely are too.
+    v6: bool,
+    /// Room for one item.
+    one: Vec<Item>,
     names: &'a Names,
 }
 
@@ -39,7 +43,7 @@ impl<'a> CsvList<'a> {
             });
             let columns = columns.map_err(|fault| (lines.number, fault))?;
             let plain = csv_fast::suits(&columns) && names.are_plain();
-            return Ok(Self { lines, columns, plain, names });
+            return Ok(Self { lines, columns, plain, v6: false, one: Vec::new(), names });
         }
     }
 
@@ -59,23 +63,26 @@ impl<'a> CsvList<'a> {
 impl Source for CsvList<'_> {
     #[inline]
     fn next(&mut self, clock: &mut Clock) -> Option<Result<Item, Located>> {
-        if self.plain
-            && let Some(flow) =
-                self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
-        {
-            clock.note_plain();
-            return Some(Ok(Item::Flow(flow)));
+        let mut one = std::mem::take(&mut self.one);
+        self.fill(clock, &mut one, 1);
+        if one.is_empty() {
+            // the other family, if it is not the one that was tried
+            self.v6 = !self.v6;
+            self.fill(clock, &mut one, 1);
         }
-        self.next_careful(clock)
+        let item = one.pop();
+        self.one = one;
+        item.map(Ok).or_else(|| self.next_careful(clock))
     }
 
     fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) {
+        let columns = self.columns.len();
         while self.plain && batch.len() < most {
-            // told here once more: as a function for both, it would no longer be entered in place
-            let Some(flow) = self.lines.next_plain(|text| csv_fast::flow(text, self.columns.len()))
-            else {
-                return;
+            let flow = match self.v6 {
+                false => self.lines.next_plain(|text| csv_fast::flow(text, columns)),
+                true => self.lines.next_plain(|text| csv_fast::flow_v6(text, columns)),
             };
+            let Some(flow) = flow else { return };
             clock.note_plain();
             batch.push(Item::Flow(flow));
         }

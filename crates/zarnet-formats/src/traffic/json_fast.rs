@@ -4,7 +4,8 @@
 
 use zarnet_core::traffic::Flow;
 
-use super::csv_fast::{self, ROOM};
+use super::csv_fast;
+use super::stretch::ROOM;
 
 /// The usual columns; see there.
 const COLUMNS: usize = 8;

@@ -6,8 +6,8 @@ use std::io::{ErrorKind, Read};
 use zarnet_core::limits;
 
 use super::Fault;
-use super::csv_fast::ROOM;
 use super::input::fault_of;
+use super::stretch::ROOM;
 
 /// Lines of a text that is read as it comes.
 pub(super) struct Lines {

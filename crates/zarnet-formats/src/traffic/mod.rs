@@ -27,7 +27,9 @@ mod scenario;
 pub mod single;
 mod skipped;
 mod source;
+mod stretch;
 mod typed_flow;
+mod v6_fast;
 mod wire;
 
 use zarnet_core::plan::{DeviceId, InterfaceId};

@@ -10,10 +10,11 @@ use zarnet_core::traffic::Flow;
 
 use super::capture::Capture;
 use super::clock::Clock;
-use super::csv_fast::{self, ROOM};
+use super::csv_fast;
 use super::csv_list::careful;
 use super::fields::{COLUMNS, Column, Context};
 use super::input::{Contents, Failure};
+use super::stretch::ROOM;
 use super::{Fault, Names, json_list};
 
 /// Columns of the lines that [`csv_line`] reads, in their order: those of the documentation.
