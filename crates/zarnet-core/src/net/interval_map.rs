@@ -1,13 +1,16 @@
-//! Which of many ranges hold a number: found by one binary search, whatever their number and
-//! overlap.
+//! Which of many ranges hold a number: found in a few steps, whatever their number and overlap.
 
 use std::collections::BTreeSet;
+
+use super::octets::Octets;
 
 /// A value for every elementary interval between the ends of some ranges.
 #[derive(Debug, Clone)]
 pub(crate) struct IntervalMap<V> {
     starts: Vec<u64>,
     values: Vec<V>,
+    /// Where the start of an address's interval is, where there are many.
+    octets: Option<Octets>,
     /// For each 256th part of the IPv4 addresses the interval that most packets are for, if that
     /// was asked for.
     usual: Vec<Usual>,
@@ -56,7 +59,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self { starts, values, usual: Vec::new() }
+        Self { octets: Octets::new(&starts), starts, values, usual: Vec::new() }
     }
 
     /// From numbers at which the value may change. `value` tells it for a number.
@@ -72,7 +75,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self { starts, values, usual: Vec::new() }
+        Self { octets: Octets::new(&starts), starts, values, usual: Vec::new() }
     }
 
     /// Finds addresses sooner that are in the widest interval of their part that has such a value.
@@ -105,8 +108,11 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
         {
             return &self.values[usual.position as usize];
         }
-        let i = self.starts.partition_point(|s| *s <= x);
-        &self.values[i - 1]
+        let position = match (&self.octets, u32::try_from(x)) {
+            (Some(octets), Ok(address)) => octets.last_up_to(&self.starts, address),
+            _ => self.starts.partition_point(|s| *s <= x) - 1,
+        };
+        &self.values[position]
     }
 }
 

@@ -7,6 +7,7 @@ mod address;
 mod error;
 mod flow;
 mod interval_map;
+mod octets;
 mod packet;
 mod prefix_map;
 mod protocol;
