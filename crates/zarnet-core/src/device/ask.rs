@@ -4,8 +4,7 @@ use std::net::IpAddr;
 
 use super::Device;
 use super::compiled::PrefixPair;
-use super::fast_path::{FastPath, FlowKey};
-use super::key::{EndKey, Key};
+use super::key::Key;
 use super::outcome::SessionRef;
 use super::pipeline::{Condition, Judged, Verdicts};
 use super::sinks::{
@@ -318,74 +317,5 @@ impl Device {
             history.refuse(now, self.context(), RefusedFlow { reason, rule, host, protocol, port });
         self.recorder.history = Some(history);
         lines
-    }
-}
-
-/// The fast path.
-impl Device {
-    /// The fast path of an interface, if it may have one. `leads_out`: whether what leaves by an
-    /// interface for a destination reaches somebody outside; `edges`: where its answer may change.
-    pub(crate) fn fast_path(
-        &self,
-        ingress: InterfaceId,
-        edges: &[u64],
-        leads_out: impl Fn(InterfaceId, IpAddr, IpAddr) -> bool,
-    ) -> Option<FastPath> {
-        self.context().fast_path(ingress, edges, leads_out)
-    }
-
-    /// What can be known of a flow before its turn comes; `None` if it is not on the fast path.
-    #[inline(always)]
-    pub(crate) fn flow_key(
-        &self,
-        path: &FastPath,
-        rule: u16,
-        protocol: Protocol,
-        source: EndKey,
-        destination: EndKey,
-    ) -> Option<FlowKey> {
-        self.context().flow_key(path, rule, protocol, source, destination)
-    }
-
-    /// A flow with what only a new mapping needs.
-    #[inline(always)]
-    pub(crate) fn with_external(&self, flow: FlowKey) -> FlowKey {
-        self.context().with_external(flow)
-    }
-
-    /// Looks for the mapping that a packet may belong to.
-    #[inline(always)]
-    pub(crate) fn find_mapping(&self, flow: &mut FlowKey) {
-        self.context().find_mapping(flow);
-    }
-
-    /// Reads what a flow will be looked up by.
-    #[inline(always)]
-    pub(crate) fn prefetch_index(&self, flow: &FlowKey) -> u64 {
-        self.context().prefetch_index(flow)
-    }
-
-    /// Reads the mapping that was found; or else what a new one needs.
-    #[inline(always)]
-    pub(crate) fn prefetch_mapping(&self, flow: &FlowKey) -> u64 {
-        self.context().prefetch_mapping(flow)
-    }
-
-    /// Reads where a packet that goes back would have another mapping.
-    #[inline(always)]
-    pub(crate) fn prefetch_reverse(&self, flow: &FlowKey) -> u64 {
-        self.context().prefetch_reverse(flow)
-    }
-
-    /// Reads what a flow's host is looked up by, where that is kept.
-    #[inline(always)]
-    pub(crate) fn prefetch_host(&self, flow: &FlowKey) -> u64 {
-        self.context().prefetch_host(flow)
-    }
-
-    /// Reads where the next port of a flow's host will be entered.
-    #[inline(always)]
-    pub(crate) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
-        self.context().prefetch_port(flow)
     }
 }

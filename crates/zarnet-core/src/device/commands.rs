@@ -60,6 +60,8 @@ impl<S: Sink> Engine<'_, S> {
         let (active, bindings) = (self.active, &self.bindings);
         let is_left = |m: &u32| !active.has(bindings.table.mapping(*m).rule);
         let left: Vec<u32> = bindings.table.all_mappings().filter(is_left).collect();
+        // all at once: their mappings may count as other rules' soon
+        self.spell_out_sessions(|_, mapping| !active.has(mapping.rule));
         for mapping in left {
             let sharing = self.bindings.details.sharing.get(&mapping);
             let heir = sharing.and_then(|s| s.iter().find(|r| active.has(**r))).copied();

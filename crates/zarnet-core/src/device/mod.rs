@@ -24,6 +24,7 @@ mod pipeline;
 mod replace_plan;
 mod run;
 mod session_state;
+mod short_ways;
 mod sinks;
 #[cfg(test)]
 mod testing;
@@ -44,7 +45,7 @@ pub(crate) use key::Key;
 pub(crate) use outcome::FlowSchedule;
 pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};
-pub(crate) use pipeline::{DecidedHop, Prepared};
+pub(crate) use pipeline::{DecidedHop, Prepared, Probe, UsualFlow};
 pub use session_state::State;
 pub use sinks::{
     AddressUse, Counters, EndedMapping, History, HostBlock, Lengths, LogEntry, LogEvent, Peak,

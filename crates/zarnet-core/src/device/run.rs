@@ -1,11 +1,9 @@
 //! Packets and flows through a device.
 
 use super::Device;
-use super::fast_path::{FastOutcome, FastPacket, FlowKey};
-use super::key::Key;
-use super::outcome::{FlowSchedule, Outcome, Refusal, SessionRef};
-use super::pipeline::{DecidedHop, ForwardedError, OwnSource, Prepared};
-use crate::net::{IcmpError, Instant, Packet, Signal, Tuple};
+use super::outcome::{Outcome, Refusal, SessionRef};
+use super::pipeline::{ForwardedError, OwnSource};
+use crate::net::{IcmpError, Instant, Packet};
 use crate::observe::Observer;
 use crate::plan::InterfaceId;
 use crate::traffic::Ending;
@@ -104,85 +102,5 @@ impl Device {
         // use over time is told in its order
         let ordered = self.recorder.history.is_some();
         self.engine().expire_finally(now, ordered);
-    }
-
-    /// Enters a whole flow on the fast path.
-    #[inline(always)]
-    pub(crate) fn enter_flow(
-        &mut self,
-        now: Instant,
-        flow: &FlowKey,
-        schedule: FlowSchedule,
-    ) -> FastOutcome {
-        self.engine().enter_flow(now, flow, schedule)
-    }
-
-    /// Enters a packet that was seen on the fast path: one of a flow from there, or `back` to who
-    /// began it.
-    #[inline(always)]
-    pub(crate) fn enter_packet(
-        &mut self,
-        now: Instant,
-        flow: &FlowKey,
-        back: bool,
-        signal: Signal,
-    ) -> FastPacket {
-        self.engine().enter_packet(now, flow, back, signal)
-    }
-
-    /// What becomes of a first packet of a kind whose hop is decided.
-    pub(crate) fn prepare(
-        &self,
-        now: Instant,
-        hop: &DecidedHop,
-        packet: Packet,
-        answer: Instant,
-    ) -> Option<Prepared> {
-        self.context().prepare(now, hop, packet, answer)
-    }
-
-    /// Enters a flow that was prepared.
-    pub(crate) fn enter_prepared(
-        &mut self,
-        now: Instant,
-        hop: &DecidedHop,
-        packet: Packet,
-        prepared: &Prepared,
-        schedule: FlowSchedule,
-    ) -> SessionRef {
-        self.engine().enter_prepared(now, hop, packet, prepared, schedule)
-    }
-
-    /// What a session that was just made tells of packets like its first one.
-    pub(crate) fn decided_hop(
-        &self,
-        session: SessionRef,
-        ingress: InterfaceId,
-        egress: InterfaceId,
-    ) -> Option<DecidedHop> {
-        self.context().decided_hop(session, ingress, egress)
-    }
-
-    /// The initiator's packet of a session, as sent and as forwarded.
-    pub(crate) fn tuples_of(&self, session: SessionRef) -> (Tuple, Tuple) {
-        self.bindings.tuples(session.id)
-    }
-
-    /// Reads what a first packet will be looked up by.
-    #[inline]
-    pub(crate) fn prefetch_first(&self, hop: &DecidedHop, packet: Packet) -> u64 {
-        self.context().prefetch_first(hop, packet)
-    }
-
-    /// Reads what the answer to a first packet will be looked up by.
-    #[inline]
-    pub(crate) fn prefetch_answer(&self, hop: &DecidedHop, packet: Packet) -> u64 {
-        self.context().prefetch_answer(hop, packet)
-    }
-
-    /// Notes whether answers to an external address come in by the interface that it is used on.
-    pub(crate) fn note_return(&mut self, address: Key, returns: bool) {
-        let external = self.bindings.externals.obtain(address);
-        self.bindings.externals.get_mut(external).returns = Some(returns);
     }
 }

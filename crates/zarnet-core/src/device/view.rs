@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use foldhash::fast::RandomState;
+
 use super::bindings::{Context, Kind, NONE, SHARED, Session};
 use super::key::Key;
 use super::session_state::State;
@@ -72,6 +74,9 @@ struct Use {
     state: Option<State>,
     last_active: Option<Instant>,
 }
+
+/// The sessions of fixed rules, by rule and the ends that it puts in place of each other.
+type FixedUse = HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use, RandomState>, RandomState>;
 
 impl Use {
     fn count(&mut self, session: &Session) {
@@ -195,16 +200,32 @@ impl<'a> Context<'a> {
         protocol << 48 | m.internal.port_number(port)
     }
 
+    /// The sessions that address mappings only count, by mapping.
+    fn use_of_counted(self, now: Instant) -> HashMap<u32, Use, RandomState> {
+        let mut counted: HashMap<u32, Use, RandomState> = HashMap::default();
+        let table = &self.bindings.table;
+        if table.has_under_address() {
+            for id in table.all_sessions() {
+                let session = table.session(id);
+                if table.is_under_address(session) {
+                    counted.entry(session.owner).or_default().count(&self.session_at(id, now));
+                }
+            }
+        }
+        counted
+    }
+
     fn mapping_rows<I: Iterator<Item = u32>>(
         self,
         now: Instant,
         ids: I,
     ) -> impl Iterator<Item = MappingRow> + use<'a, I> {
+        let counted = self.use_of_counted(now);
         ids.map(move |id| {
             let m = self.bindings.table.mapping(id);
             let binding = self.binding_of(m);
             let also = self.bindings.table.entered.get(&id).into_iter().flatten().copied();
-            let mut used = Use::default();
+            let mut used = counted.get(&id).copied().unwrap_or_default();
             self.bindings
                 .table
                 .sessions_of(id)
@@ -340,8 +361,8 @@ impl<'a> Context<'a> {
     }
 
     /// Sessions by fixed rule and pair of ends.
-    fn fixed_in_use(&self, now: Instant) -> HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> {
-        let mut used: HashMap<RuleId, HashMap<(Endpoint, Endpoint), Use>> = HashMap::new();
+    fn fixed_in_use(&self, now: Instant) -> FixedUse {
+        let mut used = FixedUse::default();
         if self.compiled.plan.rules.iter().all(|r| !r.kind.is_fixed()) {
             return used;
         }

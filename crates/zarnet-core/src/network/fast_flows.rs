@@ -69,7 +69,9 @@ impl Network {
         let edges = edges.iter().chain(rules).copied().collect();
         let by_source = (!list.is_empty())
             .then(|| IntervalMap::from_edges(edges, path_of).favouring(Option::is_some));
-        FastPaths { list, by_source, issue: self.fast_paths.issue, found: true }
+        let mut devices: Vec<DeviceId> = list.iter().map(|l| l.0).collect();
+        devices.dedup();
+        FastPaths { list, devices, by_source, issue: self.fast_paths.issue, found: true }
     }
 
     /// What can be known of a flow before its turn comes, if it is on a fast path.
@@ -112,7 +114,7 @@ impl Network {
     /// Reads what flows and packets will be looked up by, all at once. In loops of a few steps
     /// each: of longer ones the processor does not see enough at a time to wait for many places
     /// together.
-    pub(crate) fn prefetch(&self, all: &mut [ShortWay]) {
+    pub(crate) fn prefetch(&mut self, all: &mut [ShortWay]) {
         let device = |b: &FastFlow| &self.devices[b.device.index()];
         let (mut places, mut flows, mut packets, mut ways) = (0, false, false, false);
         for short in all.iter() {
@@ -122,19 +124,9 @@ impl Network {
                     flows |= flow.kind == FastKind::Flow;
                     packets |= flow.kind != FastKind::Flow;
                 }
-                ShortWay::Known(known) => {
-                    places ^= self.prefetch_way(known);
-                    ways = true;
-                }
+                ShortWay::Known(_) => ways = true,
                 ShortWay::None => {}
             }
-        }
-        if ways {
-            let known = |short: &ShortWay| match short {
-                ShortWay::Known(known) => self.prefetch_way_back(known),
-                ShortWay::None | ShortWay::Fast(_) => 0,
-            };
-            places ^= all.iter().fold(0, |sum, short| sum ^ known(short));
         }
         std::hint::black_box(places);
         if flows {
@@ -144,6 +136,10 @@ impl Network {
             let hosts = unknown().fold(0, |sum, b| sum ^ device(b).prefetch_host(&b.key));
             let ports = flows().fold(0, |sum, b| sum ^ device(b).prefetch_port(&b.key));
             std::hint::black_box((hosts, ports));
+            for device in &self.fast_paths.devices {
+                let own = flows().filter(|b| b.device == *device).map(|b| &b.key);
+                self.devices[device.index()].prefetch_careful(own);
+            }
         }
         if packets {
             let mut back = 0;
@@ -159,6 +155,9 @@ impl Network {
             let fast = all.iter().filter_map(ShortWay::fast);
             let found = fast.fold(0, |sum, b| sum ^ device(b).prefetch_mapping(&b.key));
             std::hint::black_box((back, found));
+        }
+        if ways {
+            self.prefetch_ways(all);
         }
     }
 

@@ -9,6 +9,8 @@ use crate::plan::DeviceId;
 #[derive(Debug, Clone, Default)]
 pub(super) struct FastPaths {
     pub list: Vec<(DeviceId, FastPath)>,
+    /// The devices that have any.
+    pub devices: Vec<DeviceId>,
     /// By source: the fast path, and the rule on it.
     pub by_source: Option<IntervalMap<Option<(u16, u16)>>>,
     /// How often they were forgotten.

@@ -1,9 +1,10 @@
 //! Flows on known ways: ways are learnt from flows that went step by step, and others are entered on
 //! them at once.
 
+use super::fast_paths::ShortWay;
 use super::ways::{Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
 use super::{Network, Passage, Receiver};
-use crate::device::{FlowSchedule, SessionRef};
+use crate::device::{FlowSchedule, Key, Probe, SessionRef};
 use crate::net::{Instant, Packet};
 use crate::plan::DeviceId;
 
@@ -19,16 +20,54 @@ impl Network {
         if self.ways.list.is_empty() { None } else { self.ways.find(packet) }
     }
 
-    /// Reads what a flow will be looked up by on the first device of its way.
-    pub(crate) fn prefetch_way(&self, known: &KnownWay) -> u64 {
-        let hop = &self.ways.list[known.way as usize].hops[0];
-        self.devices[hop.device.index()].prefetch_first(&hop.decided, known.packet)
-    }
-
-    /// Reads what its answer will be looked up by there; after [`Self::prefetch_way`] for many.
-    pub(crate) fn prefetch_way_back(&self, known: &KnownWay) -> u64 {
-        let hop = &self.ways.list[known.way as usize].hops[0];
-        self.devices[hop.device.index()].prefetch_answer(&hop.decided, known.packet)
+    /// Reads what flows on known ways will be looked up by on the devices of their ways, as far as it
+    /// can be guessed how they reach them. First all is worked out, then all is read: of a loop of few
+    /// steps the processor sees enough at a time to wait for many places together.
+    pub(super) fn prefetch_ways(&mut self, all: &[ShortWay]) {
+        let mut ahead = std::mem::take(&mut self.ways.ahead);
+        ahead.taken.resize(self.devices.len(), Vec::new());
+        for (device, probe) in ahead.probes.drain(..) {
+            if let Some((port_table, _)) = probe.place() {
+                ahead.taken[device.index()][port_table as usize] = 0;
+            }
+        }
+        ahead.answers.clear();
+        let ways = all.iter().filter_map(|short| match short {
+            ShortWay::Known(known) => Some(known),
+            ShortWay::None | ShortWay::Fast(_) => None,
+        });
+        for known in ways.clone() {
+            let mut packet = known.packet;
+            for hop in &self.ways.list[known.way as usize].hops {
+                let device = &self.devices[hop.device.index()];
+                let tables = &mut ahead.taken[hop.device.index()];
+                let taken = |port_table: u32| {
+                    let port_table = port_table as usize;
+                    if tables.len() <= port_table {
+                        tables.resize(port_table + 1, 0);
+                    }
+                    tables[port_table] = tables[port_table].wrapping_add(1);
+                    tables[port_table]
+                };
+                let (probe, source) = device.probe(&hop.decided, packet, taken);
+                ahead.probes.push((hop.device, probe));
+                let Some(source) = source else { break };
+                packet.ends.source = source;
+            }
+        }
+        let device = |id: &DeviceId| &self.devices[id.index()];
+        let touch = |(id, probe): &(DeviceId, Probe)| device(id).touch(probe);
+        std::hint::black_box(ahead.probes.iter().fold(0, |sum, probe| sum ^ touch(probe)));
+        let touch = |(id, probe): &(DeviceId, Probe)| device(id).touch_host(probe);
+        std::hint::black_box(ahead.probes.iter().fold(0, |sum, probe| sum ^ touch(probe)));
+        for known in ways {
+            let hop = &self.ways.list[known.way as usize].hops[0];
+            let hash = device(&hop.device).probe_answer(&hop.decided, known.packet);
+            ahead.answers.extend(hash.map(|hash| (hop.device, hash)));
+        }
+        let touch = |(id, hash): &(DeviceId, u32)| device(id).touch_ends(*hash);
+        std::hint::black_box(ahead.answers.iter().fold(0, |sum, answer| sum ^ touch(answer)));
+        self.ways.ahead = ahead;
     }
 
     /// Remembers the way of a flow that began at an instant and was translated step by step, for
@@ -48,7 +87,8 @@ impl Network {
             let plan = self.plan.clone();
             let class = self.ways.classes(&plan).of(sent);
             let way = self.ways.list.len() as u32;
-            self.ways.list.push(Way { hops });
+            let usual = hops.iter().all(|hop| hop.decided.is_usual());
+            self.ways.list.push(Way { hops, usual });
             self.ways.by_class.insert(class, way);
         }
     }
@@ -110,6 +150,9 @@ impl Network {
         if known.issue != self.ways.issue {
             return false;
         }
+        if self.enter_usual(now, known, schedule, sessions.as_deref_mut()) {
+            return true;
+        }
         let Self { ways: Ways { classes, list, prepared, .. }, devices, .. } = self;
         let (Some(way), Some(classes)) = (list.get(known.way as usize), classes) else {
             return false;
@@ -123,7 +166,12 @@ impl Network {
                 return false;
             };
             packet = ready.out;
-            if classes.of(packet) != hop.out {
+            // where the destination stays, its class does
+            let same = match hop.decided.entry {
+                None => classes.of_address(packet.source().address) == hop.out[0],
+                Some(_) => classes.of(packet) == hop.out,
+            };
+            if !same {
                 return false;
             }
             prepared.push(ready);
@@ -136,6 +184,46 @@ impl Network {
                 sessions.push((hop.device, session));
             }
             packet = prepared.out;
+        }
+        true
+    }
+
+    /// The same where every hop is a usual one. `false`: nothing was done.
+    fn enter_usual(
+        &mut self,
+        now: Instant,
+        known: &KnownWay,
+        schedule: FlowSchedule,
+        mut sessions: Option<&mut Vec<(DeviceId, SessionRef)>>,
+    ) -> bool {
+        let Self { ways: Ways { classes, list, usual, .. }, devices, .. } = self;
+        let (Some(way), Some(classes)) = (list.get(known.way as usize), classes) else {
+            return false;
+        };
+        let (from, to) = (known.packet.source(), known.packet.destination());
+        let ends = Key::of(from.address).zip(Key::of(to.address));
+        let Some((host, peer)) = ends.filter(|_| way.usual) else { return false };
+        let (mut source, destination) = ((host, from.port), (peer, to.port));
+        usual.clear();
+        for hop in &way.hops {
+            let device = &mut devices[hop.device.index()];
+            device.expire(now);
+            let ends = (known.packet.protocol, source, destination);
+            let Some(flow) = device.prepare_usual(now, &hop.decided, ends, schedule) else {
+                return false;
+            };
+            source = flow.source;
+            // where it goes to stays
+            if classes.of_address(source.0.address()) != hop.out[0] {
+                return false;
+            }
+            usual.push(flow);
+        }
+        for (hop, flow) in way.hops.iter().zip(usual.iter()) {
+            let session = devices[hop.device.index()].enter_usual(&hop.decided, flow);
+            if let Some(sessions) = &mut sessions {
+                sessions.push((hop.device, session));
+            }
         }
         true
     }

@@ -108,9 +108,15 @@ impl Run {
     /// The same for a flow that names no addresses or no port, or is on no fast path.
     #[inline(never)]
     fn longer_way(&self, flow: &Flow) -> ShortWay {
+        let given = flow;
         let Some(flow) = self.between_addresses(flow) else { return ShortWay::None };
-        if let Some(fast) = self.network.fast_flow(&flow) {
-            return ShortWay::Fast(fast);
+        if (flow.source, flow.source_port) != (given.source, given.source_port)
+            || flow.destination != given.destination
+        {
+            // what it leaves open was filled in
+            if let Some(fast) = self.network.fast_flow(&flow) {
+                return ShortWay::Fast(fast);
+            }
         }
         let (Party::Address(from), Party::Address(to), Some(port)) =
             (flow.source, flow.destination, flow.source_port)

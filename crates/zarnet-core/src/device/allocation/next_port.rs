@@ -1,8 +1,8 @@
-//! The next port for a host on the address that it has: what most new mappings need, where the device
-//! neither limits nor shares ports.
+//! The next port for a host on the address that it has: what most new mappings need, where ports are not
+//! shared.
 
-use super::port::{any_free, first_tried};
-use crate::device::bindings::{Context, NewPort};
+use super::port::{any_free, drawn, first_tried};
+use crate::device::bindings::{Context, NewPort, PortSpan};
 use crate::device::key::{EndKey, Key};
 use crate::plan::{Fallback, PortAssignment, RuleKind};
 
@@ -10,7 +10,7 @@ impl Context<'_> {
     /// Whether a mapping on an address in use needs nothing but the next port.
     fn takes_next_port(&self) -> bool {
         let b = &self.compiled.plan.behaviour;
-        self.compiled.mappings_are_simple
+        self.compiled.mappings_are_plain
             && b.max_mappings.is_none()
             && b.max_sessions.is_none()
             && !b.port_parity
@@ -42,7 +42,22 @@ impl Context<'_> {
         self.bindings.paired.find(host, target).unzip()
     }
 
-    /// The next port of some that are in use, for an internal end; `None` if none is left.
+    /// The port that an internal one will get, if others get so many before: a guess, to read its place
+    /// beforehand.
+    #[inline(always)]
+    pub(in crate::device) fn likely_port(&self, port_table: u32, port: u16, ahead: u16) -> u16 {
+        let behaviour = &self.compiled.plan.behaviour;
+        match behaviour.port_assignment {
+            PortAssignment::Preserve => port,
+            PortAssignment::Sequential | PortAssignment::Random => {
+                let class = behaviour.port_class(port);
+                self.bindings.externals.last(port_table, class).wrapping_add(ahead)
+            }
+        }
+    }
+
+    /// The next port of some that are in use, for an internal end; `None` if none is left, or more has
+    /// to be asked.
     #[inline(always)]
     pub(in crate::device) fn new_port(
         &self,
@@ -54,14 +69,13 @@ impl Context<'_> {
         let behaviour = &self.compiled.plan.behaviour;
         let class = behaviour.port_class(internal.1);
         let range = behaviour.port_classes[class].into;
-        let ports = &self.bindings.externals.port_table(port_table).ports;
-        let (port, random) = if behaviour.port_assignment == PortAssignment::Random {
-            let mut draw = self.draw();
-            (any_free(ports, range, &mut draw)?, draw.position())
-        } else {
-            let last = self.bindings.externals.last(port_table, class);
-            let from = first_tried(behaviour, range, last, internal.1);
-            (ports.next_free(&[range], from, None)?, None)
+        let (span, block) = match self.compiled.mappings_are_simple {
+            true => (range, None),
+            false => self.own_span(internal.0, port_table, class)?,
+        };
+        let (port, random) = match self.compiled.mappings_are_simple {
+            true => self.port_in(span, class, port_table, internal.1)?,
+            false => self.port_of_host(span, class, port_table, internal)?,
         };
         Some(NewPort {
             rule,
@@ -71,9 +85,74 @@ impl Context<'_> {
             port_table,
             class,
             port,
+            block,
             pair,
             freely,
             random,
         })
+    }
+
+    /// A free port of a span, and where the random stream stands then.
+    #[inline(always)]
+    fn port_in(
+        &self,
+        span: PortSpan,
+        class: usize,
+        port_table: u32,
+        port: u16,
+    ) -> Option<(u16, Option<u64>)> {
+        let behaviour = &self.compiled.plan.behaviour;
+        let ports = &self.bindings.externals.port_table(port_table).ports;
+        if behaviour.port_assignment == PortAssignment::Random {
+            let mut draw = self.draw();
+            return Some((any_free(ports, span, &mut draw)?, draw.position()));
+        }
+        let range = behaviour.port_classes[class].into;
+        let from =
+            first_tried(behaviour, range, self.bindings.externals.last(port_table, class), port);
+        Some((ports.next_free(&[span], from, None)?, None))
+    }
+
+    /// The ports of a class that a host may have without being given a block first, and the number of
+    /// its block, where ports come in blocks and it has one; `None` where it has none or several, or as
+    /// many ports as it may have.
+    fn own_span(
+        &self,
+        host: Key,
+        port_table: u32,
+        class: usize,
+    ) -> Option<(PortSpan, Option<u16>)> {
+        let behaviour = &self.compiled.plan.behaviour;
+        let held = || self.bindings.hosts.ports.get(&host).copied().unwrap_or(0);
+        if behaviour.ports_per_host.is_some_and(|most| held() >= most) {
+            return None;
+        }
+        let range: PortSpan = behaviour.port_classes[class].into;
+        let Some(size) = behaviour.block_size else { return Some((range, None)) };
+        let mut blocks = self.bindings.externals.port_table(port_table).blocks.of_host(class, host);
+        let (Some(number), None) = (blocks.next(), blocks.next()) else { return None };
+        let low = range.0 + number * size;
+        Some(((low, low + (size - 1)), Some(number)))
+    }
+
+    /// The same as [`Self::port_in`] where ports rest: those that were the host's own are free to it.
+    /// `None` where that takes more than a few draws.
+    fn port_of_host(
+        &self,
+        span: PortSpan,
+        class: usize,
+        port_table: u32,
+        internal: EndKey,
+    ) -> Option<(u16, Option<u64>)> {
+        let externals = &self.bindings.externals;
+        let rested = || externals.resting_for(port_table, internal.0);
+        if self.compiled.plan.behaviour.port_assignment != PortAssignment::Random {
+            let rests = rested().next().is_some();
+            return if rests { None } else { self.port_in(span, class, port_table, internal.1) };
+        }
+        let ports = &externals.port_table(port_table).ports;
+        let mut draw = self.draw();
+        let usable = |port| ports.is_free(port) || rested().any(|p| p == port);
+        Some((drawn(&[span], None, &mut draw, usable)?, draw.position()))
     }
 }

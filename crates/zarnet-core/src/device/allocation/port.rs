@@ -213,7 +213,7 @@ pub(super) fn any_free(ports: &PortMap, span: PortSpan, draw: &mut Draw<'_>) -> 
 
 /// The first of a few ports drawn that is free.
 #[inline]
-fn drawn(
+pub(super) fn drawn(
     spans: &[PortSpan],
     odd: Option<bool>,
     draw: &mut Draw<'_>,

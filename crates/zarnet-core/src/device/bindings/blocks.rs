@@ -6,6 +6,7 @@ use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
 
+use super::few_numbers::FewNumbers;
 use crate::device::key::Key;
 
 /// The blocks of an external address and protocol that have an owner, by port class.
@@ -18,36 +19,9 @@ struct ClassBlocks {
     /// By number, the owner and how many ports are in use; none of a block without an owner.
     used: Vec<(Key, u32)>,
     /// The same from the other side.
-    of_host: HashMap<Key, Own, RandomState>,
+    of_host: HashMap<Key, FewNumbers, RandomState>,
     /// One bit a block that has an owner.
     owned: Vec<u64>,
-}
-
-/// The blocks of a host, in ascending order: most have one.
-#[derive(Debug, Clone)]
-struct Own {
-    first: u16,
-    more: Vec<u16>,
-}
-
-impl Own {
-    fn add(&mut self, number: u16) {
-        let later = number.max(self.first);
-        self.first = number.min(self.first);
-        self.more.insert(self.more.partition_point(|n| *n < later), later);
-    }
-
-    /// Takes one out, and tells whether none is left.
-    fn remove(&mut self, number: u16) -> bool {
-        if self.first != number {
-            self.more.retain(|n| *n != number);
-        } else if self.more.is_empty() {
-            return true;
-        } else {
-            self.first = self.more.remove(0);
-        }
-        false
-    }
 }
 
 impl Blocks {
@@ -58,7 +32,7 @@ impl Blocks {
         host: Key,
     ) -> impl Iterator<Item = u16> + '_ {
         let own = self.0.get(class).and_then(|c| c.of_host.get(&host));
-        own.into_iter().flat_map(|own| std::iter::once(own.first).chain(own.more.iter().copied()))
+        own.into_iter().flat_map(FewNumbers::iter)
     }
 
     /// The blocks below `count` that nobody has, in ascending order.
@@ -93,7 +67,7 @@ impl Blocks {
         *owner = host;
         class.owned[at / 64] |= 1 << (at % 64);
         let own = class.of_host.entry(host);
-        own.and_modify(|own| own.add(number)).or_insert(Own { first: number, more: Vec::new() });
+        own.and_modify(|own| own.add(number)).or_insert_with(|| FewNumbers::of(number));
         true
     }
 

@@ -145,15 +145,22 @@ impl<S: Sink> Engine<'_, S> {
     /// Closes a session that is due, and its mapping with it, if there is nothing more to either:
     /// both doors in one step. `false`: there is more, and nothing was done.
     pub(super) fn close_both(&mut self, id: u32) -> bool {
-        if !self.compiled.mappings_are_simple {
+        if !self.compiled.mappings_are_plain {
             return false;
         }
         let Some(m) = self.lone_mapping(id) else { return false };
         let (external, protocol) = self.bindings.externals.owner(m.place());
-        let at = self.bindings.table.session(id).expires;
-        self.bindings.externals.unbind(m.place(), m.external_port, id, m.internal, None);
-        self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
-        self.both_closed(at, id, m.rule);
+        let session = self.bindings.table.session(id);
+        let (at, remote) = (session.expires, (session.remote, session.remote_port));
+        if self.compiled.mappings_are_simple {
+            self.bindings.externals.unbind(m.place(), m.external_port, id, m.internal, None);
+            self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
+            self.both_closed(at, id, m.rule);
+        } else {
+            self.session_closed(at, id, m.rule);
+            self.free_port(id, &m, protocol, at, Cause::Expired);
+            self.mapping_closed(at, id, m.rule, remote);
+        }
         if self.bindings.target(m.target).keeps_pairs() {
             self.bindings.paired.remove(m.internal, m.target);
         }
@@ -179,15 +186,22 @@ impl<S: Sink> Engine<'_, S> {
 
     #[inline(always)]
     fn both_closed(&mut self, at: u64, id: u32, rule: u16) {
-        let live = &mut self.bindings.live[usize::from(rule)];
-        live.mappings -= 1;
-        live.sessions -= 1;
         // the peer is of no account: mappings of such a device do not depend on it
-        let (cause, peer) = (Cause::Expired, (Key::NONE, 0));
+        self.mapping_closed(at, id, rule, (Key::NONE, 0));
+        self.session_closed(at, id, rule);
+    }
+
+    #[inline(always)]
+    fn mapping_closed(&mut self, at: u64, id: u32, rule: u16, peer: EndKey) {
+        self.bindings.live[usize::from(rule)].mappings -= 1;
+        let cause = Cause::Expired;
         self.report(at, TableEvent::MappingClosed { mapping: id, rule, cause, peer });
-        self.report(
-            at,
-            TableEvent::SessionClosed { session: id, rules: [Some(RuleId(rule)), None], cause },
-        );
+    }
+
+    #[inline(always)]
+    fn session_closed(&mut self, at: u64, id: u32, rule: u16) {
+        self.bindings.live[usize::from(rule)].sessions -= 1;
+        let (rules, cause) = ([Some(RuleId(rule)), None], Cause::Expired);
+        self.report(at, TableEvent::SessionClosed { session: id, rules, cause });
     }
 }

@@ -76,6 +76,15 @@ impl Bindings {
         let hosts =
             expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
         std::hint::black_box((found, ports, hosts, self.table.touch_explicit(&explicit)));
+        if !self.hosts.ports.is_empty() {
+            let held = |m: &Mapping| self.hosts.ports.get(&m.internal).copied().unwrap_or(0);
+            std::hint::black_box(expiring.iter().fold(0, |sum, l| sum ^ held(&l.0)));
+        }
+        if self.externals.next_wake() < u64::MAX {
+            let rested = |m: &Mapping| self.externals.resting_for(m.place(), m.internal).next();
+            let all = expiring.iter().filter(|l| l.0.kind() == Kind::Endpoint);
+            std::hint::black_box(all.fold(0, |sum, l| sum ^ rested(&l.0).unwrap_or(0)));
+        }
         (self.expiring, self.expiring_explicit) = (expiring, explicit);
     }
 }

@@ -182,9 +182,10 @@ impl ExternalAddresses {
         if !was_free {
             self.shared.entry((port_table, port)).or_default().push(mapping);
         } else {
-            *p.holder(port) = mapping + 1;
             p.ports.take(port);
-            self.resting.end(port_table, port, None);
+            if let Some(rest) = p.give(port, mapping) {
+                self.resting.end(rest);
+            }
         }
         let external = self.owners[port_table as usize].0;
         let endpoints = &mut self.list[external as usize].endpoints;
@@ -209,7 +210,7 @@ impl ExternalAddresses {
             if self.shared.is_empty() { None } else { self.shared.get_mut(&(port_table, port)) };
         if let Some(more) = more {
             if p.held_by(port) == mapping + 1 {
-                *p.holder(port) = more.remove(0) + 1;
+                p.give(port, more.remove(0));
             } else {
                 more.retain(|m| *m != mapping);
             }
@@ -218,10 +219,10 @@ impl ExternalAddresses {
             }
             return false;
         }
-        *p.holder(port) = 0;
-        match rest_until {
-            Some(until) => self.resting.put(port_table, port, host, until),
-            None => p.release(port),
+        let rest = rest_until.map(|until| self.resting.put(port_table, port, host, until));
+        p.vacate(port, rest);
+        if rest.is_none() {
+            p.release(port);
         }
         true
     }
@@ -237,10 +238,10 @@ impl ExternalAddresses {
 
     /// Wakes the ports whose rest is over.
     pub(super) fn wake(&mut self, now: u64) {
-        while let Some((port_table, port, until)) = self.resting.next_over(now) {
-            if self.resting.end(port_table, port, Some(until)) {
-                self.port_tables[port_table as usize].release(port);
-            }
+        while let Some((port_table, port)) = self.resting.next_over(now) {
+            let table = &mut self.port_tables[port_table as usize];
+            table.vacate(port, None);
+            table.release(port);
         }
     }
 

@@ -1,9 +1,10 @@
 //! Step 3: which session a packet belongs to.
 
 use super::Context;
+use super::arena::NONE;
 use super::session::{Heading, INBOUND};
-use crate::device::key::Key;
-use crate::net::Packet;
+use crate::device::key::{EndKey, Key};
+use crate::net::{Packet, Protocol};
 use crate::plan::InterfaceId;
 
 /// A known session that a packet belongs to.
@@ -29,14 +30,55 @@ impl Context<'_> {
         Some(if (a.created, !other_second) < (b.created, true) { one } else { other })
     }
 
-    /// The oldest of the sessions under endpoint mappings that a packet fits.
+    /// The oldest of the sessions under mappings, without tuples of their own, that a packet fits.
     pub(in crate::device) fn find_compact(&self, packet: Packet) -> Option<KnownSession> {
-        if !packet.protocol.is_multiplexed() {
-            return None;
-        }
+        let ends = Key::of(packet.source().address).zip(Key::of(packet.destination().address))?;
+        let (from, to) = ((ends.0, packet.source().port), (ends.1, packet.destination().port));
+        let under_address = match self.bindings.table.has_under_address() {
+            true => self.find_under_address(packet.protocol, from, to),
+            false => None,
+        };
+        let under_endpoint = match packet.protocol.is_multiplexed() {
+            true => self.find_under_endpoint(packet.protocol, from, to),
+            false => None,
+        };
+        let (Some(one), Some(other)) = (under_address, under_endpoint) else {
+            return under_address.or(under_endpoint);
+        };
+        // one under an address mapping was made only where nobody else had its answers
+        let created = |hit: KnownSession| self.bindings.table.session(hit.id).created;
+        Some(if created(one) <= created(other) { one } else { other })
+    }
+
+    /// The oldest of those under address mappings.
+    fn find_under_address(
+        &self,
+        protocol: Protocol,
+        from: EndKey,
+        to: EndKey,
+    ) -> Option<KnownSession> {
         let bindings = self.bindings;
-        let (source, destination) = (packet.source(), packet.destination());
-        let (from, to) = (Key::of(source.address)?, Key::of(destination.address)?);
+        let outward = bindings.table.find_under_address(protocol, from, to, None);
+        let whole = bindings.externals.find(to.0).map_or(NONE, |e| bindings.externals.get(e).whole);
+        let inward = (whole != NONE).then(|| (bindings.table.mapping(whole).internal, to.1));
+        let inward = inward.and_then(|internal| {
+            bindings.table.find_under_address(protocol, internal, from, Some(whole))
+        });
+        let hits = [(outward, true), (inward, false)].into_iter().filter_map(|(id, outbound)| {
+            let from_initiator = bindings.table.session(id?).has(INBOUND) != outbound;
+            Some(KnownSession { id: id?, heading: Heading { from_initiator, outbound } })
+        });
+        hits.min_by_key(|hit| bindings.table.session(hit.id).created)
+    }
+
+    /// The oldest of those under endpoint mappings.
+    fn find_under_endpoint(
+        &self,
+        protocol: Protocol,
+        from: EndKey,
+        to: EndKey,
+    ) -> Option<KnownSession> {
+        let bindings = self.bindings;
         let mut oldest: Option<KnownSession> = None;
         let mut fits = |id: u32, outbound: bool| {
             let from_initiator = bindings.table.session(id).has(INBOUND) != outbound;
@@ -46,21 +88,18 @@ impl Context<'_> {
                 oldest = Some(hit);
             }
         };
-        if bindings.table.may_be_inside(from) {
-            for mapping in
-                bindings.mappings_of(packet.protocol, (from, source.port), (to, destination.port))
-            {
-                if let Some(id) = bindings.table.under(mapping, to, destination.port) {
+        if bindings.table.may_be_inside(from.0) {
+            for mapping in bindings.mappings_of(protocol, from, to) {
+                if let Some(id) = bindings.table.under(mapping, to.0, to.1) {
                     fits(id, true);
                 }
             }
         }
-        let port_table = || bindings.externals.find_port_table(to, packet.protocol);
-        if let Some(port_table) =
-            self.compiled.concerns(destination.address).then(port_table).flatten()
+        let port_table = || bindings.externals.find_port_table(to.0, protocol);
+        if let Some(port_table) = self.compiled.concerns(to.0.address()).then(port_table).flatten()
         {
-            for mapping in bindings.externals.mappings(port_table, destination.port) {
-                if let Some(id) = bindings.table.under(mapping, from, source.port) {
+            for mapping in bindings.externals.mappings(port_table, to.1) {
+                if let Some(id) = bindings.table.under(mapping, from.0, from.1) {
                     fits(id, false);
                 }
             }

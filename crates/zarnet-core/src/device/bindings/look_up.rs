@@ -91,9 +91,9 @@ impl Bindings {
         })
     }
 
-    /// Reads where the search for an address mapping begins.
-    pub(in crate::device) fn touch_address_mapping(&self, host: Key, target: u16) -> u64 {
-        self.table.touch_internal(address_hash(host, target))
+    /// What an address mapping is found by.
+    pub(in crate::device) fn hash_of_address_mapping(&self, host: Key, target: u16) -> u32 {
+        address_hash(host, target)
     }
 
     /// The portless mapping of a host and a rule for a protocol and a peer.
@@ -150,6 +150,10 @@ impl Bindings {
     pub(in crate::device) fn timed_by(&self, session: &Session) -> (Protocol, u16) {
         match self.table.explicit(session) {
             Some(explicit) => (explicit.protocol, explicit.original.destination.port),
+            None if self.table.is_under_address(session) => {
+                let (protocol, port) = session.internal();
+                (protocol, if session.has(INBOUND) { port } else { session.remote_port })
+            }
             None => {
                 let mapping = self.table.mapping(session.owner);
                 let port =
@@ -170,9 +174,12 @@ impl Bindings {
             return (explicit.original, explicit.translated);
         }
         let mapping = self.table.mapping(session.owner);
-        let address = self.externals.get(self.externals.external_of(mapping.place())).address;
-        let internal = mapping.internal.with_port(mapping.internal_port);
-        let external = address.with_port(mapping.external_port);
+        let (inside, outside) = match mapping.kind() {
+            Kind::Address => (session.internal().1, session.internal().1),
+            Kind::Endpoint | Kind::Portless => (mapping.internal_port, mapping.external_port),
+        };
+        let address = self.externals.get(self.external_under(session.owner)).address;
+        let (internal, external) = (mapping.internal.with_port(inside), address.with_port(outside));
         let remote = session.remote.with_port(session.remote_port);
         let pair = |source: Endpoint, destination: Endpoint| Tuple { source, destination };
         if session.has(INBOUND) {

@@ -12,6 +12,7 @@ mod engine;
 mod events;
 mod expiry;
 mod external_addresses;
+mod few_numbers;
 mod final_expiry;
 mod find_session;
 mod free_addresses;

@@ -2,7 +2,7 @@
 
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
-use super::session::Session;
+use super::session::{INBOUND, Session};
 use super::table::{ExplicitTuple, Kind, Mapping};
 use super::{Engine, Sink, TableEvent};
 use crate::device::key::{EndKey, Key};
@@ -53,6 +53,8 @@ pub(in crate::device) struct NewPort {
     pub port_table: u32,
     pub class: usize,
     pub port: u16,
+    /// The number of the block that the port lies in, in its class.
+    pub block: Option<u16>,
     /// Where the host's address is noted, if it is.
     pub pair: Option<usize>,
     /// Whether the device could as well have chosen otherwise.
@@ -141,11 +143,24 @@ impl<S: Sink> Engine<'_, S> {
             self.report(now, TableEvent::PortTaken { port_table, port: end.port });
         }
         self.bindings.externals.set_last(port_table, end.class.into(), end.port);
-        if let Some(block) = end.block {
+        let rule = self.bindings.table.mapping(id).rule;
+        let block = (end.class.into(), end.block);
+        self.count_port(now, (port_table, end.port), block, host, rule);
+    }
+
+    /// Counts a port that a host was given in its block, and among those that it has.
+    fn count_port(
+        &mut self,
+        now: u64,
+        (port_table, port): (u32, u16),
+        (class, block): (usize, Option<u16>),
+        host: Key,
+        rule: u16,
+    ) {
+        if let Some(block) = block {
             let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
-            if blocks.take(end.class.into(), block, host) {
-                let rule = self.bindings.table.mapping(id).rule;
-                self.report(now, TableEvent::BlockTaken { port_table, port: end.port, host, rule });
+            if blocks.take(class, block, host) {
+                self.report(now, TableEvent::BlockTaken { port_table, port, host, rule });
             }
         }
         if self.compiled.plan.behaviour.ports_per_host.is_some() {
@@ -187,6 +202,15 @@ impl<S: Sink> Engine<'_, S> {
         let (_, external, on_address) = self.bindings.externals.bind(new.port_table, new.port, id);
         self.report(now, TableEvent::PortTaken { port_table: new.port_table, port: new.port });
         self.bindings.externals.set_last(new.port_table, new.class, new.port);
+        if !self.compiled.mappings_are_simple {
+            self.count_port(
+                now,
+                (new.port_table, new.port),
+                (new.class, new.block),
+                new.internal.0,
+                new.rule,
+            );
+        }
         if let Some(pair) = new.pair {
             self.bindings.paired.count_at(pair);
         }
@@ -276,8 +300,49 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// Lets a mapping count as another rule's.
+    /// Gives the sessions under address mappings that are meant, by themselves and their mapping,
+    /// tuples of their own: those that followed from the mapping no longer do.
+    pub(in crate::device) fn spell_out_sessions(
+        &mut self,
+        is_meant: impl Fn(&Session, &Mapping) -> bool,
+    ) {
+        if !self.bindings.table.has_under_address() {
+            return;
+        }
+        let table = &self.bindings.table;
+        let meant = |id: &u32| {
+            let session = table.session(*id);
+            table.is_under_address(session) && is_meant(session, table.mapping(session.owner))
+        };
+        for id in table.all_sessions().filter(meant).collect::<Vec<u32>>() {
+            let session = *self.bindings.table.session(id);
+            let (original, translated) = self.bindings.tuples(id);
+            let (inbound_rule, outbound_rule) = self.bindings.rules_of(&session);
+            let (source_mapping, entered) = match session.has(INBOUND) {
+                true => (NONE, session.owner),
+                false => (session.owner, NONE),
+            };
+            let explicit = ExplicitTuple {
+                protocol: self.bindings.protocol_of(&session),
+                original,
+                translated,
+                inbound_rule: inbound_rule.map(|r| r.0),
+                outbound_rule: outbound_rule.map(|r| r.0),
+                source_mapping,
+                entered,
+                interfaces: (u16::MAX, u16::MAX),
+                serial: 0,
+                comes_second: false,
+            };
+            self.bindings.table.spell_out(id, explicit);
+        }
+    }
+
+    /// Lets a mapping count as another rule's; its sessions stay those of the rules that made them.
     pub(in crate::device) fn hand_over(&mut self, now: u64, mapping: u32, to: u16) {
+        if self.bindings.table.counted(mapping) > 0 {
+            self.spell_out_sessions(|session, _| session.owner == mapping);
+        }
         let from = std::mem::replace(&mut self.bindings.table.mapping_mut(mapping).rule, to);
         self.bindings.live[usize::from(from)].mappings -= 1;
         self.bindings.live[usize::from(to)].mappings += 1;

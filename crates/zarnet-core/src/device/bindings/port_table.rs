@@ -27,13 +27,31 @@ pub(super) fn table_slot(protocol: Protocol) -> Option<usize> {
 #[derive(Debug, Clone)]
 pub(in crate::device) struct PortTable {
     pub ports: PortMap,
-    /// Mapping + 1 by external port; 0 for none. In stretches that are made when they are needed:
+    /// Mapping + 1 by external port, or [`RESTS`] and the number of its rest; 0 for neither. In stretches that are made when they are needed:
     /// few addresses use all their ports.
     by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
     /// Which hosts hold which blocks of the ports.
     pub blocks: Blocks,
     /// Ports in use that another plan has taken out meanwhile: nobody gets them afterwards.
     pub(super) withdrawn: Vec<u16>,
+}
+
+/// A port that nobody has rests.
+const RESTS: u32 = 1 << 31;
+
+/// How many rests began before one; counted in circles.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct RestNumber(u32);
+
+impl RestNumber {
+    pub(super) fn plus(self, more: u32) -> Self {
+        Self(self.0.wrapping_add(more) & !RESTS)
+    }
+
+    /// How many began after another one and before this.
+    pub(super) fn since(self, earlier: Self) -> u32 {
+        self.0.wrapping_sub(earlier.0) & !RESTS
+    }
 }
 
 /// So many ports in a row have their places together.
@@ -47,16 +65,36 @@ impl PortTable {
     }
 
     #[inline(always)]
-    pub(super) fn held_by(&self, port: u16) -> u32 {
+    fn place(&self, port: u16) -> u32 {
         let port = usize::from(port);
         self.by_port[port / STRETCH].as_ref().map_or(0, |stretch| stretch[port % STRETCH])
     }
 
     /// The place of a port, made if need be.
     #[inline(always)]
-    pub(super) fn holder(&mut self, port: u16) -> &mut u32 {
+    fn place_mut(&mut self, port: u16) -> &mut u32 {
         let port = usize::from(port);
         &mut self.by_port[port / STRETCH].get_or_insert_with(zeros)[port % STRETCH]
+    }
+
+    /// The mapping at a port + 1; 0 for none.
+    #[inline(always)]
+    pub(super) fn held_by(&self, port: u16) -> u32 {
+        let place = self.place(port);
+        if place & RESTS == 0 { place } else { 0 }
+    }
+
+    /// Gives a port to a mapping; the rest that ends by it, if it rested.
+    #[inline(always)]
+    pub(super) fn give(&mut self, port: u16, mapping: u32) -> Option<RestNumber> {
+        let before = std::mem::replace(self.place_mut(port), mapping + 1);
+        (before & RESTS != 0).then_some(RestNumber(before & !RESTS))
+    }
+
+    /// Nobody has a port any more, which may rest.
+    #[inline(always)]
+    pub(super) fn vacate(&mut self, port: u16, rest: Option<RestNumber>) {
+        *self.place_mut(port) = rest.map_or(0, |number| RESTS | number.0);
     }
 
     /// A port stays with whom it is, taken out or not.

@@ -21,6 +21,10 @@ impl<S: Sink> Engine<'_, S> {
     /// what follows from it.
     pub(in crate::device) fn rebuild(&mut self, now: u64, new: &Renumbered<'_>) {
         self.renumber_table(new);
+        if !self.compiled.admits_everybody() {
+            // who was addressed is told by the sessions that a mapping lists
+            self.spell_out_sessions(|_, _| true);
+        }
         self.renumber_turns(new.renaming);
         self.bindings.targets = self.compiled.targets.list.iter().map(TargetUse::unused).collect();
         self.find_pairing();

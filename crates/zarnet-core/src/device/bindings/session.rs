@@ -24,7 +24,8 @@ pub(in crate::device) struct Session {
     pub flags: u8,
     /// The mapping that it uses; for a explicit session its explicit record.
     pub owner: u32,
-    /// The next among the sessions of the mapping, or its position there.
+    /// The next among the sessions of the mapping, or its position there; under an address mapping
+    /// the internal port and the protocol.
     pub next: u32,
 }
 
@@ -106,6 +107,17 @@ impl Session {
         self.state =
             [State::Open, State::Established][usize::from(timing.protocol == Protocol::TCP)];
         self.run_until(end, ending, timing);
+    }
+
+    /// A session under an address mapping: such a one is not listed there.
+    pub(in crate::device) fn with_internal(self, protocol: Protocol, port: u16) -> Self {
+        Self { next: u32::from(protocol.0) << 16 | u32::from(port), ..self }
+    }
+
+    /// Protocol and internal port of a session under an address mapping.
+    #[inline(always)]
+    pub(super) fn internal(&self) -> (Protocol, u16) {
+        (Protocol((self.next >> 16) as u8), self.next as u16)
     }
 
     pub(in crate::device) fn has(&self, flag: u8) -> bool {

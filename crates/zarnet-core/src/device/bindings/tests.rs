@@ -258,6 +258,7 @@ fn both_doors_at_once_are_both_doors() {
         port_table,
         class: 0,
         port: 50_000,
+        block: None,
         pair: None,
         freely: false,
         random: None,

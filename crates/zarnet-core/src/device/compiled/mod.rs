@@ -44,8 +44,10 @@ pub(super) struct Compiled {
     pub claimed: AddressSet,
     /// All of these and its own, for IPv4: any other address needs no second look.
     concerned: IntervalMap<bool>,
-    /// Whether an endpoint mapping is known by its internal end alone, and leaves nothing behind
-    /// but a free port.
+    /// Whether an endpoint mapping is known by its internal end alone, and has its port to itself.
+    pub mappings_are_plain: bool,
+    /// Whether such a mapping leaves nothing behind but a free port: no rest, no block, no count of
+    /// its host's.
     pub mappings_are_simple: bool,
     /// Whether no rule takes part for ICMP queries.
     lacks_icmp: bool,
@@ -60,16 +62,27 @@ pub(super) struct Compiled {
     pub sources: SourceRules,
     pub destinations: DestinationRules,
     pub passage: Passage,
+    /// The IPv6 prefixes of static rules, by rule.
+    prefixes: Vec<Option<PrefixPair>>,
+}
+
+/// Whether an endpoint mapping is known by its internal end alone, and has its port to itself.
+fn mappings_are_plain(b: &Behaviour) -> bool {
+    b.mapping == Dependence::EndpointIndependent && b.paired && !b.port_overloading
 }
 
 /// Whether nothing but the port of a mapping is to be given back when it ends.
 fn mappings_are_simple(b: &Behaviour) -> bool {
-    b.mapping == Dependence::EndpointIndependent
-        && b.paired
-        && !b.port_overloading
+    mappings_are_plain(b)
         && b.hold_down.is_zero()
         && b.ports_per_host.is_none()
         && b.block_size.is_none()
+}
+
+/// The prefixes that a static rule for IPv6 puts in place of each other.
+fn prefixes_of(plan: &plan::DevicePlan, rule: &Rule) -> Option<PrefixPair> {
+    let plan::RuleKind::Static(fixed) = &rule.kind else { return None };
+    PrefixPair::new(fixed.internal, plan.external(fixed.external)?)
 }
 
 /// Rules by their position, but for those of a former plan.
@@ -106,6 +119,7 @@ impl Compiled {
             own,
             claimed,
             concerned: concerned.favouring(|concerned| !concerned),
+            mappings_are_plain: mappings_are_plain(&plan.behaviour),
             mappings_are_simple: mappings_are_simple(&plan.behaviour),
             lacks_icmp: plan.behaviour.cannot.contains(&plan::Lack::Icmp),
             may_let_pass,
@@ -116,8 +130,14 @@ impl Compiled {
             sources: SourceRules::new(&plan),
             destinations: DestinationRules::new(&plan),
             passage: Passage::new(&plan),
+            prefixes: plan.rules.iter().map(|rule| prefixes_of(&plan, rule)).collect(),
             plan,
         }
+    }
+
+    /// The prefixes that a static rule for IPv6 puts in place of each other.
+    pub(super) fn prefixes(&self, rule: u16) -> Option<&PrefixPair> {
+        self.prefixes[usize::from(rule)].as_ref()
     }
 
     /// A rule by its position.
@@ -148,6 +168,11 @@ impl Compiled {
     /// passed.
     pub(super) fn remembers_interfaces(&self) -> bool {
         self.routes.ambiguous || self.plan.behaviour.answers_leave_as_came
+    }
+
+    /// Whether a mapping lets in whoever sends to it (RFC 4787 §5).
+    pub(super) fn admits_everybody(&self) -> bool {
+        self.plan.behaviour.filtering == Dependence::EndpointIndependent
     }
 
     /// Whether nothing on the device can drop a packet of a known session.

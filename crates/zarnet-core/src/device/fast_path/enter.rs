@@ -30,27 +30,29 @@ impl FlowKey {
 }
 
 impl Context<'_> {
-    /// Whether a session with tuples of its own may have the answers that come to an external end.
+    /// Whether a session that is found by its ends may have the answers that come to an external end.
     #[inline(always)]
-    fn is_contested_by_explicit(&self, flow: &FlowKey, external: EndKey) -> bool {
+    fn may_be_contested(&self, flow: &FlowKey, external: EndKey) -> bool {
         // kept apart: there is hardly ever such a session, and what is short is entered in place
-        self.bindings.table.has_explicit() && self.has_explicit_for(flow, external)
+        self.bindings.table.has_found_by_ends() && self.may_have_answers(flow, external)
     }
 
     #[cold]
     #[inline(never)]
-    fn has_explicit_for(&self, flow: &FlowKey, external: EndKey) -> bool {
-        self.bindings.table.may_be_explicit(flow.protocol, flow.destination, external)
+    fn may_have_answers(&self, flow: &FlowKey, external: EndKey) -> bool {
+        self.bindings.table.may_be_found_by_ends(flow.protocol, flow.destination, external)
     }
 
-    /// Whether a session with tuples of its own may be between the ends of a flow.
+    /// Whether a session that is found by its ends may be between those of a flow.
     #[inline(always)]
-    fn may_be_explicit(&self, flow: &FlowKey) -> bool {
-        self.bindings.table.may_be_explicit(flow.protocol, flow.source, flow.destination)
+    fn may_be_found_by_ends(&self, flow: &FlowKey) -> bool {
+        self.bindings.table.may_be_found_by_ends(flow.protocol, flow.source, flow.destination)
     }
 
-    fn finds_explicit(&self, flow: &FlowKey) -> bool {
-        self.bindings.table.find_explicit(flow.packet(), |_, _| true).is_some()
+    fn is_found_by_ends(&self, flow: &FlowKey) -> bool {
+        let packet = flow.packet();
+        self.bindings.table.find_explicit(packet, |_, _| true).is_some()
+            || self.find_compact(packet).is_some()
     }
 
     /// The external address that an endpoint mapping is on.
@@ -66,7 +68,7 @@ impl Context<'_> {
         let external = self.external_address(mapping);
         let port = self.bindings.table.mapping(mapping).external_port;
         let end = (external.address, port);
-        if self.is_contested_by_explicit(flow, end) || self.is_filtered_outside(flow, end) {
+        if self.may_be_contested(flow, end) || self.is_filtered_outside(flow, end) {
             return Some(FastOutcome::SlowPath);
         }
         flow.doubts(session, external.returns, external.address)
@@ -127,7 +129,7 @@ impl<S: Sink> Engine<'_, S> {
         let mapping = self.context().mapping_of_flow(flow);
         if let Some(known) = mapping.and_then(|m| self.context().session_of_flow(m, flow)) {
             // of two sessions with one answer, the older counts
-            if self.context().may_be_explicit(flow) {
+            if self.context().may_be_found_by_ends(flow) {
                 return FastOutcome::SlowPath;
             }
             let owner = self.bindings.table.session(known).owner;
@@ -150,7 +152,7 @@ impl<S: Sink> Engine<'_, S> {
         mapping: Option<u32>,
     ) -> FastOutcome {
         // it may be an answer in a session that was let in as it was
-        if self.context().may_be_explicit(flow) && self.context().finds_explicit(flow) {
+        if self.context().may_be_found_by_ends(flow) && self.context().is_found_by_ends(flow) {
             return FastOutcome::SlowPath;
         }
         if self.context().check_sessions().is_err() {
@@ -183,10 +185,11 @@ impl<S: Sink> Engine<'_, S> {
         let FlowKey { rule, target, hash, freely, source: internal, .. } = *flow;
         let place = (rule, target, freely);
         let Some(new) = self.context().new_port(place, (internal, hash), port_table, pair) else {
-            return FastOutcome::SlowPath;
+            // none is left, or it takes a new block or more than a few draws
+            return self.enter_first(now, session, flow);
         };
         let end = (self.bindings.externals.get(external).address, new.port);
-        if self.context().is_contested_by_explicit(flow, end)
+        if self.context().may_be_contested(flow, end)
             || self.context().is_filtered_outside(flow, end)
         {
             return FastOutcome::SlowPath;
@@ -209,19 +212,21 @@ impl<S: Sink> Engine<'_, S> {
         // another session could have the same ends the other way round
         let table = &self.bindings.table;
         let inside = table.may_be_inside(flow.destination.0);
-        if back & (inside | table.has_explicit()) {
+        if back & (inside | table.has_found_by_ends()) {
             let other =
                 inside && table.first_by_internal(self.context().reverse_hash(flow)).is_some();
-            if other || table.may_be_explicit(flow.protocol, flow.destination, flow.source) {
+            if other || table.may_be_found_by_ends(flow.protocol, flow.destination, flow.source) {
                 return FastPacket::SlowPath;
             }
         }
-        let id = match self.context().is_beside(flow) && !table.has_explicit() {
+        let id = match self.context().is_beside(flow) && !table.has_found_by_ends() {
             true => flow.found,
             false => {
                 let mapping = self.context().mapping_of_flow(flow);
                 match mapping.and_then(|m| self.context().session_of_flow(m, flow)) {
-                    Some(_) if self.context().may_be_explicit(flow) => return FastPacket::SlowPath,
+                    Some(_) if self.context().may_be_found_by_ends(flow) => {
+                        return FastPacket::SlowPath;
+                    }
                     Some(id) => id,
                     None if back => return FastPacket::SlowPath,
                     None => return self.enter_first_packet(now, flow, signal, mapping),
@@ -273,7 +278,7 @@ impl<S: Sink> Engine<'_, S> {
             return FastOutcome::SlowPath;
         };
         let end = (external.address, external.port);
-        let contested = self.context().is_contested_by_explicit(flow, end);
+        let contested = self.context().may_be_contested(flow, end);
         if external.kind != Kind::Endpoint
             || contested
             || self.context().is_filtered_outside(flow, end)

@@ -3,7 +3,6 @@
 
 use super::FlowKey;
 use crate::device::bindings::{Context, NONE};
-use crate::plan::PortAssignment;
 
 impl Context<'_> {
     /// A flow with what only a new mapping needs.
@@ -63,40 +62,50 @@ impl Context<'_> {
     /// Reads where the next port of a flow's host will be entered.
     #[inline(always)]
     pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
-        let external =
-            if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
-        let port_table =
-            external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol));
-        port_table.map_or(0, |p| {
-            if !flow.at_once {
-                return self.prefetch_careful(flow, p);
-            }
-            let behaviour = &self.compiled.plan.behaviour;
-            let port = match behaviour.port_assignment {
-                PortAssignment::Preserve => flow.source.1,
-                PortAssignment::Sequential | PortAssignment::Random => {
-                    self.bindings.externals.last(p, 0).wrapping_add(1)
-                }
-            };
+        self.likely_table(flow).map_or(0, |p| {
+            let port = self.likely_port(p, flow.source.1, 1);
             self.bindings.externals.touch_port(p, port)
         })
     }
 
-    /// Reads what decides about a new port of a flow's host, where that is limited, rests or comes in
-    /// blocks.
-    fn prefetch_careful(&self, flow: &FlowKey, port_table: u32) -> u32 {
-        let (behaviour, host) = (&self.compiled.plan.behaviour, flow.source.0);
-        let held = self.bindings.hosts.ports.get(&host).copied().unwrap_or(0);
-        let externals = &self.bindings.externals;
-        let rested = externals.resting_for(port_table, host).next().unwrap_or(0);
+    /// The ports among which a flow gets one, if any of them have been used.
+    #[inline(always)]
+    fn likely_table(&self, flow: &FlowKey) -> Option<u32> {
+        let external =
+            if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
+        external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol))
+    }
+
+    /// Whether more decides about a new port of a host than which ones are free: see
+    /// [`Self::prefetch_held`], [`Self::prefetch_rested`] and [`Self::prefetch_block`].
+    pub(in crate::device) fn is_careful(&self) -> bool {
+        !self.compiled.mappings_are_simple
+    }
+
+    /// Reads how many ports a flow's host has.
+    pub(in crate::device) fn prefetch_held(&self, flow: &FlowKey) -> u32 {
+        self.bindings.hosts.ports.get(&flow.source.0).copied().unwrap_or(0)
+    }
+
+    /// Reads which ports rest that were those of a flow's host.
+    pub(in crate::device) fn prefetch_rested(&self, flow: &FlowKey) -> u32 {
+        let rested = |table| self.bindings.externals.resting_for(table, flow.source.0).next();
+        self.likely_table(flow).and_then(rested).unwrap_or(0).into()
+    }
+
+    /// Reads the block of a flow's host, and the beginning of it.
+    pub(in crate::device) fn prefetch_block(&self, flow: &FlowKey) -> u32 {
+        let behaviour = &self.compiled.plan.behaviour;
+        let (Some(size), Some(table)) = (behaviour.block_size, self.likely_table(flow)) else {
+            return 0;
+        };
         let class = behaviour.port_class(flow.source.1);
-        let mut blocks = externals.port_table(port_table).blocks.of_host(class, host);
-        let block = blocks.next().map_or(0, |number| {
+        let externals = &self.bindings.externals;
+        let mut blocks = externals.port_table(table).blocks.of_host(class, flow.source.0);
+        blocks.next().map_or(0, |number| {
             let first = behaviour.port_classes[class].into.0;
-            let port = first + number * behaviour.block_size.unwrap_or(0);
-            externals.touch_port(port_table, port)
-        });
-        held ^ u32::from(rested) ^ block
+            externals.touch_port(table, first + number * size)
+        })
     }
 
     /// The external address that a host has or would get, if it has been used, and where that is

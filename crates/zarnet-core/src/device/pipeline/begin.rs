@@ -88,16 +88,24 @@ impl<S: Sink> Engine<'_, S> {
         let remote = self.remote_end((ingress, sent, out), entry, source);
         let source_mapping = self.source_mapping(now, sent, remote, source);
         let entered = entry.mapping.unwrap_or(NONE);
-        let compact =
-            ingress.is_some() && self.follows_from_mapping(remote, entry, source, source_mapping);
+        let mapping = self.follows_from_mapping((ingress, remote), entry, source, source_mapping);
+        let kind = mapping.map(|m| self.bindings.table.mapping(m).kind());
         let answer = Packet { ends: out.ends.reversed(), ..sent };
-        let twin =
-            if compact || schedule.is_some() { None } else { self.context().find_compact(answer) };
+        let twin = match kind {
+            Some(Kind::Endpoint) => None,
+            _ if schedule.is_some() => None,
+            _ => self.context().find_compact(answer),
+        };
         let comes_second =
             twin.is_some_and(|hit| self.bindings.table.session(hit.id).created == now.0);
         let contested = schedule.is_none()
             && (twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some());
         let (inbound_rule, outbound_rule) = (entry.rule, source.rule());
+        let compact = match kind {
+            Some(Kind::Endpoint) => true,
+            Some(Kind::Address) => !contested,
+            Some(Kind::Portless) | None => false,
+        };
         let explicit = (!compact).then_some(ExplicitTuple {
             protocol: sent.protocol,
             original: sent.ends,
@@ -115,6 +123,10 @@ impl<S: Sink> Engine<'_, S> {
         let timing = self.compiled.timing(sent.protocol, sent.destination().port);
         let mut session = Session::new(now.0, timing, owner, if inbound { INBOUND } else { 0 });
         (session.remote, session.remote_port) = end_key(remote);
+        if let (true, Some(Kind::Address)) = (compact, kind) {
+            let internal = if inbound { out.destination() } else { sent.source() };
+            session = session.with_internal(sent.protocol, internal.port);
+        }
         if let Some(FlowSchedule { end, ending, .. }) = schedule {
             session.run_from_start(end.0, ending, timing);
         }
@@ -165,28 +177,43 @@ impl<S: Sink> Engine<'_, S> {
         }
     }
 
-    /// Whether the tuples of a session follow from the one mapping that it is under and its far
-    /// end.
+    /// The one mapping that the tuples of a session follow from, with its far end, if they do.
     fn follows_from_mapping(
         &self,
-        remote: Endpoint,
+        (ingress, remote): (Option<InterfaceId>, Endpoint),
         entry: &Entry,
         source: &Source,
         mapping: u32,
-    ) -> bool {
-        if self.compiled.remembers_interfaces() {
-            return false;
+    ) -> Option<u32> {
+        if ingress.is_none() || self.compiled.remembers_interfaces() {
+            return None;
         }
-        let is_endpoint = |m: u32| self.bindings.table.mapping(m).kind() == Kind::Endpoint;
         match (mapping, entry.mapping.unwrap_or(NONE)) {
-            (mapping, NONE) if mapping != NONE => entry.rule.is_none() && is_endpoint(mapping),
+            (mapping, NONE) if mapping != NONE => {
+                let follows = entry.rule.is_none() && self.may_follow(mapping, source.rule());
+                follows.then_some(mapping)
+            }
             // a session of another peer than the mapping's would not be found through it from
             // inside
             (NONE, mapping) if mapping != NONE => {
                 let own = self.bindings.is_own_peer(mapping, end_key(remote));
-                source.untranslated().is_some() && is_endpoint(mapping) && own
+                let follows =
+                    source.untranslated().is_some() && own && self.may_follow(mapping, entry.rule);
+                follows.then_some(mapping)
             }
-            _ => false,
+            _ => None,
+        }
+    }
+
+    /// Whether sessions of a rule may do without tuples under a mapping. Under an address mapping
+    /// that several rules share, or that lets in only whom its sessions have addressed, they may not:
+    /// it only counts them.
+    fn may_follow(&self, mapping: u32, rule: Option<RuleId>) -> bool {
+        let m = self.bindings.table.mapping(mapping);
+        match m.kind() {
+            Kind::Endpoint => true,
+            Kind::Address => self.compiled.admits_everybody() && rule == Some(RuleId(m.rule)),
+            Kind::Portless => false,
         }
     }
 

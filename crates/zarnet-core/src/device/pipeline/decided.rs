@@ -3,26 +3,13 @@
 //! is asked as the steps ask it.
 
 use super::destination::Entry;
+use super::hop::{DecidedHop, Gives};
 use super::source::{Source, Untranslated};
-use crate::device::bindings::{Context, Engine, KnownSession, NONE, NewPort, Session, Sink};
+use crate::device::bindings::{Context, Engine, KnownSession, NONE, Session, Sink};
 use crate::device::key::Key;
 use crate::device::outcome::{FlowSchedule, SessionRef};
-use crate::net::{Instant, Packet, Tuple};
-use crate::plan::{InterfaceId, RuleId, Verdict};
-
-/// What the first packets of a kind meet on a device.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct DecidedHop {
-    pub ingress: InterfaceId,
-    pub egress: InterfaceId,
-    /// The fixed rule that translates the destination.
-    pub entry: Option<RuleId>,
-    /// The rule that translates the source.
-    pub source: Option<RuleId>,
-    /// Where that gives a host the next port of a target, whatever there is besides: the target,
-    /// and whether the device could as well choose another.
-    next_port: Option<(u16, bool)>,
-}
+use crate::net::{Instant, Packet};
+use crate::plan::{InterfaceId, Verdict};
 
 /// A first packet that is about to pass a device.
 #[derive(Debug, Clone)]
@@ -39,8 +26,6 @@ enum What {
     Known(KnownSession),
     /// It begins.
     First(Entry, Source),
-    /// It begins under a mapping of the next port.
-    Next(NewPort),
 }
 
 impl Context<'_> {
@@ -61,11 +46,13 @@ impl Context<'_> {
         };
         // where a rule lets pass what it has nothing left for, a source may stay as it is by chance
         let by_chance = source.is_none() && self.compiled.may_let_pass;
-        let next_port = match (entry, source) {
-            (None, Some(rule)) => self.next_port_on(rule.0),
-            _ => None,
+        let gives = match (entry, source) {
+            (None, Some(rule)) => self.gives(rule),
+            _ => Gives::Any,
         };
-        let hop = DecidedHop { ingress, egress, entry, source, next_port };
+        let to = self.bindings.tuples(session.id).0.destination.address;
+        let open = self.compiled.is_open(ingress, egress) && !self.compiled.concerns(to);
+        let hop = DecidedHop { ingress, egress, entry, source, gives, open };
         (!entered_by_mapping && !by_chance).then_some(hop)
     }
 
@@ -125,9 +112,6 @@ impl Context<'_> {
         if !open && self.policy_verdict(way, packet, inside) != Verdict::Accept {
             return None;
         }
-        if let Some(next) = self.prepare_next(hop, packet) {
-            return Some(next);
-        }
         let source = match hop.source {
             Some(id) => {
                 let inner = (hop.entry, inside.destination());
@@ -143,31 +127,6 @@ impl Context<'_> {
         let contested = self.may_answer_compact(&source, back)
             || self.find_explicit(back, Some(hop.egress)).is_some();
         (!contested).then_some(Prepared { out, what: What::First(entry, source) })
-    }
-
-    /// The next port for a packet whose internal end has none yet, where nothing else is asked.
-    fn prepare_next(&self, hop: &DecidedHop, packet: Packet) -> Option<Prepared> {
-        let ((target, freely), rule) = hop.next_port.zip(hop.source)?;
-        let (from, to) = (packet.source(), packet.destination());
-        let (host, peer) = (Key::of(from.address)?, Key::of(to.address)?);
-        let (internal, peer) = ((host, from.port), (peer, to.port));
-        let hash = self.bindings.endpoint_hash(packet.protocol, internal, peer);
-        let is_known = self.bindings.find_endpoint(hash, packet.protocol, internal).is_some();
-        if is_known
-            || !packet.protocol.is_multiplexed()
-            || self.bindings.table.may_be_inside(peer.0)
-        {
-            return None;
-        }
-        let (external, pair) = self.external_of_host(host, target);
-        let address = self.bindings.externals.get(external?);
-        let port_table = address.port_table(packet.protocol).filter(|_| address.endpoints > 0)?;
-        let new = self.new_port((rule.0, target, freely), (internal, hash), port_table, pair)?;
-        let source = address.address.with_port(new.port);
-        let out = Packet { ends: Tuple { source, ..packet.ends }, ..packet };
-        let back = Packet { ends: out.ends.reversed(), ..packet };
-        let contested = self.find_explicit(back, Some(hop.egress)).is_some();
-        (!contested).then_some(Prepared { out, what: What::Next(new) })
     }
 
     /// Whether a session under an endpoint mapping may have the answers to a packet. Whoever has an
@@ -191,56 +150,6 @@ impl Context<'_> {
             && passage.accepts(plan, outer.ingress_acl, out.answer(), true)
             && passage.accepts(plan, inner.egress_acl, packet.answer(), true)
     }
-
-    /// Reads what a first packet will be looked up by.
-    pub(in crate::device) fn prefetch_first(&self, hop: &DecidedHop, packet: Packet) -> u64 {
-        let table = &self.bindings.table;
-        let tuple = table.touch_tuple(packet.protocol, packet.ends);
-        let ends = Key::of(packet.source().address).zip(Key::of(packet.destination().address));
-        let inside = ends.map_or(0, |(from, to)| {
-            let (from, to) = ((from, packet.source().port), (to, packet.destination().port));
-            table.touch_internal(self.bindings.endpoint_hash(packet.protocol, from, to))
-        });
-        let whole = ends.zip(hop.source).map_or(0, |((host, _), rule)| {
-            match self.compiled.targets.of(rule.0).main {
-                Some(target) if self.compiled.targets.get(target).whole => {
-                    self.bindings.touch_address_mapping(host, target)
-                }
-                _ => 0,
-            }
-        });
-        tuple ^ inside ^ whole
-    }
-
-    /// Reads what the answer to a first packet will be looked up by, where that does not depend on a
-    /// port still to be found. For many at once, after [`Self::prefetch_first`].
-    pub(in crate::device) fn prefetch_answer(&self, hop: &DecidedHop, packet: Packet) -> u64 {
-        let entry = hop.entry.and_then(|id| self.fixed_entry(id.0, packet)?.ok());
-        let inside = Packet { ends: entry.unwrap_or_default().ends(packet), ..packet };
-        let out = match hop.source.map(|id| (id, self.rule(id.0))) {
-            None => inside.ends,
-            Some((id, rule)) if rule.kind.is_fixed() => {
-                let source =
-                    self.source_by(id.0, hop.ingress, packet, (hop.entry, inside.destination()));
-                match source {
-                    Ok(Some(Source::Fixed(_, source))) => Tuple { source, ..inside.ends },
-                    _ => return 0,
-                }
-            }
-            Some((id, _)) => {
-                let host = Key::of(packet.source().address);
-                let target = self.compiled.targets.of(id.0).main;
-                let whole = target.filter(|t| self.compiled.targets.get(*t).whole);
-                let mapping =
-                    host.zip(whole).and_then(|(h, t)| self.bindings.address_mapping(h, t));
-                let Some(mapping) = mapping else { return 0 };
-                let place = self.bindings.table.mapping(mapping).place();
-                let address = self.bindings.externals.get(place).address;
-                Tuple { source: address.with_port(packet.source().port), ..inside.ends }
-            }
-        };
-        self.bindings.table.touch_tuple(packet.protocol, out.reversed())
-    }
 }
 
 impl<S: Sink> Engine<'_, S> {
@@ -259,15 +168,6 @@ impl<S: Sink> Engine<'_, S> {
                 self.go_on(now, *hit, packet, schedule);
                 let created = self.bindings.table.session(hit.id).created;
                 SessionRef { id: hit.id, created }
-            }
-            What::Next(new) => {
-                let timing = self.compiled.timing(packet.protocol, packet.destination().port);
-                let mut session = Session::new(now.0, timing, NONE, 0);
-                let to = packet.destination();
-                session.remote = Key::of(to.address).unwrap_or(Key::NONE);
-                session.remote_port = to.port;
-                session.run_from_start(schedule.end.0, schedule.ending, timing);
-                SessionRef { id: self.open_both(session, new), created: now.0 }
             }
             What::First(entry, source) => {
                 let ends = (packet, prepared.out);

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 
 use super::conditions::Condition;
 use crate::device::bindings::{ANSWERED, Context, INBOUND, Kind, NONE};
-use crate::device::compiled::{PrefixPair, Query};
+use crate::device::compiled::Query;
 use crate::device::key::Key;
 use crate::device::outcome::Refusal;
 use crate::net::{Endpoint, Packet, Signal, Tuple};
@@ -94,7 +94,7 @@ impl Context<'_> {
     ) -> Result<Endpoint, Refusal> {
         let internal = match to.address {
             IpAddr::V4(_) => fixed.internal.nth(position),
-            IpAddr::V6(_) => self.prefixes(fixed).and_then(|p| p.inward(to.address)),
+            IpAddr::V6(_) => self.compiled.prefixes(id).and_then(|p| p.inward(to.address)),
         };
         let address = internal.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
         Ok(Endpoint { address, port: to.port })
@@ -130,11 +130,6 @@ impl Context<'_> {
         ingress.is_some_and(|ingress| {
             asked.into_iter().all(|c| self.meets_inbound(c, id, ingress, packet))
         })
-    }
-
-    /// The prefixes of a static rule for IPv6.
-    pub(super) fn prefixes(&self, fixed: &Static) -> Option<PrefixPair> {
-        PrefixPair::new(fixed.internal, self.compiled.plan.external(fixed.external)?)
     }
 
     fn enter(&self, mut entry: Entry, id: u16) -> Result<Entry, Refusal> {

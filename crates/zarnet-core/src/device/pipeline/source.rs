@@ -163,7 +163,9 @@ impl Context<'_> {
                 };
                 let address = match from.address {
                     IpAddr::V4(_) => external.nth(position),
-                    IpAddr::V6(_) => self.prefixes(s).and_then(|p| p.outward(from.address)),
+                    IpAddr::V6(_) => {
+                        self.compiled.prefixes(id).and_then(|p| p.outward(from.address))
+                    }
                 };
                 let address = address.ok_or_else(|| self.refusal(Reason::UnsupportedFamily, id))?;
                 self.check_session_limit(id)?;

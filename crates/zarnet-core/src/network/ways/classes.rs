@@ -45,7 +45,7 @@ impl Classes {
 
     /// The class of an address.
     #[inline]
-    pub(super) fn of_address(&self, address: IpAddr) -> u32 {
+    pub(in crate::network) fn of_address(&self, address: IpAddr) -> u32 {
         match address {
             IpAddr::V4(a) => *self.v4.get(a.to_bits().into()),
             IpAddr::V6(a) => {

@@ -11,7 +11,7 @@ use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
 
-use crate::device::{DecidedHop, Prepared};
+use crate::device::{DecidedHop, Prepared, Probe, UsualFlow};
 use crate::net::Packet;
 use crate::plan::{DeviceId, Plan};
 use classes::{Class, Classes};
@@ -27,12 +27,26 @@ pub(super) struct Ways {
     pub(super) issue: u32,
     /// Room for what is about to be entered.
     pub(super) prepared: Vec<Prepared>,
+    pub(super) usual: Vec<UsualFlow>,
+    pub(super) ahead: Ahead,
+}
+
+/// Room for what is worked out about the flows of a batch before it is played.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Ahead {
+    /// How many ports they are about to take, by device and port table.
+    pub(super) taken: Vec<Vec<u16>>,
+    pub(super) probes: Vec<(DeviceId, Probe)>,
+    /// What answers are looked up by.
+    pub(super) answers: Vec<(DeviceId, u32)>,
 }
 
 /// The devices that flows of a class pass.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Way {
     pub hops: Vec<Hop>,
+    /// Whether all of them are usual ones.
+    pub usual: bool,
 }
 
 /// A device on a way.

@@ -1,7 +1,8 @@
 //! Which sessions are due.
 
 use super::Table;
-use super::mapping::Mapping;
+use super::mapping::{Kind, Mapping};
+use super::under_address::hash_under;
 use crate::device::bindings::arena::NONE;
 use crate::device::bindings::keys::tuple_hash;
 use crate::device::bindings::session::EXPLICIT;
@@ -27,16 +28,22 @@ impl Table {
         mut tell: impl FnMut(&Mapping, EndKey),
         mut tell_explicit: impl FnMut(u32),
     ) {
+        let mut places = 0;
         for id in self.wheel.ahead() {
             let session = &self.slots[id].session;
             match session.owner {
                 NONE => {}
                 record if session.has(EXPLICIT) => tell_explicit(record),
                 mapping => {
-                    tell(&self.slots[mapping].mapping, (session.remote, session.remote_port));
+                    let mapping = &self.slots[mapping].mapping;
+                    if mapping.kind() == Kind::Address {
+                        places ^= self.by_tuple.touch(hash_under(mapping, session));
+                    }
+                    tell(mapping, (session.remote, session.remote_port));
                 }
             }
         }
+        std::hint::black_box(places);
     }
 
     /// Reads what sessions with tuples of their own are taken out by, all at once.

@@ -3,12 +3,37 @@
 use super::Table;
 use super::mapping::ExplicitTuple;
 use crate::device::bindings::keys::{pair_hash, tuple_hash};
+use crate::device::bindings::session::EXPLICIT;
 use crate::device::key::EndKey;
 use crate::net::{Packet, Protocol, Tuple};
 
 impl Table {
-    /// Whether a packet between IPv4 endpoints may belong to a session with tuples of its own.
-    pub(in crate::device) fn may_be_explicit(
+    /// Gives a session that is at its place tuples of its own.
+    pub(super) fn add_tuples(&mut self, id: u32, mut explicit: ExplicitTuple) {
+        explicit.serial = self.explicit_made;
+        self.explicit_made += 1;
+        let record = match self.free_explicit.pop() {
+            Some(place) => {
+                self.explicit_tuples[place as usize] = explicit;
+                place
+            }
+            None => {
+                self.explicit_tuples.push(explicit);
+                self.explicit_tuples.len() as u32 - 1
+            }
+        };
+        let session = &mut self.slots[id].session;
+        session.flags |= EXPLICIT;
+        session.owner = record;
+        self.by_tuple.insert(tuple_hash(explicit.protocol, explicit.original), id);
+        self.by_tuple.insert(tuple_hash(explicit.protocol, explicit.translated.reversed()), id);
+        if explicit.has_two_mappings() {
+            self.entered.entry(explicit.entered).or_default().push(id);
+        }
+    }
+
+    /// Whether a packet between IPv4 endpoints may belong to a session that is found by its ends.
+    pub(in crate::device) fn may_be_found_by_ends(
         &self,
         protocol: Protocol,
         source: EndKey,
@@ -21,18 +46,29 @@ impl Table {
                 destination.0.port_number(destination.1),
             )
         };
-        self.has_explicit() && self.by_tuple.candidates(hash()).next().is_some()
+        self.has_found_by_ends() && self.by_tuple.candidates(hash()).next().is_some()
     }
 
-    /// Reads where the search for a session with a tuple begins.
-    #[inline]
-    pub(in crate::device) fn touch_tuple(&self, protocol: Protocol, tuple: Tuple) -> u64 {
-        self.by_tuple.touch(tuple_hash(protocol, tuple))
+    /// What a session with a tuple is found by.
+    pub(in crate::device) fn hash_of_ends(&self, protocol: Protocol, tuple: Tuple) -> u32 {
+        tuple_hash(protocol, tuple)
+    }
+
+    /// Reads where the search for a session by its ends begins.
+    #[inline(always)]
+    pub(in crate::device) fn touch_ends(&self, hash: u32) -> u64 {
+        self.by_tuple.touch(hash)
     }
 
     /// Whether any session has tuples of its own.
     pub(in crate::device) fn has_explicit(&self) -> bool {
         self.explicit_tuples.len() > self.free_explicit.len()
+    }
+
+    /// Whether any session is found by its ends: one with tuples of its own, or under an address
+    /// mapping.
+    pub(in crate::device) fn has_found_by_ends(&self) -> bool {
+        self.has_explicit() || self.has_under_address()
     }
 
     /// The explicit session that a packet belongs to, the oldest of several, and whether it goes
@@ -47,17 +83,16 @@ impl Table {
         }
         let fitting =
             self.by_tuple.candidates(tuple_hash(packet.protocol, packet.ends)).filter_map(|id| {
-                let explicit = self.explicit(&self.slots[id].session)?;
+                let session = &self.slots[id].session;
+                let explicit = self.explicit(session)?;
+                let age = (session.created, explicit.comes_second, explicit.serial);
                 let same =
                     |tuple: Tuple| explicit.protocol == packet.protocol && tuple == packet.ends;
                 if same(explicit.original) && suits(explicit, true) {
-                    Some((explicit.serial, id, true))
+                    Some((age, id, true))
                 } else {
-                    (same(explicit.translated.reversed()) && suits(explicit, false)).then_some((
-                        explicit.serial,
-                        id,
-                        false,
-                    ))
+                    (same(explicit.translated.reversed()) && suits(explicit, false))
+                        .then_some((age, id, false))
                 }
             });
         fitting.min().map(|(_, id, forth)| (id, forth))

@@ -80,21 +80,23 @@ impl Table {
         })
     }
 
-    /// The sessions that are listed under a mapping.
+    /// The sessions that are listed under a mapping: all but those that an address mapping only
+    /// counts.
     pub(in crate::device) fn sessions_of(&self, mapping: u32) -> impl Iterator<Item = u32> + '_ {
         let slot = &self.slots[mapping];
         let crowd = (slot.listed == CROWDED).then(|| self.crowds.get(&mapping)).flatten();
         self.chain(slot.mapping.head).chain(crowd.into_iter().flatten().copied())
     }
 
-    /// How many sessions use a mapping: those listed under it, and those that only came in through
-    /// it.
+    /// How many sessions use a mapping: those listed or counted under it, and those that only came in
+    /// through it.
     pub(in crate::device) fn session_count_of(&self, mapping: u32) -> u32 {
         let listed = match self.slots[mapping].listed {
             CROWDED => self.crowds.get(&mapping).map_or(0, Vec::len) as u32,
             few => few.into(),
         };
         listed
+            + self.counted(mapping)
             + if self.entered.is_empty() {
                 0
             } else {

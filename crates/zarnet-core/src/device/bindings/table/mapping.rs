@@ -51,7 +51,9 @@ impl Mapping {
     };
 
     pub(in crate::device) fn new(kind: Kind, place: u32, freely: bool) -> Self {
-        let place = place | (kind as u32) << 30 | EXPECTANT | if freely { FREELY } else { 0 };
+        // what few sessions an address mapping lists are not beside it: there it counts the others
+        let expectant = if kind == Kind::Address { 0 } else { EXPECTANT };
+        let place = place | (kind as u32) << 30 | expectant | if freely { FREELY } else { 0 };
         Self { place, ..Self::NONE }
     }
 
@@ -105,6 +107,11 @@ pub(in crate::device) struct ExplicitTuple {
 }
 
 impl ExplicitTuple {
+    /// The mapping among whose sessions it is listed.
+    pub(super) fn listed_under(&self) -> u32 {
+        if self.source_mapping != NONE { self.source_mapping } else { self.entered }
+    }
+
     /// Whether it came in through another dynamic mapping than its source's: a host may talk to
     /// itself.
     pub(super) fn has_two_mappings(&self) -> bool {

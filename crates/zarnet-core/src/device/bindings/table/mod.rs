@@ -3,14 +3,15 @@
 //!
 //! Most sessions of a busy edge run under an endpoint mapping of an overload and change the source
 //! only. Such a session is stored as the mapping and the far end, without tuples of its own: it is
-//! found through its mapping, whichever side a packet comes from. All other sessions have a
-//! [`ExplicitTuple`] record with both tuples.
+//! found through its mapping, whichever side a packet comes from. One under an address mapping is found
+//! by its ends as they are inside. All other sessions have an [`ExplicitTuple`] record with both tuples.
 
 mod due;
 mod explicit;
 mod listing;
 mod lone;
 mod mapping;
+mod under_address;
 
 use std::collections::HashMap;
 
@@ -87,6 +88,8 @@ pub(in crate::device) struct Table {
     pub(super) by_internal: Index,
     inner: Inner,
     by_tuple: Index,
+    /// Sessions without tuples under address mappings.
+    under_address: u64,
     /// The sessions of mappings that have many; each session's `next` is its position.
     crowds: HashMap<u32, Vec<u32>, RandomState>,
     /// The same by mapping and far end.
@@ -121,6 +124,7 @@ impl Table {
             by_internal: Index::new(),
             inner: Inner::new(),
             by_tuple: Index::new(),
+            under_address: 0,
             crowds: HashMap::default(),
             by_peer: Index::new(),
             wheel: Wheel::default(),
@@ -183,11 +187,7 @@ impl Table {
 
     /// The mapping among whose sessions a session is listed.
     pub(in crate::device) fn listed_under(&self, session: &Session) -> u32 {
-        match self.explicit(session) {
-            None => session.owner,
-            Some(w) if w.source_mapping != NONE => w.source_mapping,
-            Some(w) => w.entered,
-        }
+        self.explicit(session).map_or(session.owner, ExplicitTuple::listed_under)
     }
 
     /// Whether a session uses a mapping.
@@ -222,6 +222,9 @@ impl Table {
         let id = self.take_slot();
         let slot = &mut self.slots[id];
         (slot.mapping, slot.listed, slot.session.created) = (mapping, 0, now);
+        if mapping.kind() == Kind::Address {
+            slot.session.next = 0;
+        }
         self.inner.note(mapping.internal);
         self.mappings += 1;
         self.by_internal.insert(hash, id);
@@ -260,27 +263,14 @@ impl Table {
     }
 
     /// Adds a session; `explicit` where its tuples do not follow from its mapping.
-    pub(super) fn add_session(
-        &mut self,
-        mut session: Session,
-        explicit: Option<ExplicitTuple>,
-    ) -> u32 {
-        if let Some(mut explicit) = explicit {
-            explicit.serial = self.explicit_made;
-            self.explicit_made += 1;
-            session.flags |= EXPLICIT;
-            session.owner = match self.free_explicit.pop() {
-                Some(place) => {
-                    self.explicit_tuples[place as usize] = explicit;
-                    place
-                }
-                None => {
-                    self.explicit_tuples.push(explicit);
-                    self.explicit_tuples.len() as u32 - 1
-                }
-            };
+    pub(super) fn add_session(&mut self, session: Session, explicit: Option<ExplicitTuple>) -> u32 {
+        if explicit.is_none() && self.is_under_address(&session) {
+            return self.add_under_address(session);
         }
-        let mapping = self.listed_under(&session);
+        let mapping = match &explicit {
+            None => session.owner,
+            Some(explicit) => explicit.listed_under(),
+        };
         let beside = mapping != NONE && self.slots[mapping].mapping.place & EXPECTANT != 0;
         let id = if beside { mapping } else { self.take_slot() };
         if beside {
@@ -289,11 +279,7 @@ impl Table {
         self.sessions += 1;
         self.slots[id].session = session;
         if let Some(explicit) = explicit {
-            self.by_tuple.insert(tuple_hash(explicit.protocol, explicit.original), id);
-            self.by_tuple.insert(tuple_hash(explicit.protocol, explicit.translated.reversed()), id);
-            if explicit.has_two_mappings() {
-                self.entered.entry(explicit.entered).or_default().push(id);
-            }
+            self.add_tuples(id, explicit);
         }
         if mapping != NONE {
             self.list(mapping, id);
@@ -321,7 +307,9 @@ impl Table {
                 }
             }
         }
-        if listed != NONE {
+        if self.is_under_address(&session) {
+            self.leave_address(id);
+        } else if listed != NONE {
             self.unlist(listed, id, session.next);
         }
         self.vacate_session(id);
