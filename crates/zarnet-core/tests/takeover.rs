@@ -80,6 +80,25 @@ fn new_flows_go_by_the_new_plan() {
     assert_eq!(externals(&p), ["192.0.2.8:5000", "192.0.2.1:5000"]);
 }
 
+/// RFC 4787 §5 REQ-8: a plan that filters by peers lets in whom the sessions from before it have
+/// addressed through a whole address, and nobody else.
+#[test]
+fn rfc4787_req8_peers_from_before_a_plan_that_filters_are_known() {
+    let filters = "{ preset = \"bcp\", filtering = \"address-dependent\" }";
+    let plans = [(0, edge("{}", &pool(2, ""))), (10, plan_text(filters, "{}", &pool(2, "")))];
+    let p = day(
+        &plans,
+        &[
+            "udp 10.0.0.5:5000 > 198.51.100.10:53 @0",
+            "udp 198.51.100.10:99 > 192.0.2.8:7000 @20",
+            "udp 198.51.100.11:53 > 192.0.2.8:7000 @21",
+        ],
+    );
+    let lost: Vec<String> =
+        p.not_translated.iter().map(|n| format!("{:?}", n.flow.source_port)).collect();
+    assert_eq!((p.tally.translated, lost), (2, vec!["Some(53)".to_owned()]));
+}
+
 /// A port that a mapping holds and the new plan takes out stays with the mapping, and goes to
 /// nobody afterwards.
 #[test]

@@ -92,6 +92,11 @@ impl Device {
     pub fn expire(&mut self, now: Instant) {
         self.engine().expire(now);
     }
+
+    /// Before this instant nothing becomes due; `None` if nothing ever does as things are.
+    pub(crate) fn next_due(&self) -> Option<Instant> {
+        Some(self.bindings.next_expiry()).filter(|due| *due < u64::MAX).map(Instant)
+    }
 }
 
 /// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.

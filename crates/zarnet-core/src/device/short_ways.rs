@@ -78,17 +78,24 @@ impl Device {
         self.context().prefetch_port(flow)
     }
 
-    /// Reads what decides about new ports of the hosts of some flows, where that is more than which
-    /// ones are free. One kind of thing after the other: of a loop of few steps the processor sees
-    /// enough at a time to wait for many places together.
-    pub(crate) fn prefetch_careful<'a>(&self, flows: impl Iterator<Item = &'a FlowKey> + Clone) {
-        let context = self.context();
-        if context.is_careful() {
-            let held = flows.clone().fold(0, |sum, flow| sum ^ context.prefetch_held(flow));
-            let rested = flows.clone().fold(0, |sum, flow| sum ^ context.prefetch_rested(flow));
-            let blocks = flows.fold(0, |sum, flow| sum ^ context.prefetch_block(flow));
-            std::hint::black_box((held, rested, blocks));
-        }
+    /// Whether more decides about a new port of a host than which ones are free.
+    pub(crate) fn is_careful(&self) -> bool {
+        self.context().is_careful()
+    }
+
+    /// Reads how many ports a flow's host has.
+    pub(crate) fn prefetch_held(&self, flow: &FlowKey) -> u32 {
+        self.context().prefetch_held(flow)
+    }
+
+    /// Reads which ports rest that were those of a flow's host.
+    pub(crate) fn prefetch_rested(&self, flow: &FlowKey) -> u32 {
+        self.context().prefetch_rested(flow)
+    }
+
+    /// Reads the block of a flow's host, and the beginning of it.
+    pub(crate) fn prefetch_block(&self, flow: &FlowKey) -> u32 {
+        self.context().prefetch_block(flow)
     }
 
     /// Enters a whole flow on the fast path.

@@ -101,13 +101,18 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
     }
 
     /// The value of the interval that holds `x`.
-    #[inline]
+    #[inline(always)]
     pub(crate) fn get(&self, x: u64) -> &V {
         if let Some(usual) = self.usual.get((x >> PART) as usize)
             && (x as u32).wrapping_sub(usual.start) <= usual.span
         {
             return &self.values[usual.position as usize];
         }
+        self.search(x)
+    }
+
+    #[inline(never)]
+    fn search(&self, x: u64) -> &V {
         let position = match (&self.octets, u32::try_from(x)) {
             (Some(octets), Ok(address)) => octets.last_up_to(&self.starts, address),
             _ => self.starts.partition_point(|s| *s <= x) - 1,

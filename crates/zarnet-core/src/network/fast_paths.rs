@@ -9,8 +9,8 @@ use crate::plan::DeviceId;
 #[derive(Debug, Clone, Default)]
 pub(super) struct FastPaths {
     pub list: Vec<(DeviceId, FastPath)>,
-    /// The devices that have any.
-    pub devices: Vec<DeviceId>,
+    /// Whether more decides about a new port on any of them than which ones are free.
+    pub are_careful: bool,
     /// By source: the fast path, and the rule on it.
     pub by_source: Option<IntervalMap<Option<(u16, u16)>>>,
     /// How often they were forgotten.

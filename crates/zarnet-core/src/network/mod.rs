@@ -1,6 +1,7 @@
 //! Devices, hosts and segments together: how a packet gets from its sender to whoever has its
 //! destination.
 
+mod devices;
 mod fast_flows;
 mod fast_paths;
 mod fate;
@@ -24,6 +25,7 @@ use crate::device::Device;
 use crate::event::{Action, Event};
 use crate::net::{AddressSet, Instant};
 use crate::plan::{DeviceId, Log, Plan, Renaming, RuleKind};
+use devices::Devices;
 use fast_paths::FastPaths;
 pub(crate) use fast_paths::ShortWay;
 pub use fate::{Fate, Loss, Origin, Passage, Receiver};
@@ -36,7 +38,7 @@ use world::World;
 #[derive(Debug, Clone)]
 pub struct Network {
     plan: Arc<Plan>,
-    devices: Vec<Device>,
+    devices: Devices,
     world: World,
     /// Addresses that send somewhere in the traffic: those that no host has are hosts of their own.
     sources: Option<HashSet<IpAddr, RandomState>>,
@@ -56,7 +58,7 @@ impl Network {
         let world = World::new(&plan);
         Self {
             plan,
-            devices,
+            devices: Devices::new(devices),
             world,
             sources,
             missed_source: false,
@@ -71,7 +73,7 @@ impl Network {
         let world = World::new(&plan);
         Self {
             plan,
-            devices: Vec::new(),
+            devices: Devices::default(),
             world,
             sources: None,
             missed_source: false,
@@ -196,6 +198,11 @@ impl Network {
     /// Dynamic mappings on all devices.
     pub fn mapping_count(&self) -> u64 {
         self.devices.iter().map(Device::mapping_count).sum()
+    }
+
+    /// The same at an instant, after everything that is due then.
+    pub(crate) fn count_mappings(&mut self, now: Instant) -> u64 {
+        self.devices.count_mappings(now)
     }
 
     /// Whether a packet was lost at an address that may be a host only because it sends somewhere

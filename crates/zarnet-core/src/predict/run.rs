@@ -251,11 +251,7 @@ impl Run {
     }
 
     pub(super) fn note_peak(&mut self, now: Instant) {
-        // one device has expired what was due when the packet came; of several, others may not have
-        if self.network.devices().len() > 1 {
-            self.expire_all(now);
-        }
-        let count = self.network.mapping_count();
+        let count = self.network.count_mappings(now);
         if count > self.peak.0 {
             self.peak = (count, now);
         }

@@ -8,11 +8,14 @@ use zarnet_core::predict::LoggedBy;
 
 use super::{EventKind, LogNames, Name, TranslationEvent};
 
+/// In nanoseconds.
+const MILLISECOND: u64 = 1_000_000;
+
 /// Turns entries of a run into events.
 #[derive(Debug)]
 pub struct OfRun {
-    /// When the clock of the run begins, in nanoseconds since 1970.
-    origin: i128,
+    /// When the clock of the run begins: milliseconds since 1970, and nanoseconds behind them.
+    origin: (i64, u64),
     /// Whether sessions are logged with their far ends (RFC 6888 §4 REQ-12 advises against it).
     with_peers: bool,
     /// Names of each device, for the plan that they are of.
@@ -33,13 +36,15 @@ struct DeviceNames {
 impl OfRun {
     /// For a run whose clock begins at `origin`, in nanoseconds since 1970.
     pub fn new(origin: i128, with_peers: bool) -> Self {
+        let milliseconds = i64::try_from(origin.div_euclid(MILLISECOND.into())).unwrap_or(i64::MAX);
+        let origin = (milliseconds, origin.rem_euclid(MILLISECOND.into()) as u64);
         Self { origin, with_peers, plan: None, devices: Vec::new() }
     }
 
     /// The time of day of an instant of the run, in milliseconds since 1970.
     fn time(&self, nanoseconds: u64) -> i64 {
-        let at = (self.origin + i128::from(nanoseconds)).div_euclid(1_000_000);
-        i64::try_from(at).unwrap_or(i64::MAX)
+        let behind = self.origin.1.saturating_add(nanoseconds) / MILLISECOND;
+        self.origin.0.saturating_add(behind as i64)
     }
 
     /// Learns the names of a plan, unless it is the one known.

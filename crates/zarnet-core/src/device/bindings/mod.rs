@@ -171,6 +171,11 @@ impl Bindings {
         &mut self.targets[usize::from(target)]
     }
 
+    /// Nothing is due before this instant.
+    pub(super) fn next_expiry(&self) -> u64 {
+        self.next_expiry
+    }
+
     /// Something becomes due at an instant.
     #[inline(always)]
     fn due_by(&mut self, at: u64) {

@@ -85,3 +85,52 @@ impl RestingPorts {
         self.by_host.get(&(port_table, host)).into_iter().flat_map(FewNumbers::iter)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// Against a plain list of rests, some of which end before their time.
+        #[test]
+        fn ports_rest_as_a_list_says(
+            steps in proptest::collection::vec((0u8..3, 0u32..3, 0u32..3, 1u64..6), 0..200),
+        ) {
+            let mut resting = RestingPorts::default();
+            let (mut list, mut numbers): (Vec<(u64, u32, u16, Key)>, Vec<RestNumber>) = Default::default();
+            let (mut now, mut port) = (0, 0u16);
+            for (what, table, host, n) in steps {
+                let host = Key::from_number(host.into());
+                match what {
+                    0 if !list.is_empty() => {
+                        let at = n as usize % list.len();
+                        resting.end(numbers.remove(at));
+                        list.remove(at);
+                    }
+                    1 => {
+                        now += n;
+                        while let Some((table, port)) = resting.next_over(now) {
+                            let (until, of, first, _) = list.remove(0);
+                            numbers.remove(0);
+                            prop_assert!(until <= now);
+                            prop_assert_eq!((table, port), (of, first));
+                        }
+                        prop_assert!(list.first().is_none_or(|rest| rest.0 > now));
+                    }
+                    _ => {
+                        port += 1;
+                        list.push((now + 3, table, port, host));
+                        numbers.push(resting.put(table, port, host, now + 3));
+                    }
+                }
+                let of = |rest: &&(u64, u32, u16, Key)| rest.1 == table && rest.3 == host;
+                let own: Vec<u16> = list.iter().filter(of).map(|rest| rest.2).collect();
+                prop_assert_eq!(resting.of(table, host).collect::<Vec<_>>(), own);
+                let all: Vec<(u32, u16)> = list.iter().map(|rest| (rest.1, rest.2)).collect();
+                prop_assert_eq!(resting.all().collect::<Vec<_>>(), all);
+            }
+        }
+    }
+}

@@ -228,6 +228,49 @@ fn a_mapping_is_handed_over_to_another_rule() {
     assert_eq!(live, [0, 1]);
 }
 
+/// A session under an address mapping is found by its ends as they are inside, keeps its rule when
+/// the mapping becomes another's, and ends as any other.
+#[test]
+fn sessions_under_an_address_mapping_need_no_tuples() {
+    let mut bench = bench();
+    let new = whole(&bench, "10.0.0.5", "203.0.113.10");
+    let id = bench.engine().open_mapping(0, &new);
+    let at = |bench: &TestBench, port: u16| {
+        session(bench, S, id, PEER_PORT).with_internal(Protocol::UDP, port)
+    };
+    let first = at(&bench, 4000);
+    let first = bench.engine().open_session(first, None, rules(POOL));
+    let second = at(&bench, 4001);
+    let second = bench.engine().open_session(second, None, rules(POOL));
+    let find = |bench: &TestBench, port, of| {
+        let table = &bench.bindings.table;
+        table.find_under_address(Protocol::UDP, (key("10.0.0.5"), port), peer(), of)
+    };
+    assert_eq!(
+        [4000, 4001, 4002].map(|p| find(&bench, p, None)),
+        [Some(first), Some(second), None]
+    );
+    assert_eq!(
+        (find(&bench, 4000, Some(id)), find(&bench, 4000, Some(id + 9))),
+        (Some(first), None)
+    );
+    let tuples = bench.bindings.tuples(second);
+    let sources = [tuples.0.source, tuples.1.source].map(|end| end.to_string());
+    assert_eq!(sources, ["10.0.0.5:4001", "203.0.113.10:4001"]);
+    let table = &bench.bindings.table;
+    assert_eq!((table.session_count_of(id), table.sessions_of(id).count()), (2, 0));
+    bench.engine().hand_over(2 * S, id, SECOND_POOL);
+    let table = &bench.bindings.table;
+    assert_eq!((table.session_count_of(id), table.sessions_of(id).count()), (2, 2), "spelt out");
+    assert_eq!(bench.bindings.tuples(second), tuples);
+    let made_by = bench.bindings.rules_of(bench.bindings.table.session(second));
+    assert_eq!(made_by, (None, Some(RuleId(POOL))));
+    bench.engine().expire(Instant(9000 * S));
+    let table = &bench.bindings.table;
+    assert_eq!((table.mapping_count(), table.session_count()), (0, 0));
+    assert!(!table.has_found_by_ends());
+}
+
 /// Both doors in one step do what they do one after the other, and report the same, opening and
 /// closing.
 #[test]

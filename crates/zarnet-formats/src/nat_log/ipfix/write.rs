@@ -1,6 +1,6 @@
 //! Translation events as IPFIX messages (RFC 7011, RFC 8158).
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
 use super::elements::{self, Element};
@@ -98,7 +98,8 @@ const FIRST: u16 = 259;
 /// Writes events as messages, and hands over each one that is complete.
 #[derive(Debug)]
 pub struct Writer {
-    domains: HashMap<Name, Domain>,
+    /// By name: they are few, and each event asks for its own.
+    domains: BTreeMap<Name, Domain>,
     /// No message has more octets.
     most: usize,
 }
@@ -124,7 +125,7 @@ struct Domain {
     /// The template of the event last written: the next one is mostly like it.
     last: Option<(u16, u16)>,
     /// Numbers of pools, and whether the receiver has their names.
-    pools: HashMap<Name, (u32, bool)>,
+    pools: BTreeMap<Name, (u32, bool)>,
     /// Whether its names and the description of our elements are written.
     is_introduced: bool,
     most: usize,
@@ -135,7 +136,7 @@ const HEADER: usize = 16;
 impl Writer {
     /// A writer of messages of at most so many octets: [`MOST_IN_FILE`], [`MOST_IN_DATAGRAM`].
     pub fn new(most: usize) -> Self {
-        Self { domains: HashMap::new(), most }
+        Self { domains: BTreeMap::new(), most }
     }
 
     /// Writes an event. `export`: seconds since 1970, for a message that is full before it.
@@ -190,7 +191,7 @@ impl Domain {
             set: None,
             templates: HashMap::new(),
             last: None,
-            pools: HashMap::new(),
+            pools: BTreeMap::new(),
             is_introduced: false,
             most,
         }
@@ -227,23 +228,30 @@ impl Domain {
     /// Writes a record, its fields in the order of [`fields`].
     fn put(&mut self, event: &TranslationEvent, rule: &str, pool: Option<u32>) {
         let out = &mut self.message;
-        out.extend(event.at.to_be_bytes());
+        // slices, not iterators: these are copied whole
+        out.extend_from_slice(&event.at.to_be_bytes());
         out.push(event.kind.number(event.internal.is_some_and(|a| a.is_ipv6())));
         put_address(out, event.internal);
         put_address(out, event.external);
-        out.extend(event.protocol.map(|p| p.0));
-        out.extend(event.internal_port.into_iter().flat_map(u16::to_be_bytes));
-        out.extend(event.external_port.into_iter().flat_map(u16::to_be_bytes));
+        if let Some(protocol) = event.protocol {
+            out.push(protocol.0);
+        }
+        put_port(out, event.internal_port);
+        put_port(out, event.external_port);
         if event.external_port.is_some() {
-            out.extend(event.last_port.into_iter().flat_map(u16::to_be_bytes));
+            put_port(out, event.last_port);
         }
         put_address(out, event.peer);
-        out.extend(event.peer_port.into_iter().flat_map(u16::to_be_bytes));
-        out.extend(event.cause.map(cause_number));
-        out.extend(pool.into_iter().flat_map(u32::to_be_bytes));
+        put_port(out, event.peer_port);
+        if let Some(cause) = event.cause {
+            out.push(cause_number(cause));
+        }
+        if let Some(pool) = pool {
+            out.extend_from_slice(&pool.to_be_bytes());
+        }
         if let (Some(quota), Some(limit)) = (event.kind.quota(), event.limit) {
-            out.extend(quota.to_be_bytes());
-            out.extend(limit.to_be_bytes());
+            out.extend_from_slice(&quota.to_be_bytes());
+            out.extend_from_slice(&limit.to_be_bytes());
         }
         if event.rule.is_some() {
             put_text(out, rule);
@@ -372,8 +380,14 @@ const LONGEST: usize = 3 * 16 + 64 + 4 + 20 * 8 + 4 + 4 + 3 + 255;
 fn put_address(out: &mut Vec<u8>, address: Option<IpAddr>) {
     match address {
         None => {}
-        Some(IpAddr::V4(a)) => out.extend(a.octets()),
-        Some(IpAddr::V6(a)) => out.extend(a.octets()),
+        Some(IpAddr::V4(a)) => out.extend_from_slice(&a.octets()),
+        Some(IpAddr::V6(a)) => out.extend_from_slice(&a.octets()),
+    }
+}
+
+fn put_port(out: &mut Vec<u8>, port: Option<u16>) {
+    if let Some(port) = port {
+        out.extend_from_slice(&port.to_be_bytes());
     }
 }
 
@@ -381,7 +395,7 @@ fn put_address(out: &mut Vec<u8>, address: Option<IpAddr>) {
 fn put_text(out: &mut Vec<u8>, text: &str) {
     let text = &text.as_bytes()[..text.floor_char_boundary(text.len().min(254))];
     out.push(text.len() as u8);
-    out.extend(text);
+    out.extend_from_slice(text);
 }
 
 /// When a message is sent whose last event happens at `at`, in milliseconds since 1970: in whole
