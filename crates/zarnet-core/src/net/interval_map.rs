@@ -111,11 +111,12 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
         self.search(x)
     }
 
+    /// Apart, so that what most packets are for is found in place.
     #[inline(never)]
     fn search(&self, x: u64) -> &V {
-        let position = match (&self.octets, u32::try_from(x)) {
-            (Some(octets), Ok(address)) => octets.last_up_to(&self.starts, address),
-            _ => self.starts.partition_point(|s| *s <= x) - 1,
+        let position = match &self.octets {
+            Some(octets) if x <= u32::MAX.into() => octets.last_up_to(&self.starts, x as u32),
+            Some(_) | None => self.starts.partition_point(|s| *s <= x) - 1,
         };
         &self.values[position]
     }

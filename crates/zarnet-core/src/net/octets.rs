@@ -11,6 +11,9 @@ pub(super) struct Octets {
 
 const DEEPER: u32 = 1 << 31;
 
+/// Among no more numbers than this a binary search is as quick.
+const MANY: usize = 64;
+
 /// A part with no more numbers than this has no table: they are gone through.
 const FEW: usize = 4;
 
@@ -19,7 +22,7 @@ impl Octets {
     /// tables.
     pub(super) fn new(list: &[u64]) -> Option<Self> {
         let mut octets = Self { tables: Vec::new() };
-        (list.len() > FEW && list.len() < DEEPER as usize).then(|| {
+        (list.len() > MANY && list.len() < DEEPER as usize).then(|| {
             octets.add_table(list, 0, 24);
             octets
         })
@@ -68,7 +71,7 @@ mod tests {
         /// Against a binary search, with numbers that are close together and far apart.
         #[test]
         fn finds_what_a_binary_search_finds(
-            near in proptest::collection::btree_set(0u64..2000, 0..300),
+            near in proptest::collection::btree_set(0u64..2000, 0..400),
             far in proptest::collection::btree_set(0u64..1 << 32, 0..40),
             base: u32,
             asked in proptest::collection::vec(any::<u32>(), 0..20),

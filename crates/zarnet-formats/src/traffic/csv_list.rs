@@ -77,11 +77,15 @@ impl Source for CsvList<'_> {
 
     fn fill(&mut self, clock: &mut Clock, batch: &mut Vec<Item>, most: usize) {
         let columns = self.columns.len();
-        while self.plain && batch.len() < most {
-            let flow = match self.v6 {
-                false => self.lines.next_plain(|text| csv_fast::flow(text, columns)),
-                true => self.lines.next_plain(|text| csv_fast::flow_v6(text, columns)),
-            };
+        // a loop for each family, in which its lines are read in place
+        while self.plain && !self.v6 && batch.len() < most {
+            let flow = self.lines.next_plain(|text| csv_fast::flow(text, columns));
+            let Some(flow) = flow else { return };
+            clock.note_plain();
+            batch.push(Item::Flow(flow));
+        }
+        while self.plain && self.v6 && batch.len() < most {
+            let flow = self.lines.next_plain(|text| csv_fast::flow_v6(text, columns));
             let Some(flow) = flow else { return };
             clock.note_plain();
             batch.push(Item::Flow(flow));

@@ -11,7 +11,7 @@ pub(in crate::device) struct Draw<'a> {
 
 impl<'a> Draw<'a> {
     /// From where the stream of a device stands.
-    pub(in crate::device) fn new(stream: &'a RandomStream) -> Self {
+    pub(super) fn new(stream: &'a RandomStream) -> Self {
         Self { stream, at: stream.position() }
     }
 

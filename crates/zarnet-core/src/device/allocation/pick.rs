@@ -46,7 +46,7 @@ impl<'a> Context<'a> {
     }
 
     /// Whether the device could as well pick another address of a target.
-    pub(in crate::device) fn picks_freely(&self, config: &TargetConfig) -> bool {
+    pub(super) fn picks_freely(&self, config: &TargetConfig) -> bool {
         config.pick == Pick::Random && config.space.count() > 1
     }
 

@@ -99,7 +99,8 @@ mod tests {
             steps in proptest::collection::vec((0u8..3, 0u32..3, 0u32..3, 1u64..6), 0..200),
         ) {
             let mut resting = RestingPorts::default();
-            let (mut list, mut numbers): (Vec<(u64, u32, u16, Key)>, Vec<RestNumber>) = Default::default();
+            let mut list: Vec<(u64, u32, u16, Key)> = Vec::new();
+            let mut numbers: Vec<RestNumber> = Vec::new();
             let (mut now, mut port) = (0, 0u16);
             for (what, table, host, n) in steps {
                 let host = Key::from_number(host.into());

@@ -3,7 +3,7 @@
 use super::first_match::{FirstMatch, Wants, runs, service_number, service_spans};
 use crate::device::key::{Key, numbered};
 use crate::net::{AddressSet, Endpoint, Packet, Protocol};
-use crate::plan::{self, Acl, AclEntry, AclId, InterfaceId, Parties, Policy, RealmSet, Verdict};
+use crate::plan::{self, Acl, AclEntry, AclId, InterfaceId, Parties, Policy, RealmSet};
 
 /// The filters and policies of a device, ready for packets.
 #[derive(Debug)]
@@ -84,21 +84,6 @@ impl Passage {
         ];
         self.policies.v4.candidates(values).next()
     }
-
-    /// Whether a filter accepts a packet.
-    pub(in crate::device) fn accepts(
-        &self,
-        plan: &plan::DevicePlan,
-        acl: Option<AclId>,
-        packet: Packet,
-        is_answer: bool,
-    ) -> bool {
-        acl.is_none_or(|id| {
-            let acl = &plan.acls[id.index()];
-            let entry = self.first_entry(id, acl, packet, is_answer);
-            entry.is_some_and(|i| acl.entries[i].verdict == Verdict::Accept)
-        })
-    }
 }
 
 fn of_acl(entries: &[AclEntry]) -> Entries<4> {
@@ -144,7 +129,7 @@ mod tests {
 
     use super::*;
     use crate::net::{AddressRange, Packet, Service, ServiceSet};
-    use crate::plan::Place;
+    use crate::plan::{Place, Verdict};
 
     fn addresses() -> impl Strategy<Value = AddressSet> {
         let range = (0u32..24, 0u32..9).prop_map(|(first, more)| {

@@ -2,8 +2,8 @@
 
 use super::{FastOutcome, FastPacket, FlowKey};
 use crate::device::bindings::{
-    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, NONE, NewMapping, Session,
-    Sink,
+    ANSWERED, Context, Engine, ExternalAddress, Heading, INBOUND, Kind, KnownSession, NONE,
+    NewMapping, Session, Sink,
 };
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::FlowSchedule;
@@ -311,16 +311,12 @@ impl<S: Sink> Engine<'_, S> {
         flow: &FlowKey,
         schedule: FlowSchedule,
     ) -> FastOutcome {
-        let mut session = *self.bindings.table.session(id);
+        let session = self.bindings.table.session(id);
         if session.expires <= schedule.answer.0 {
             return FastOutcome::SlowPath;
         }
-        let (from_initiator, packet) = (!session.has(INBOUND), flow.packet());
-        let timing = self.context().timing(&session);
-        let heading = Heading { from_initiator, outbound: true };
-        session.on_packet(now.0, packet.signal, heading, timing);
-        session.on_packet(now.0, packet.answer().signal, heading.back(), timing);
-        self.run_on(now, id, session, (schedule.end.0, schedule.ending));
+        let heading = Heading { from_initiator: !session.has(INBOUND), outbound: true };
+        self.go_on(now, KnownSession { id, heading }, flow.packet(), schedule);
         FastOutcome::Entered
     }
 }

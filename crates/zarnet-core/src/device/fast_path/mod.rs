@@ -237,22 +237,15 @@ impl Context<'_> {
         source: EndKey,
         destination: EndKey,
     ) -> bool {
-        let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
         let packet = first_packet(protocol, source, destination);
-        let inner = &plan.interfaces[ingress.index()];
-        passage.accepts(plan, inner.ingress_acl, packet, false)
+        self.passes_in(ingress, packet)
             && self.policy_verdict((ingress, egress), packet, packet) == Verdict::Accept
-            && passage.accepts(plan, inner.egress_acl, packet.answer(), true)
     }
 
     /// Whether filters of the outer interface let a flow and its answer pass, on an external end.
     #[inline(never)]
     fn passes_outside(&self, flow: &FlowKey, external: EndKey) -> bool {
-        let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
-        let packet = first_packet(flow.protocol, external, flow.destination);
-        let outer = &plan.interfaces[flow.egress.index()];
-        passage.accepts(plan, outer.egress_acl, packet, false)
-            && passage.accepts(plan, outer.ingress_acl, packet.answer(), true)
+        self.passes_out(flow.egress, first_packet(flow.protocol, external, flow.destination))
     }
 }
 

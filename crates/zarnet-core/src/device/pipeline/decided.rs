@@ -69,7 +69,9 @@ impl Context<'_> {
             Some(hit) => self.prepare_known(hop, hit, packet, answer)?,
             None => self.prepare_first(now, hop, packet, answer)?,
         };
-        self.filters_accept(hop, packet, prepared.out).then_some(prepared)
+        let passes =
+            self.passes_in(hop.ingress, packet) && self.passes_out(hop.egress, prepared.out);
+        passes.then_some(prepared)
     }
 
     fn prepare_known(
@@ -139,17 +141,6 @@ impl Context<'_> {
         let may_be = !to_himself || Key::of(back.source().address).is_some_and(inside);
         may_be && self.find_compact(back).is_some()
     }
-
-    /// Whether the filters on a hop let a packet and its answer pass, whatever the policy says.
-    fn filters_accept(&self, hop: &DecidedHop, packet: Packet, out: Packet) -> bool {
-        let (plan, passage) = (&self.compiled.plan, &self.compiled.passage);
-        let inner = &plan.interfaces[hop.ingress.index()];
-        let outer = &plan.interfaces[hop.egress.index()];
-        passage.accepts(plan, inner.ingress_acl, packet, false)
-            && passage.accepts(plan, outer.egress_acl, out, false)
-            && passage.accepts(plan, outer.ingress_acl, out.answer(), true)
-            && passage.accepts(plan, inner.egress_acl, packet.answer(), true)
-    }
 }
 
 impl<S: Sink> Engine<'_, S> {
@@ -177,7 +168,13 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// Another flow on a living session.
-    fn go_on(&mut self, now: Instant, hit: KnownSession, packet: Packet, schedule: FlowSchedule) {
+    pub(in crate::device) fn go_on(
+        &mut self,
+        now: Instant,
+        hit: KnownSession,
+        packet: Packet,
+        schedule: FlowSchedule,
+    ) {
         let mut session = *self.bindings.table.session(hit.id);
         let timing = self.context().timing(&session);
         session.on_packet(now.0, packet.signal, hit.heading, timing);

@@ -67,6 +67,24 @@ impl Context<'_> {
         (ruling.verdict == Verdict::Drop).then(|| Refusal::new(reason, ruling.place))
     }
 
+    /// Whether the filters of the interface that a first packet comes in by let it and its answer pass.
+    pub(in crate::device) fn passes_in(&self, interface: InterfaceId, packet: Packet) -> bool {
+        let interface = &self.compiled.plan.interfaces[interface.index()];
+        self.accepts(interface.ingress_acl, packet, false)
+            && self.accepts(interface.egress_acl, packet.answer(), true)
+    }
+
+    /// The same of the interface that it leaves by.
+    pub(in crate::device) fn passes_out(&self, interface: InterfaceId, packet: Packet) -> bool {
+        let interface = &self.compiled.plan.interfaces[interface.index()];
+        self.accepts(interface.egress_acl, packet, false)
+            && self.accepts(interface.ingress_acl, packet.answer(), true)
+    }
+
+    fn accepts(&self, acl: Option<AclId>, packet: Packet, is_answer: bool) -> bool {
+        acl.is_none_or(|acl| self.ruling(acl, packet, is_answer).verdict == Verdict::Accept)
+    }
+
     /// The first entry that matches, or the drop at the end.
     fn ruling(&self, id: AclId, packet: Packet, is_answer: bool) -> Ruling {
         let acl: &Acl = &self.compiled.plan.acls[id.index()];

@@ -3,6 +3,7 @@
 mod elements;
 mod read;
 mod record;
+mod shape;
 mod template;
 mod write;
 
