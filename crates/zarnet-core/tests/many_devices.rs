@@ -54,8 +54,8 @@ fn run(plan: &Arc<Plan>, flows: &[Flow], moment: Moment) -> Prediction {
     predict(plan.clone(), OneByOne(items), Vec::new(), options).unwrap()
 }
 
-/// The most mappings that all devices had at once, and when first: as told by a look at each instant
-/// at which a flow begins.
+/// The most mappings that all devices had at once, and when first: as told by a look at each
+/// instant at which a flow begins.
 #[test]
 fn the_peak_is_the_most_that_is_there_at_any_flow() {
     let plan = edges(5);

@@ -1,5 +1,5 @@
-//! What shorter ways than step by step ask of a device, and do to it: flows and packets on fast paths,
-//! and flows on ways through the network that are known.
+//! What shorter ways than step by step ask of a device, and do to it: flows and packets on fast
+//! paths, and flows on ways through the network that are known.
 
 use std::net::IpAddr;
 
@@ -178,8 +178,8 @@ impl Device {
         self.bindings.tuples(session.id)
     }
 
-    /// What a first packet will be looked up by, and its source as it leaves if that can be guessed;
-    /// see [`Probe`].
+    /// What a first packet will be looked up by, and its source as it leaves if that can be
+    /// guessed; see [`Probe`].
     #[inline]
     pub(crate) fn probe(
         &self,

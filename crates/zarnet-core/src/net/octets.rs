@@ -1,5 +1,5 @@
-//! Where a number of 32 bits stands among many that are in order, found by its octets, as many as it
-//! takes: a few steps where a binary search among ten thousand takes fourteen, each a guess.
+//! Where a number of 32 bits stands among many that are in order, found by its octets, as many as
+//! it takes: a few steps where a binary search among ten thousand takes fourteen, each a guess.
 
 /// A table for every part of the numbers, of a 256th of the part above it, that holds many.
 #[derive(Debug, Clone)]

@@ -1,4 +1,5 @@
-//! The devices of a network, and what is counted over all of them: of thousands, a flow changes a few.
+//! The devices of a network, and what is counted over all of them: of thousands, a flow changes a
+//! few.
 
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;

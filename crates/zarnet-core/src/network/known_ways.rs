@@ -1,5 +1,5 @@
-//! Flows on known ways: ways are learnt from flows that went step by step, and others are entered on
-//! them at once.
+//! Flows on known ways: ways are learnt from flows that went step by step, and others are entered
+//! on them at once.
 
 use super::fast_paths::ShortWay;
 use super::ways::{Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
@@ -20,9 +20,9 @@ impl Network {
         if self.ways.list.is_empty() { None } else { self.ways.find(packet) }
     }
 
-    /// Reads what flows on known ways will be looked up by on the devices of their ways, as far as it
-    /// can be guessed how they reach them. First all is worked out, then all is read: of a loop of few
-    /// steps the processor sees enough at a time to wait for many places together.
+    /// Reads what flows on known ways will be looked up by on the devices of their ways, as far as
+    /// it can be guessed how they reach them. First all is worked out, then all is read: of a loop
+    /// of few steps the processor sees enough at a time to wait for many places together.
     pub(super) fn prefetch_ways(&mut self, all: &[ShortWay]) {
         let mut ahead = std::mem::take(&mut self.ways.ahead);
         ahead.taken.resize(self.devices.len(), Vec::new());

@@ -76,7 +76,8 @@ pub(super) fn flow_v6(text: &[u8; ROOM], columns: usize) -> Option<(Flow, usize)
     (faults == 0).then_some((flow_of((start, protocol), ends, rest), length + line.at))
 }
 
-/// What stands behind the addresses: the destination's port, how long the flow lasts, and how it ends.
+/// What stands behind the addresses: the destination's port, how long the flow lasts, and how it
+/// ends.
 type Rest = (Option<u16>, u64, Option<Ending>);
 
 #[inline(always)]

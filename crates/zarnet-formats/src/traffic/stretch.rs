@@ -1,5 +1,5 @@
-//! A stretch of a line of a list, read where it lies, many octets at a time, without branches on the
-//! length of a field.
+//! A stretch of a line of a list, read where it lies, many octets at a time, without branches on
+//! the length of a field.
 
 use wide::i8x16;
 

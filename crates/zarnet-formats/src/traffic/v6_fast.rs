@@ -1,12 +1,13 @@
-//! IPv6 addresses as nearly every list writes them, read many octets at a time: groups of hexadecimal
-//! digits (RFC 4291 §2.2, forms 1 and 2). Anything else is left to the careful reader.
+//! IPv6 addresses as nearly every list writes them, read many octets at a time: groups of
+//! hexadecimal digits (RFC 4291 §2.2, forms 1 and 2). Anything else is left to the careful reader.
 
 use wide::i8x16;
 
 /// So many octets of a line are looked at: no address is longer than 39.
 pub(super) const WIDTH: usize = 48;
 
-/// Bits for the octets of a field: colons, commas, and what is neither these nor a hexadecimal digit.
+/// Bits for the octets of a field: colons, commas, and what is neither these nor a hexadecimal
+/// digit.
 struct Marks {
     colons: u64,
     commas: u64,

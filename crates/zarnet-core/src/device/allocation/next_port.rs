@@ -1,5 +1,5 @@
-//! The next port for a host on the address that it has: what most new mappings need, where ports are not
-//! shared.
+//! The next port for a host on the address that it has: what most new mappings need, where ports
+//! are not shared.
 
 use super::port::{any_free, drawn, first_tried};
 use crate::device::bindings::{Context, NewPort, PortSpan};
@@ -17,8 +17,8 @@ impl Context<'_> {
     }
 
     /// The target on which a rule gives a host that has mappings the next port, whatever there is
-    /// besides, and whether the device could as well choose another; `None` for a rule that has more
-    /// to ask.
+    /// besides, and whether the device could as well choose another; `None` for a rule that has
+    /// more to ask.
     pub(in crate::device) fn next_port_on(&self, id: u16) -> Option<(u16, bool)> {
         let rule = self.rule(id);
         let target = self.compiled.targets.of(id).main?;
@@ -28,8 +28,8 @@ impl Context<'_> {
         (drops && rule.limit.is_none() && self.takes_next_port()).then_some((target, freely))
     }
 
-    /// The external address that a host has or would get on a target, if it has been used, and where
-    /// that is noted.
+    /// The external address that a host has or would get on a target, if it has been used, and
+    /// where that is noted.
     #[inline(always)]
     pub(in crate::device) fn external_of_host(
         &self,
@@ -42,8 +42,8 @@ impl Context<'_> {
         self.bindings.paired.find(host, target).unzip()
     }
 
-    /// The port that an internal one will get, if others get so many before: a guess, to read its place
-    /// beforehand.
+    /// The port that an internal one will get, if others get so many before: a guess, to read its
+    /// place beforehand.
     #[inline(always)]
     pub(in crate::device) fn likely_port(&self, port_table: u32, port: u16, ahead: u16) -> u16 {
         let behaviour = &self.compiled.plan.behaviour;
@@ -56,8 +56,8 @@ impl Context<'_> {
         }
     }
 
-    /// The next port of some that are in use, for an internal end; `None` if none is left, or more has
-    /// to be asked.
+    /// The next port of some that are in use, for an internal end; `None` if none is left, or more
+    /// has to be asked.
     #[inline(always)]
     pub(in crate::device) fn new_port(
         &self,
@@ -113,9 +113,9 @@ impl Context<'_> {
         Some((ports.next_free(&[span], from, None)?, None))
     }
 
-    /// The ports of a class that a host may have without being given a block first, and the number of
-    /// its block, where ports come in blocks and it has one; `None` where it has none or several, or as
-    /// many ports as it may have.
+    /// The ports of a class that a host may have without being given a block first, and the number
+    /// of its block, where ports come in blocks and it has one; `None` where it has none or
+    /// several, or as many ports as it may have.
     fn own_span(
         &self,
         host: Key,
@@ -135,8 +135,8 @@ impl Context<'_> {
         Some(((low, low + (size - 1)), Some(number)))
     }
 
-    /// The same as [`Self::port_in`] where ports rest: those that were the host's own are free to it.
-    /// `None` where that takes more than a few draws.
+    /// The same as [`Self::port_in`] where ports rest: those that were the host's own are free to
+    /// it. `None` where that takes more than a few draws.
     fn port_of_host(
         &self,
         span: PortSpan,

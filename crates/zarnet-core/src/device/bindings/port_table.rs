@@ -27,8 +27,8 @@ pub(super) fn table_slot(protocol: Protocol) -> Option<usize> {
 #[derive(Debug, Clone)]
 pub(in crate::device) struct PortTable {
     pub ports: PortMap,
-    /// Mapping + 1 by external port, or [`RESTS`] and the number of its rest; 0 for neither. In stretches that are made when they are needed:
-    /// few addresses use all their ports.
+    /// Mapping + 1 by external port, or [`RESTS`] and the number of its rest; 0 for neither. In
+    /// stretches that are made when they are needed: few addresses use all their ports.
     by_port: [Option<Box<[u32; STRETCH]>>; (1 << 16) / STRETCH],
     /// Which hosts hold which blocks of the ports.
     pub blocks: Blocks,

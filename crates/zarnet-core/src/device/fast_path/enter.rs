@@ -30,7 +30,8 @@ impl FlowKey {
 }
 
 impl Context<'_> {
-    /// Whether a session that is found by its ends may have the answers that come to an external end.
+    /// Whether a session that is found by its ends may have the answers that come to an external
+    /// end.
     #[inline(always)]
     fn may_be_contested(&self, flow: &FlowKey, external: EndKey) -> bool {
         // kept apart: there is hardly ever such a session, and what is short is entered in place

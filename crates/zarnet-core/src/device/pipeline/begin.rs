@@ -62,8 +62,8 @@ impl<S: Sink> Engine<'_, S> {
         Ok(self.make(now, passed, (sent, out), (entry, &source), None))
     }
 
-    /// Makes the session of a flow of which nobody else has the answers, as it is when all of it has
-    /// passed.
+    /// Makes the session of a flow of which nobody else has the answers, as it is when all of it
+    /// has passed.
     pub(super) fn commit_flow(
         &mut self,
         now: Instant,
@@ -206,8 +206,8 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// Whether sessions of a rule may do without tuples under a mapping. Under an address mapping
-    /// that several rules share, or that lets in only whom its sessions have addressed, they may not:
-    /// it only counts them.
+    /// that several rules share, or that lets in only whom its sessions have addressed, they may
+    /// not: it only counts them.
     fn may_follow(&self, mapping: u32, rule: Option<RuleId>) -> bool {
         let m = self.bindings.table.mapping(mapping);
         match m.kind() {

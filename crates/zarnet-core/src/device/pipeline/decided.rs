@@ -1,6 +1,6 @@
 //! A first packet whose rules are known: what the steps come to, without looking for rules, routes
-//! and receivers again. What depends on the table, and what filters and policies say of this packet,
-//! is asked as the steps ask it.
+//! and receivers again. What depends on the table, and what filters and policies say of this
+//! packet, is asked as the steps ask it.
 
 use super::destination::Entry;
 use super::hop::{DecidedHop, Gives};

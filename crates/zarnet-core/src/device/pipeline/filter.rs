@@ -67,7 +67,8 @@ impl Context<'_> {
         (ruling.verdict == Verdict::Drop).then(|| Refusal::new(reason, ruling.place))
     }
 
-    /// Whether the filters of the interface that a first packet comes in by let it and its answer pass.
+    /// Whether the filters of the interface that a first packet comes in by let it and its answer
+    /// pass.
     pub(in crate::device) fn passes_in(&self, interface: InterfaceId, packet: Packet) -> bool {
         let interface = &self.compiled.plan.interfaces[interface.index()];
         self.accepts(interface.ingress_acl, packet, false)

@@ -1,6 +1,6 @@
-//! A hop that leaves nothing to ask about a first packet but its port: no filter and no policy, and a
-//! rule that gives the next port of its address or a whole address. Of all packets on known ways these
-//! are most; ends are keys here, not addresses of either family.
+//! A hop that leaves nothing to ask about a first packet but its port: no filter and no policy, and
+//! a rule that gives the next port of its address or a whole address. Of all packets on known ways
+//! these are most; ends are keys here, not addresses of either family.
 
 use super::hop::{DecidedHop, Gives};
 use super::source::Source;
@@ -66,8 +66,8 @@ impl Context<'_> {
         }
     }
 
-    /// A flow that is the first between two ends of which nothing else is known, and what it needs on a
-    /// hop that [is usual](DecidedHop::is_usual); `None` where all the steps have to tell.
+    /// A flow that is the first between two ends of which nothing else is known, and what it needs
+    /// on a hop that [is usual](DecidedHop::is_usual); `None` where all the steps have to tell.
     #[inline]
     pub(in crate::device) fn prepare_usual(
         &self,

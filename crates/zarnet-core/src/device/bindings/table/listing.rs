@@ -88,8 +88,8 @@ impl Table {
         self.chain(slot.mapping.head).chain(crowd.into_iter().flatten().copied())
     }
 
-    /// How many sessions use a mapping: those listed or counted under it, and those that only came in
-    /// through it.
+    /// How many sessions use a mapping: those listed or counted under it, and those that only came
+    /// in through it.
     pub(in crate::device) fn session_count_of(&self, mapping: u32) -> u32 {
         let listed = match self.slots[mapping].listed {
             CROWDED => self.crowds.get(&mapping).map_or(0, Vec::len) as u32,

@@ -3,8 +3,9 @@
 //!
 //! Most sessions of a busy edge run under an endpoint mapping of an overload and change the source
 //! only. Such a session is stored as the mapping and the far end, without tuples of its own: it is
-//! found through its mapping, whichever side a packet comes from. One under an address mapping is found
-//! by its ends as they are inside. All other sessions have an [`ExplicitTuple`] record with both tuples.
+//! found through its mapping, whichever side a packet comes from. One under an address mapping is
+//! found by its ends as they are inside. All other sessions have an [`ExplicitTuple`] record with
+//! both tuples.
 
 mod due;
 mod explicit;

@@ -1,7 +1,7 @@
 //! Sessions under address mappings. Such a session changes the address and nothing else, so that it
-//! needs no tuples of its own: they follow from its mapping, its far end and its internal port. It is
-//! found by its ends as they are inside, whichever side a packet comes from, and its mapping only
-//! counts it.
+//! needs no tuples of its own: they follow from its mapping, its far end and its internal port. It
+//! is found by its ends as they are inside, whichever side a packet comes from, and its mapping
+//! only counts it.
 
 use super::Table;
 use super::mapping::{ExplicitTuple, Kind, Mapping};
