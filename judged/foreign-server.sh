@@ -26,7 +26,7 @@ mkdir -p backend pages modules
 yang="$work/modules"
 cp "$here"/../crates/zarnet-formats/yang/*.yang "$here"/modules/*.yang modules/
 cp "$document" data.json
-python3 - "$here" "$yang" >backend/yang-library-data.json <<'PY'
+"$(dirname "$FOREIGN")/python3" - "$here" "$yang" >backend/yang-library-data.json <<'PY'
 import pathlib, sys
 sys.path.insert(0, sys.argv[1])
 from yangson_judge import library
