@@ -56,34 +56,34 @@ impl Devices {
 
     /// How many mappings all devices have at an instant, after everything that is due then.
     pub(super) fn count_mappings(&mut self, now: Instant) -> u64 {
-        let [_, _, ..] = &*self.list else {
+        if self.known.is_empty() {
             // one alone has expired what was due when the packet came
             return self.list.first().map_or(0, Device::mapping_count);
-        };
+        }
         while let Some(at) = self.changed.pop() {
             self.look_at(at as usize, now);
         }
         while let Some(&Reverse((due, at))) = self.due.peek().filter(|due| due.0.0 <= now) {
             self.due.pop();
             if self.known[at as usize].due == Some(due) {
-                self.list[at as usize].expire(now);
                 self.look_at(at as usize, now);
             }
         }
         self.mappings
     }
 
-    /// Learns what a device is like.
+    /// Learns what a device is like when all that is due has expired.
     fn look_at(&mut self, at: usize, now: Instant) {
         self.list[at].expire(now);
         let (device, known) = (&self.list[at], &mut self.known[at]);
-        self.mappings = self.mappings - known.mappings + device.mapping_count();
+        let mappings = device.mapping_count();
+        self.mappings = self.mappings - known.mappings + mappings;
         // what was due has expired, though when the next is due is known by and large only
         let due = device.next_due().map(|due| due.max(Instant(now.0.saturating_add(1))));
         if let (Some(due), true) = (due, due != known.due) {
             self.due.push(Reverse((due, at as u32)));
         }
-        *known = Known { mappings: device.mapping_count(), due, may_have_changed: false };
+        *known = Known { mappings, due, may_have_changed: false };
     }
 }
 

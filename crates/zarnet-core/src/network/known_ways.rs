@@ -27,7 +27,7 @@ impl Network {
         let mut ahead = std::mem::take(&mut self.ways.ahead);
         ahead.taken.resize(self.devices.len(), Vec::new());
         for (device, probe) in ahead.probes.drain(..) {
-            if let Some((port_table, _)) = probe.place() {
+            if let Some((port_table, _)) = probe.place {
                 ahead.taken[device.index()][port_table as usize] = 0;
             }
         }

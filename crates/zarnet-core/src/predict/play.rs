@@ -110,13 +110,11 @@ impl Run {
     fn longer_way(&self, flow: &Flow) -> ShortWay {
         let given = flow;
         let Some(flow) = self.between_addresses(flow) else { return ShortWay::None };
-        if (flow.source, flow.source_port) != (given.source, given.source_port)
-            || flow.destination != given.destination
+        // if what it leaves open was filled in
+        if flow != *given
+            && let Some(fast) = self.network.fast_flow(&flow)
         {
-            // what it leaves open was filled in
-            if let Some(fast) = self.network.fast_flow(&flow) {
-                return ShortWay::Fast(fast);
-            }
+            return ShortWay::Fast(fast);
         }
         let (Party::Address(from), Party::Address(to), Some(port)) =
             (flow.source, flow.destination, flow.source_port)

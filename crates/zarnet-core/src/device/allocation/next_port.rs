@@ -1,7 +1,7 @@
 //! The next port for a host on the address that it has: what most new mappings need, where ports
 //! are not shared.
 
-use super::port::{any_free, drawn, first_tried};
+use super::port::{any_free, block_span, drawn, first_tried};
 use crate::device::bindings::{Context, NewPort, PortSpan};
 use crate::device::key::{EndKey, Key};
 use crate::plan::{Fallback, PortAssignment, RuleKind};
@@ -69,13 +69,11 @@ impl Context<'_> {
         let behaviour = &self.compiled.plan.behaviour;
         let class = behaviour.port_class(internal.1);
         let range = behaviour.port_classes[class].into;
-        let (span, block) = match self.compiled.mappings_are_simple {
-            true => (range, None),
-            false => self.own_span(internal.0, port_table, class)?,
-        };
-        let (port, random) = match self.compiled.mappings_are_simple {
-            true => self.port_in(span, class, port_table, internal.1)?,
-            false => self.port_of_host(span, class, port_table, internal)?,
+        let ((port, random), block) = if self.compiled.mappings_are_simple {
+            (self.port_in(range, class, port_table, internal.1)?, None)
+        } else {
+            let (span, block) = self.own_span(internal.0, port_table, class)?;
+            (self.port_of_host(span, class, port_table, internal)?, block)
         };
         Some(NewPort {
             rule,
@@ -116,14 +114,14 @@ impl Context<'_> {
     /// The ports of a class that a host may have without being given a block first, and the number
     /// of its block, where ports come in blocks and it has one; `None` where it has none or
     /// several, or as many ports as it may have.
-    fn own_span(
+    pub(in crate::device) fn own_span(
         &self,
         host: Key,
         port_table: u32,
         class: usize,
     ) -> Option<(PortSpan, Option<u16>)> {
         let behaviour = &self.compiled.plan.behaviour;
-        let held = || self.bindings.hosts.ports.get(&host).copied().unwrap_or(0);
+        let held = || self.bindings.hosts.ports_of(host);
         if behaviour.ports_per_host.is_some_and(|most| held() >= most) {
             return None;
         }
@@ -131,8 +129,7 @@ impl Context<'_> {
         let Some(size) = behaviour.block_size else { return Some((range, None)) };
         let mut blocks = self.bindings.externals.port_table(port_table).blocks.of_host(class, host);
         let (Some(number), None) = (blocks.next(), blocks.next()) else { return None };
-        let low = range.0 + number * size;
-        Some(((low, low + (size - 1)), Some(number)))
+        Some((block_span(range, size, number), Some(number)))
     }
 
     /// The same as [`Self::port_in`] where ports rest: those that were the host's own are free to

@@ -128,10 +128,7 @@ impl Context<'_> {
         odd: Option<bool>,
     ) -> Option<Vec<PortSpan>> {
         let count = (u32::from(range.1 - range.0) + 1) / u32::from(size);
-        let span = |n: u16| {
-            let low = range.0 + n * size;
-            (low, low + (size - 1))
-        };
+        let span = |number: u16| block_span(range, size, number);
         let free_in = |s: &PortSpan| free.are_in(*s, odd);
         let Some(port_table) = port_table else {
             return (0..count as u16).map(span).find(free_in).map(|s| vec![s]);
@@ -187,6 +184,12 @@ impl Free<'_> {
             port => port,
         }
     }
+}
+
+/// The ports of a block by its number, in a range whose blocks are of one size.
+pub(super) fn block_span(range: PortSpan, size: u16, number: u16) -> PortSpan {
+    let low = range.0 + number * size;
+    (low, low + (size - 1))
 }
 
 /// Where the search for a port begins: at the internal one, or behind the one handed out last.

@@ -77,7 +77,7 @@ impl Bindings {
             expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
         std::hint::black_box((found, ports, hosts, self.table.touch_explicit(&explicit)));
         if !self.hosts.ports.is_empty() {
-            let held = |m: &Mapping| self.hosts.ports.get(&m.internal).copied().unwrap_or(0);
+            let held = |m: &Mapping| self.hosts.ports_of(m.internal);
             std::hint::black_box(expiring.iter().fold(0, |sum, l| sum ^ held(&l.0)));
         }
         if self.externals.next_wake() < u64::MAX {

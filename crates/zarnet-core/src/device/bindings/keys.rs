@@ -34,8 +34,15 @@ pub(super) fn portless_hash(protocol: Protocol, host: Key, peer: Key) -> u32 {
 }
 
 /// Of a session between two ends that have numbers.
-pub(super) fn pair_hash(protocol: Protocol, source: u64, destination: u64) -> u32 {
+fn pair_hash(protocol: Protocol, source: u64, destination: u64) -> u32 {
     mix(source ^ u64::from(protocol.0) << 56, destination)
+}
+
+/// The same by their keys.
+#[inline(always)]
+pub(super) fn ends_hash(protocol: Protocol, source: EndKey, destination: EndKey) -> u32 {
+    let number = |end: EndKey| end.0.port_number(end.1);
+    pair_hash(protocol, number(source), number(destination))
 }
 
 /// Of a session with tuples of its own, by either of them.

@@ -102,6 +102,13 @@ pub(super) struct HostCounts {
     pub ports: HashMap<Key, u32, RandomState>,
 }
 
+impl HostCounts {
+    /// How many endpoint mappings a host has, where they are limited.
+    pub(super) fn ports_of(&self, host: Key) -> u32 {
+        self.ports.get(&host).copied().unwrap_or(0)
+    }
+}
+
 /// What choices go on from.
 #[derive(Debug, Clone)]
 pub(super) struct ChoiceState {

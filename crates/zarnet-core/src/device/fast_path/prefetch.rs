@@ -84,7 +84,7 @@ impl Context<'_> {
 
     /// Reads how many ports a flow's host has.
     pub(in crate::device) fn prefetch_held(&self, flow: &FlowKey) -> u32 {
-        self.bindings.hosts.ports.get(&flow.source.0).copied().unwrap_or(0)
+        self.bindings.hosts.ports_of(flow.source.0)
     }
 
     /// Reads which ports rest that were those of a flow's host.
@@ -95,16 +95,10 @@ impl Context<'_> {
 
     /// Reads the block of a flow's host, and the beginning of it.
     pub(in crate::device) fn prefetch_block(&self, flow: &FlowKey) -> u32 {
-        let behaviour = &self.compiled.plan.behaviour;
-        let (Some(size), Some(table)) = (behaviour.block_size, self.likely_table(flow)) else {
-            return 0;
-        };
-        let class = behaviour.port_class(flow.source.1);
-        let externals = &self.bindings.externals;
-        let mut blocks = externals.port_table(table).blocks.of_host(class, flow.source.0);
-        blocks.next().map_or(0, |number| {
-            let first = behaviour.port_classes[class].into.0;
-            externals.touch_port(table, first + number * size)
+        let class = self.compiled.plan.behaviour.port_class(flow.source.1);
+        self.likely_table(flow).map_or(0, |table| {
+            let own = self.own_span(flow.source.0, table, class);
+            own.map_or(0, |(span, _)| self.bindings.externals.touch_port(table, span.0))
         })
     }
 

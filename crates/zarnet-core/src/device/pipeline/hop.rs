@@ -29,7 +29,7 @@ pub(super) enum Gives {
 }
 
 impl DecidedHop {
-    /// Whether packets on it may be entered as here.
+    /// Whether a packet on it is asked nothing but for its port: see `usual_hop`.
     pub(crate) fn is_usual(&self) -> bool {
         self.open && self.gives != Gives::Any
     }

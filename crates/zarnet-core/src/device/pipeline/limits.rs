@@ -49,10 +49,8 @@ impl Context<'_> {
     /// RFC 6888 §3 REQ-4: ports are limited by internal host.
     pub(super) fn check_host_limit(&self, id: u16, sent: Packet) -> Result<(), Refusal> {
         let Some(most) = self.compiled.plan.behaviour.ports_per_host else { return Ok(()) };
-        let held = Key::of(sent.source().address)
-            .and_then(|h| self.bindings.hosts.ports.get(&h))
-            .copied()
-            .unwrap_or(0);
+        let host = Key::of(sent.source().address);
+        let held = host.map_or(0, |host| self.bindings.hosts.ports_of(host));
         if sent.protocol.is_multiplexed() && held >= most {
             Err(self.exhausted(Reason::HostLimit, id))
         } else {

@@ -38,14 +38,7 @@ pub(crate) struct Probe {
     /// By its host.
     whole: u32,
     /// The port table and port that it will most likely get.
-    place: Option<(u32, u16)>,
-}
-
-impl Probe {
-    /// The port table and port that the packet will most likely get.
-    pub(crate) fn place(&self) -> Option<(u32, u16)> {
-        self.place
-    }
+    pub place: Option<(u32, u16)>,
 }
 
 impl Context<'_> {

@@ -2,7 +2,7 @@
 
 use super::Table;
 use super::mapping::ExplicitTuple;
-use crate::device::bindings::keys::{pair_hash, tuple_hash};
+use crate::device::bindings::keys::{ends_hash, tuple_hash};
 use crate::device::bindings::session::EXPLICIT;
 use crate::device::key::EndKey;
 use crate::net::{Packet, Protocol, Tuple};
@@ -39,13 +39,7 @@ impl Table {
         source: EndKey,
         destination: EndKey,
     ) -> bool {
-        let hash = || {
-            pair_hash(
-                protocol,
-                source.0.port_number(source.1),
-                destination.0.port_number(destination.1),
-            )
-        };
+        let hash = || ends_hash(protocol, source, destination);
         self.has_found_by_ends() && self.by_tuple.candidates(hash()).next().is_some()
     }
 

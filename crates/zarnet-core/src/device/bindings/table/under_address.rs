@@ -6,7 +6,7 @@
 use super::Table;
 use super::mapping::{ExplicitTuple, Kind, Mapping};
 use crate::device::bindings::arena::NONE;
-use crate::device::bindings::keys::pair_hash;
+use crate::device::bindings::keys::ends_hash;
 use crate::device::bindings::session::{EXPLICIT, Session};
 use crate::device::key::EndKey;
 use crate::net::Protocol;
@@ -15,8 +15,7 @@ use crate::net::Protocol;
 #[inline(always)]
 pub(super) fn hash_under(mapping: &Mapping, session: &Session) -> u32 {
     let (protocol, port) = session.internal();
-    let inside = mapping.internal.port_number(port);
-    pair_hash(protocol, inside, session.remote.port_number(session.remote_port))
+    ends_hash(protocol, (mapping.internal, port), (session.remote, session.remote_port))
 }
 
 impl Table {
@@ -70,8 +69,6 @@ impl Table {
         remote: EndKey,
         of: Option<u32>,
     ) -> Option<u32> {
-        let hash =
-            pair_hash(protocol, internal.0.port_number(internal.1), remote.0.port_number(remote.1));
         let fits = |id: &u32| {
             let session = &self.slots[*id].session;
             (session.remote, session.remote_port) == remote
@@ -80,7 +77,7 @@ impl Table {
                 && of.is_none_or(|mapping| session.owner == mapping)
                 && self.slots[session.owner].mapping.internal == internal.0
         };
-        let all = self.by_tuple.candidates(hash).filter(fits);
+        let all = self.by_tuple.candidates(ends_hash(protocol, internal, remote)).filter(fits);
         all.min_by_key(|id| self.slots[*id].session.created)
     }
 
