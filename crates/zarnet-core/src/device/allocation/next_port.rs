@@ -71,6 +71,8 @@ impl Context<'_> {
         let range = behaviour.port_classes[class].into;
         let ((port, random), block) = if self.compiled.mappings_are_simple {
             (self.port_in(range, class, port_table, internal.1)?, None)
+        } else if self.has_all_ports(internal.0) {
+            return None;
         } else {
             let (span, block) = self.own_span(internal.0, port_table, class)?;
             (self.port_of_host(span, class, port_table, internal)?, block)
@@ -112,8 +114,7 @@ impl Context<'_> {
     }
 
     /// The ports of a class that a host may have without being given a block first, and the number
-    /// of its block, where ports come in blocks and it has one; `None` where it has none or
-    /// several, or as many ports as it may have.
+    /// of its block, where ports come in blocks and it has one; `None` where it has none or several.
     pub(in crate::device) fn own_span(
         &self,
         host: Key,
@@ -121,10 +122,6 @@ impl Context<'_> {
         class: usize,
     ) -> Option<(PortSpan, Option<u16>)> {
         let behaviour = &self.compiled.plan.behaviour;
-        let held = || self.bindings.hosts.ports_of(host);
-        if behaviour.ports_per_host.is_some_and(|most| held() >= most) {
-            return None;
-        }
         let range: PortSpan = behaviour.port_classes[class].into;
         let Some(size) = behaviour.block_size else { return Some((range, None)) };
         let mut blocks = self.bindings.externals.port_table(port_table).blocks.of_host(class, host);

@@ -46,12 +46,16 @@ impl Context<'_> {
         if full { Err(self.exhausted(Reason::RuleLimit, id)) } else { Ok(()) }
     }
 
+    /// Whether a host has as many ports as it may have.
+    pub(in crate::device) fn has_all_ports(&self, host: Key) -> bool {
+        let most = self.compiled.plan.behaviour.ports_per_host;
+        most.is_some_and(|most| self.bindings.hosts.ports_of(host) >= most)
+    }
+
     /// RFC 6888 §3 REQ-4: ports are limited by internal host.
     pub(super) fn check_host_limit(&self, id: u16, sent: Packet) -> Result<(), Refusal> {
-        let Some(most) = self.compiled.plan.behaviour.ports_per_host else { return Ok(()) };
-        let host = Key::of(sent.source().address);
-        let held = host.map_or(0, |host| self.bindings.hosts.ports_of(host));
-        if sent.protocol.is_multiplexed() && held >= most {
+        let full = Key::of(sent.source().address).is_some_and(|host| self.has_all_ports(host));
+        if sent.protocol.is_multiplexed() && full {
             Err(self.exhausted(Reason::HostLimit, id))
         } else {
             Ok(())
