@@ -2,11 +2,11 @@
 
 use super::{Finding, finding};
 use crate::impact::likely;
-use crate::space::{Area, Conditions, Cuts, Field, Intervals, Steps, decide, packet};
+use crate::space::{Area, Diagram, Field, Intervals, Steps};
 use zarnet_core::device::{Device, Judged};
 use zarnet_core::net::{Packet, Protocol};
 use zarnet_core::network::special;
-use zarnet_core::plan::{InterfaceId, Plan, RuleId, RuleKind};
+use zarnet_core::plan::{DevicePlan, InterfaceId, Plan, RuleId, RuleKind};
 
 /// Ports that machines are administered by, and by which protocol.
 const ADMINISTRATION: [(u16, u16, Protocol); 8] = [
@@ -20,58 +20,40 @@ const ADMINISTRATION: [(u16, u16, Protocol); 8] = [
     (5985, 5986, Protocol::TCP),
 ];
 
-/// What is found of a device; `None` where there is too much to go through.
-pub(super) fn find(
-    plan: &Plan,
-    device: &Device,
-    steps: &mut Steps,
-    findings: &mut Vec<Finding>,
-) -> Option<()> {
-    let own = device.plan();
-    for (i, interface) in own.interfaces.iter().enumerate() {
-        if !plan.segments[interface.segment.index()].internet {
-            continue;
+/// The number of what becomes of a packet: 0 unless it is led inside, then by which rule.
+pub(super) fn number(plan: &Plan, own: &DevicePlan, judged: &Judged) -> u32 {
+    match judged {
+        Judged::Forwarded(v) => {
+            let inner = &own.interfaces[v.egress.index()];
+            let inside = !plan.segments[inner.segment.index()].internet;
+            if inside { 2 + v.entry.map_or(0, |r| u32::from(r.0) + 1) } else { 0 }
         }
-        if !interface.services.0.is_empty() && interface.ingress_acl.is_none() {
-            let message = format!(
-                "interface `{1}` exposes services of `{0}` itself to every outside host",
-                own.name, interface.name
-            );
-            let help =
-                "attach an `ingress-acl` that lets in those who administer it, or offer them on \
-                 an inner interface"
-                    .to_owned();
-            findings.push(finding("device-service-open", message, vec![interface.place], help));
-        }
-        of_interface(plan, device, InterfaceId(i as u16), steps, findings)?;
+        Judged::Dropped(_) | Judged::ToDevice => 0,
     }
-    Some(())
 }
 
-/// What is let in by an interface, by the rule that leads it in; `None` if there is too much to go
-/// through.
-fn of_interface(
-    plan: &Plan,
+/// What is found of an interface to the internet. `diagram`: of what comes in there, by [`number`];
+/// `None` if there is too much to go through.
+pub(super) fn find(
     device: &Device,
     ingress: InterfaceId,
+    diagram: &Diagram,
     steps: &mut Steps,
     findings: &mut Vec<Finding>,
 ) -> Option<()> {
     let own = device.plan();
-    let mut conditions = Conditions::default();
-    conditions.add(device, ingress);
-    let diagram = decide(&conditions, steps, |cuts: Cuts<'_>| {
-        let Some(packet) = packet(cuts.point) else { return 0 };
-        match device.judge(ingress, packet) {
-            Judged::Forwarded(v) => {
-                let inner = &own.interfaces[v.egress.index()];
-                let inside = !plan.segments[inner.segment.index()].internet;
-                if inside { 2 + v.entry.map_or(0, |r| u32::from(r.0) + 1) } else { 0 }
-            }
-            Judged::Dropped(_) | Judged::ToDevice => 0,
-        }
-    })?;
     let interface = &own.interfaces[ingress.index()];
+    if !interface.services.0.is_empty() && interface.ingress_acl.is_none() {
+        let message = format!(
+            "interface `{1}` exposes services of `{0}` itself to every outside host",
+            own.name, interface.name
+        );
+        let help =
+            "attach an `ingress-acl` that lets in those who administer it, or offer them on \
+                    an inner interface"
+                .to_owned();
+        findings.push(finding("device-service-open", message, vec![interface.place], help));
+    }
     let all = diagram.all_areas(steps, |v| v > 0)?;
     for (n, rule) in own.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
         if !rule.kind.is_fixed() {
@@ -145,7 +127,7 @@ fn is_everyone(area: &Area) -> bool {
 }
 
 /// A port of administration that an area leads to inside.
-fn administered(device: &zarnet_core::plan::DevicePlan, rule: RuleId, area: &Area) -> Option<u16> {
+fn administered(device: &DevicePlan, rule: RuleId, area: &Area) -> Option<u16> {
     let by = match &device.rules[rule.index()].kind {
         RuleKind::Forward(f) => f.servers.first().map_or(0, |s| s.port.wrapping_sub(f.ports.first)),
         RuleKind::Exempt

@@ -2,20 +2,22 @@
 //! that is risky.
 
 mod addresses;
+mod all_packets;
 mod behaviour;
 mod exposure;
+mod first_listed;
 mod forwards;
 mod lines;
+mod looked;
 mod network;
 mod proof;
 mod rules;
 mod supply;
 
-use crate::space::Steps;
 use zarnet_core::device;
 use zarnet_core::finding::{FINDINGS, Severity};
 use zarnet_core::net::Packet;
-use zarnet_core::plan::{DeviceId, DevicePlan, Edit, Place, Plan};
+use zarnet_core::plan::{DevicePlan, Edit, Place, Plan};
 
 /// A finding of `check`: what is risky or without effect, where, and how to repair it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -58,23 +60,7 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     }
     let devices: Vec<device::Device> =
         plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
-    // both go through all packets of every device, side by side; each may take so many steps
-    let (proved, exposed) = std::thread::scope(|scope| {
-        let exposed = scope.spawn(|| {
-            of_each(&devices, |_, device, steps, found| exposure::find(plan, device, steps, found))
-        });
-        let proved = of_each(&devices, |id, device, steps, found| {
-            proof::find(plan, device, id, steps, found)
-        });
-        (proved, exposed.join().unwrap_or_default())
-    });
-    for (device, (proof, exposure)) in devices.iter().zip(proved.into_iter().zip(exposed)) {
-        let is_whole = proof.is_some() && exposure.is_some();
-        findings.extend([proof, exposure].into_iter().flatten().flatten());
-        if !is_whole {
-            findings.push(proof::unproved(device.plan()));
-        }
-    }
+    all_packets::find(plan, &devices, &mut findings);
     forwards::find(plan, &devices, &mut findings);
     lines::find(plan, &devices, &mut findings);
     supply::expectations(plan, &mut findings);
@@ -86,19 +72,6 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     }
     findings.sort_by(|a, b| (a.severity, &a.places, a.name).cmp(&(b.severity, &b.places, b.name)));
     findings
-}
-
-/// What is found on each device; `None` for one that there is too much to go through of.
-fn of_each(
-    devices: &[device::Device],
-    find: impl Fn(DeviceId, &device::Device, &mut Steps, &mut Vec<Finding>) -> Option<()>,
-) -> Vec<Option<Vec<Finding>>> {
-    let mut steps = Steps::default();
-    let one = |(d, device): (u16, &device::Device)| {
-        let mut found = Vec::new();
-        find(DeviceId(d), device, &mut steps, &mut found).map(|()| found)
-    };
-    (0..).zip(devices).map(one).collect()
 }
 
 fn finding(

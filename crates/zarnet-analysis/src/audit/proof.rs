@@ -1,90 +1,21 @@
-//! What a device does with every first packet, gone through piece by piece: which rules, policy
-//! entries and filter entries ever decide, and which are hidden by those above them. Nothing is
-//! sampled: a rule that is told to be shadowed is.
+//! Which rules, policy entries and filter entries ever decide about a packet, and which are hidden
+//! by those above them: a rule that is told to be shadowed is.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
+use super::looked::{INBOUND, Looked, Seen, do_the_same};
 use super::{Finding, finding};
-use crate::senders::{could_send, senders};
-use crate::space::{Conditions, Cuts, Steps, decide, packet};
-use zarnet_core::Reason;
-use zarnet_core::device::{Device, Judged};
-use zarnet_core::net::{AddressSet, Packet};
-use zarnet_core::observe::{By, Observer, Step};
+use zarnet_core::device::Device;
+use zarnet_core::net::Packet;
 use zarnet_core::plan::edit::Edit;
-use zarnet_core::plan::{self, DeviceId, InterfaceId, RuleId, RuleKind};
+use zarnet_core::plan::{self, DeviceId, RuleId};
 
-/// What was seen of a rule.
-#[derive(Default)]
-struct Seen {
-    /// A packet that it is applied to.
-    applied: bool,
-    /// Rules that take packets from it, each with one of them that somebody could send: of
-    /// destinations, and of sources.
-    beaten: [BTreeMap<RuleId, Option<Packet>>; 2],
-    /// Rules that match wherever it is applied, likewise.
-    company: [Option<BTreeSet<RuleId>>; 2],
-    /// The rule that would do the same wherever it is applied; `None` as soon as there is no such
-    /// rule.
-    double: Option<Option<RuleId>>,
-    /// Of a fixed rule: a packet that it leads in and that the policy drops.
-    refused: Option<Packet>,
-    /// Of a fixed rule: whether it leads something in that the policy passes.
-    passed: bool,
-}
-
-/// Of two packets, one that says more to a person: of a protocol with ports, from one that clients
-/// have.
-fn telling(known: Option<Packet>, other: Packet) -> Packet {
-    let rank = |p: &Packet| (p.protocol.has_ports(), p.source().port > 1023);
-    known.filter(|k| rank(k) >= rank(&other)).unwrap_or(other)
-}
-
-/// Ways of a rule: it translates destinations, or sources.
-const INBOUND: usize = 0;
-const OUTBOUND: usize = 1;
-
-/// Who decided about a packet.
-#[derive(Default)]
-struct Deciders(Vec<By>);
-
-impl Observer for Deciders {
-    fn enters(&mut self, _: DeviceId, _: Option<InterfaceId>, _: Packet) {}
-
-    fn leaves(&mut self, _: zarnet_core::observe::Exit) {}
-
-    fn handed(&mut self, _: std::net::IpAddr, _: Option<zarnet_core::observe::NextHopOwner>) {}
-
-    fn step(&mut self, step: impl FnOnce() -> Step) {
-        self.0.push(step().by);
-    }
-}
-
-/// All that is found so on a device; nothing where there is too much to go through.
-pub(super) fn find(
-    whole: &plan::Plan,
-    device: &Device,
-    id: DeviceId,
-    steps: &mut Steps,
-    findings: &mut Vec<Finding>,
-) -> Option<()> {
-    let plan = device.plan();
-    let mut proof = Proof {
-        device,
-        id,
-        rules: plan.rules.iter().map(|_| Seen::default()).collect(),
-        policies: vec![false; plan.policies.len()],
-        entries: plan.acls.iter().map(|a| vec![false; a.entries.len()]).collect(),
-    };
-    for i in 0..plan.interfaces.len() {
-        let ingress = InterfaceId(i as u16);
-        let senders = senders(whole, plan, ingress);
-        proof.go_through(ingress, &senders, steps)?;
-    }
+/// All that is found on a device, by what its packets have shown.
+pub(super) fn find(device: &Device, id: DeviceId, looked: &Looked, findings: &mut Vec<Finding>) {
+    let proof = Proof { device, id, looked };
     proof.tell_rules(findings);
     proof.tell_policies(findings);
     proof.tell_filters(findings);
-    Some(())
 }
 
 /// That nothing can be said of a device, for there would be too much to go through.
@@ -103,130 +34,17 @@ pub(super) fn unproved(plan: &plan::DevicePlan) -> Finding {
 struct Proof<'a> {
     device: &'a Device,
     id: DeviceId,
-    rules: Vec<Seen>,
-    policies: Vec<bool>,
-    entries: Vec<Vec<bool>>,
+    looked: &'a Looked,
 }
 
 impl Proof<'_> {
-    /// Every piece of what comes in by an interface.
-    fn go_through(
-        &mut self,
-        ingress: InterfaceId,
-        senders: &AddressSet,
-        steps: &mut Steps,
-    ) -> Option<()> {
-        let mut conditions = Conditions::default();
-        conditions.add(self.device, ingress);
-        conditions.add_senders(senders);
-        let gone_through = decide(&conditions, steps, |cuts: Cuts<'_>| {
-            if let Some(sent) = packet(cuts.point) {
-                self.look(ingress, sent, could_send(senders, sent));
-            }
-            0
-        });
-        gone_through.map(|_| ())
-    }
-
-    /// What becomes of a packet. `may_be`: whether somebody behind the interface could send it;
-    /// what nobody sends shows that a rule or an entry decides, and is no example of harm.
-    fn look(&mut self, ingress: InterfaceId, sent: Packet, may_be: bool) {
-        let mut deciders = Deciders::default();
-        let judged = self.device.judge_watched(ingress, sent, &mut deciders);
-        for by in deciders.0 {
-            match by {
-                By::Policy(Some(entry)) => self.policies[entry] = true,
-                By::Acl(acl, Some(entry)) => self.entries[acl.index()][entry] = true,
-                By::Nothing
-                | By::Acl(..)
-                | By::Policy(_)
-                | By::Rule(_)
-                | By::Rules(_)
-                | By::Interface(_)
-                | By::Route(_) => {}
-            }
-        }
-        if matches!(judged, Judged::Dropped(r) if r.reason == Reason::IngressAcl) {
-            return;
-        }
-        let inbound = self.device.inbound_matches(ingress, sent);
-        self.note(INBOUND, &inbound, sent, may_be);
-        if let Some(first) = inbound.first() {
-            let seen = &mut self.rules[first.index()];
-            match judged {
-                Judged::Dropped(r) if r.reason == Reason::Policy && may_be => {
-                    seen.refused = Some(telling(seen.refused, sent));
-                }
-                Judged::Forwarded(_) => seen.passed = true,
-                Judged::Dropped(_) | Judged::ToDevice => {}
-            }
-        }
-        if let Judged::Forwarded(verdicts) = judged {
-            let outbound = self.device.outbound_matches(ingress, verdicts.egress, sent);
-            // in a hairpin, and where one rule does both ends, it is another that is applied
-            let by = verdicts.source;
-            let in_hairpin = verdicts.entry.is_some_and(|r| {
-                self.device.plan().rules[r.index()].hairpin.interfaces.contains(ingress)
-            });
-            if !in_hairpin && (by.is_none() || outbound.first() == by.as_ref()) {
-                self.note(OUTBOUND, &outbound, sent, may_be);
-                self.note_double(&outbound);
-            } else if let Some(rule) = by {
-                self.rules[rule.index()].applied = true;
-                self.rules[rule.index()].double = Some(None);
-            }
-        }
-    }
-
-    /// Of the rules that match a packet, the first is applied.
-    fn note(&mut self, way: usize, matches: &[RuleId], sent: Packet, may_be: bool) {
-        let Some((first, others)) = matches.split_first() else { return };
-        let seen = &mut self.rules[first.index()];
-        seen.applied = true;
-        match &mut seen.company[way] {
-            Some(company) => company.retain(|r| others.contains(r)),
-            None => seen.company[way] = Some(others.iter().copied().collect()),
-        }
-        for other in others.iter().take(64) {
-            let beaten = &mut self.rules[other.index()].beaten[way];
-            let known = beaten.entry(*first).or_default();
-            *known = if may_be { Some(telling(*known, sent)) } else { *known };
-        }
-    }
-
-    fn note_double(&mut self, matches: &[RuleId]) {
-        let Some(first) = matches.first() else { return };
-        let next = matches.get(1).copied().filter(|next| self.do_the_same(*first, *next));
-        let double = &mut self.rules[first.index()].double;
-        *double = match double {
-            None => Some(next),
-            Some(known) if *known == next => Some(next),
-            Some(_) => Some(None),
-        };
-    }
-
-    fn do_the_same(&self, a: RuleId, b: RuleId) -> bool {
-        let rules = &self.device.plan().rules;
-        match (&rules[a.index()].kind, &rules[b.index()].kind) {
-            (RuleKind::Exempt, RuleKind::Exempt) => true,
-            (RuleKind::Pool { pool: a, fallback: x }, RuleKind::Pool { pool: b, fallback: y }) => {
-                a == b && x == y
-            }
-            (
-                RuleKind::Overload { target: a, fallback: x },
-                RuleKind::Overload { target: b, fallback: y },
-            ) => a == b && x == y,
-            _ => false,
-        }
-    }
-
     fn name(&self, rule: RuleId) -> &str {
         &self.device.plan().rules[rule.index()].name
     }
 
     fn tell_rules(&self, findings: &mut Vec<Finding>) {
         let plan = self.device.plan();
-        for (i, seen) in self.rules.iter().enumerate() {
+        for (i, seen) in self.looked.rules.iter().enumerate() {
             let (id, rule) = (RuleId(i as u16), &plan.rules[i]);
             let lost = [&rule.from, &rule.into].iter().any(|z| z.interfaces.is_empty());
             if !rule.enabled || lost {
@@ -325,9 +143,10 @@ impl Proof<'_> {
         // what a fixed rule does on the way out is an exception, or told as `static-below-overload`
         let all = all.filter(|(way, (by, _))| *way == INBOUND || !fixed(id) && !fixed(**by));
         let mut conflicts = all.filter(|(way, (by, _))| {
-            let inside =
-                self.rules[by.index()].company[*way].as_ref().is_some_and(|c| c.contains(&id));
-            !inside && !self.do_the_same(**by, id)
+            let inside = self.looked.rules[by.index()].company[*way]
+                .as_ref()
+                .is_some_and(|c| c.contains(&id));
+            !inside && !do_the_same(self.device, **by, id)
         });
         let conflict = conflicts.next().map(|c| c.1);
         if let Some((by, witness)) = conflict {
@@ -349,7 +168,9 @@ impl Proof<'_> {
 
     fn tell_policies(&self, findings: &mut Vec<Finding>) {
         let plan = self.device.plan();
-        for (entry, _) in plan.policies.iter().zip(&self.policies).filter(|(_, seen)| !**seen) {
+        for (entry, _) in
+            plan.policies.iter().zip(&self.looked.policies).filter(|(_, seen)| !**seen)
+        {
             let message =
                 format!("this policy entry of `{}` has no effect: no packet reaches it", plan.name);
             let help = "entries above it, or filters and routes before the policy, decide about \
@@ -367,8 +188,11 @@ impl Proof<'_> {
             if !attached.into_iter().any(|a| a.index() == i) {
                 continue;
             }
-            for (entry, _) in
-                acl.entries.iter().zip(&self.entries[i]).filter(|(e, seen)| !**seen && !e.answers)
+            for (entry, _) in acl
+                .entries
+                .iter()
+                .zip(&self.looked.entries[i])
+                .filter(|(e, seen)| !**seen && !e.answers)
             {
                 let message = format!(
                     "this entry of filter `{}` has no effect: no packet reaches it",

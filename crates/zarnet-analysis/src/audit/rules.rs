@@ -2,8 +2,8 @@
 
 use std::collections::HashSet;
 
+use super::first_listed::FirstListed;
 use super::{Finding, finding, realm_names};
-use zarnet_core::net::AddressSet;
 use zarnet_core::plan::{
     DevicePlan, Direction, Interface, RealmSet, Rule, RuleKind, RuleOrder, nearest,
 };
@@ -127,42 +127,48 @@ fn hidden_statics(device: &DevicePlan, findings: &mut Vec<Finding>) {
     if device.behaviour.rule_order != RuleOrder::Listed {
         return;
     }
-    // sources of the rules above that could hide a static
-    let mut covered = AddressSet::default();
+    // sources of the rules above that could hide a static, by the interfaces that they are for
+    let mut above: Vec<(&Rule, FirstListed)> = Vec::new();
     for (i, rule) in device.rules.iter().enumerate().filter(|(_, r)| r.enabled) {
-        let RuleKind::Static(s) = &rule.kind else {
-            covered.extend(&rule.parties.source);
-            continue;
-        };
-        if !covered.intersects(&s.internal.into()) {
-            continue;
-        }
-        let hides = |above: &&Rule| {
-            above.enabled
-                && matches!(above.kind, RuleKind::Overload { .. } | RuleKind::Pool { .. })
-                && above.service.is_any()
-                && above.parties.destination.is_all()
-                && above.from.interfaces.intersects(&rule.from.interfaces)
-                && above.into.interfaces.intersects(&rule.into.interfaces)
-                && above.parties.source.intersects(&s.internal.into())
-        };
-        if s.direction == Direction::Inbound {
-            continue;
-        }
-        if let Some(above) = device.rules[..i].iter().find(hides) {
-            let message = format!(
-                "rule `{}` is listed below `{}`, which matches its internal end first: it works \
-                 inbound only",
-                rule.name, above.name
-            );
-            let help =
-                format!("list it above `{}`, or set `rule-order = \"fixed-first\"`", above.name);
-            findings.push(finding(
-                "static-below-overload",
-                message,
-                vec![rule.place, above.place],
-                help,
-            ));
+        let whole = rule.service.is_any() && rule.parties.destination.is_all();
+        match &rule.kind {
+            RuleKind::Overload { .. } | RuleKind::Pool { .. } if whole => {
+                let alike = |(other, _): &&mut (&Rule, FirstListed)| {
+                    (&other.from.interfaces, &other.into.interfaces)
+                        == (&rule.from.interfaces, &rule.into.interfaces)
+                };
+                match above.iter_mut().find(alike) {
+                    Some((_, listed)) => listed.push(&rule.parties.source, i),
+                    None => {
+                        let mut listed = FirstListed::default();
+                        listed.push(&rule.parties.source, i);
+                        above.push((rule, listed));
+                    }
+                }
+            }
+            RuleKind::Static(s) if s.direction != Direction::Inbound => {
+                let concerned = above.iter().filter(|(other, _)| {
+                    other.from.interfaces.intersects(&rule.from.interfaces)
+                        && other.into.interfaces.intersects(&rule.into.interfaces)
+                });
+                let internal = s.internal.into();
+                let first = concerned.filter_map(|(_, listed)| listed.first(&internal)).min();
+                findings.extend(first.map(|first| hidden(rule, &device.rules[first])));
+            }
+            RuleKind::Static(_)
+            | RuleKind::Exempt
+            | RuleKind::Pool { .. }
+            | RuleKind::Overload { .. }
+            | RuleKind::Forward(_) => {}
         }
     }
+}
+
+fn hidden(rule: &Rule, above: &Rule) -> Finding {
+    let message = format!(
+        "rule `{}` is listed below `{}`, which matches its internal end first: it works inbound only",
+        rule.name, above.name
+    );
+    let help = format!("list it above `{}`, or set `rule-order = \"fixed-first\"`", above.name);
+    finding("static-below-overload", message, vec![rule.place, above.place], help)
 }

@@ -7,8 +7,10 @@
 
 mod further;
 
-use further::Further;
+use std::collections::HashMap;
 use std::sync::Arc;
+
+use further::Further;
 
 use zarnet_core::device::{Device, Judged};
 use zarnet_core::net::{AddressSet, Endpoint, Packet, Protocol};
@@ -20,7 +22,7 @@ use zarnet_core::traffic::{Flow, Party};
 
 use crate::impact::likely;
 use crate::senders::{could_send, senders};
-use crate::space::{Area, Conditions, Cuts, Field, Intervals, Steps, decide, packet};
+use crate::space::{Area, Conditions, Field, Intervals, Steps, decide, packet};
 
 /// What can be reached from somewhere.
 #[derive(Debug, Clone, Default)]
@@ -241,24 +243,23 @@ fn of_interface(
     let mut conditions = Conditions::default();
     conditions.add(device, ingress);
     conditions.add_senders(senders);
-    let mut known: Vec<Way> = Vec::new();
+    let (mut ways, mut known): (Vec<Way>, HashMap<Way, u32>) = Default::default();
     let outside = plan.segments[own.interfaces[ingress.index()].segment.index()].internet;
-    let diagram = decide(&conditions, steps, |cuts: Cuts<'_>| {
-        let Some(sent) = packet(cuts.point) else { return 0 };
+    let diagram = decide(&conditions, steps, |point| {
+        let Some(sent) = packet(point) else { return 0 };
         if !could_send(senders, sent) {
             return 0;
         }
         let Some(way) = way_of(plan, device, ingress, sent, outside) else { return 0 };
-        let position = known.iter().position(|w| *w == way).unwrap_or_else(|| {
-            known.push(way);
-            known.len() - 1
-        });
-        position as u32 + 1
+        *known.entry(way).or_insert_with(|| {
+            ways.push(way);
+            ways.len() as u32
+        })
     })?;
     let areas = diagram.all_areas(steps, |v| v > 0)?;
     let mut list: Vec<(Way, Area)> = Vec::new();
     for (n, areas) in areas {
-        let way = known[n as usize - 1];
+        let way = ways[n as usize - 1];
         list.extend(areas.into_iter().map(|area| (way, area)));
     }
     list.sort_by(|a, b| (a.0.rule, a.0.own, &a.1).cmp(&(b.0.rule, b.0.own, &b.1)));

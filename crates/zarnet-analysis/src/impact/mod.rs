@@ -7,10 +7,12 @@ mod settings;
 
 use std::collections::{BTreeMap, HashMap};
 
+use scope::{Part, scope};
+
 use crate::senders::senders;
 use crate::space::{
-    Area, Conditions, Constraint, Cuts, Diagram, Field, Intervals, Meaning, SameMeaning, Steps,
-    decide, meaning, number, packet,
+    Area, Conditions, Constraint, Diagram, Field, Intervals, Meaning, SameMeaning, Steps, decide,
+    meaning, number, packet,
 };
 use zarnet_core::device::Device;
 use zarnet_core::net::{AddressSet, Packet};
@@ -76,7 +78,7 @@ impl Impact {
 /// What differs between the plans of two files: packets, and every key that they do not show.
 pub fn impact_of_files(old: &Loaded, new: &Loaded) -> Impact {
     let (mut impact, (further, mut rewritten)) = std::thread::scope(|scope| {
-        let written = scope.spawn(|| settings::written(&old.draft(), &new.draft()));
+        let written = scope.spawn(|| settings::written(old.draft(), new.draft()));
         (impact(&old.plan, &new.plan), written.join().unwrap_or_default())
     });
     impact.settings.extend(further);
@@ -150,12 +152,12 @@ struct Pair {
     before: Device,
     after: Device,
     /// Where the change can show, if that is known.
-    scope: Option<Vec<Constraint>>,
+    scope: Option<Vec<Part>>,
 }
 
 impl Pair {
     fn new(before: Device, after: Device) -> Self {
-        let scope = scope::scope(&before, &after);
+        let scope = scope(&before, &after);
         Self { before, after, scope }
     }
 }
@@ -271,9 +273,9 @@ impl Pair {
     ) -> Option<(Diagram, Labels)> {
         let mut labels = Labels::default();
         let mut same = SameMeaning::new(&self.before, &self.after);
-        let mut answer = |cuts: Cuts<'_>| {
+        let mut answer = |point| {
             // no packet has ends of two families
-            let Some(packet) = packet(cuts.point) else { return 0 };
+            let Some(packet) = packet(point) else { return 0 };
             if same.is_plain(&self.before.judge(before, packet), &self.after.judge(after, packet)) {
                 return 0;
             }
@@ -289,8 +291,8 @@ impl Pair {
             None => within(None, steps)?,
             Some(parts) => {
                 let mut whole = Diagram::constant(0);
-                for part in parts {
-                    let one = within(Some(part.clone()), steps)?;
+                for part in parts.iter().filter(|part| part.concerns(before)) {
+                    let one = within(Some(part.packets.clone()), steps)?;
                     whole = whole.combined(&one, |known, new| if known > 0 { known } else { new });
                 }
                 whole

@@ -6,13 +6,32 @@ use std::collections::{HashMap, HashSet};
 use crate::space::{Constraint, Field, Intervals};
 use zarnet_core::device::Device;
 use zarnet_core::net::AddressSet;
-use zarnet_core::plan::{Acl, DevicePlan, Interface, Policy, Pool, RealmSet, Route, Rule, RuleId};
+use zarnet_core::plan::{
+    Acl, DevicePlan, Interface, InterfaceId, InterfaceSet, Policy, Pool, RealmSet, Route, Rule,
+    RuleId,
+};
 
 /// More products than this are no small change: each is gone through for itself.
 const MOST_PARTS: usize = 12;
 
-/// Products of sets outside of which nothing changes; `None` if it may change anywhere.
-pub(super) fn scope(before: &Device, after: &Device) -> Option<Vec<Constraint>> {
+/// Packets that a change may show in.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) struct Part {
+    /// The packets, as a product of sets.
+    pub packets: Constraint,
+    /// The interfaces that they come in by; `None` for any.
+    ingress: Option<InterfaceSet>,
+}
+
+impl Part {
+    /// Whether it is of any account for what comes in by an interface.
+    pub(super) fn concerns(&self, ingress: InterfaceId) -> bool {
+        self.ingress.as_ref().is_none_or(|set| set.contains(ingress))
+    }
+}
+
+/// The parts outside of which nothing changes; `None` if it may change anywhere.
+pub(super) fn scope(before: &Device, after: &Device) -> Option<Vec<Part>> {
     let (old, new) = (before.plan(), after.plan());
     if !differ_in_rules_only(old, new) {
         return None;
@@ -20,27 +39,34 @@ pub(super) fn scope(before: &Device, after: &Device) -> Option<Vec<Constraint>> 
     let (gone, came) = changed_rules(before, after);
     let claimed = |a: &Device, b: &Device| {
         let (a, b) = (Intervals::addresses(a.claimed()), Intervals::addresses(b.claimed()));
-        Constraint::default().with(Field::Destination, a.difference(&b))
+        let packets = Constraint::default().with(Field::Destination, a.difference(&b));
+        Part { packets, ingress: None }
     };
     let mut scope = vec![claimed(before, after), claimed(after, before)];
     for (device, rules) in [(before, gone), (after, came)] {
         scope.extend(rules.iter().flat_map(|id| of_rule(device, *id)));
     }
     let mut known = HashSet::new();
-    scope.retain(|c| !c.is_empty() && known.insert(c.clone()));
+    scope.retain(|part| !part.packets.is_empty() && known.insert(part.clone()));
     // a product without a condition is everything
-    let is_small = scope.len() <= MOST_PARTS && scope.iter().all(|c| !c.is_everything());
+    let is_small =
+        scope.len() <= MOST_PARTS && scope.iter().all(|part| !part.packets.is_everything());
     is_small.then_some(scope)
 }
 
-/// What a rule may take part in: packets from its senders, and packets to its external end.
-fn of_rule(device: &Device, id: RuleId) -> Vec<Constraint> {
+/// What a rule may take part in: packets from its senders by the interfaces that it is for, and
+/// packets to its external end by any, for that is held even against those that it lets in nowhere.
+fn of_rule(device: &Device, id: RuleId) -> Vec<Part> {
     let rule = &device.plan().rules[id.index()];
     let one =
         |field, set: &AddressSet| Constraint::default().with(field, Intervals::addresses(set));
-    let mut parts = vec![one(Field::Source, &rule.senders())];
+    let mut by = rule.from.interfaces.clone();
+    by.extend(&rule.hairpin.interfaces);
+    let mut parts = vec![Part { packets: one(Field::Source, &rule.senders()), ingress: Some(by) }];
     let external = rule.kind.external().and_then(|e| device.external_of(e));
-    parts.extend(external.map(|end| one(Field::Destination, &end.into())));
+    parts.extend(
+        external.map(|end| Part { packets: one(Field::Destination, &end.into()), ingress: None }),
+    );
     parts
 }
 
@@ -173,7 +199,6 @@ mod tests {
 
     use proptest::prelude::*;
     use zarnet_core::network::taken;
-    use zarnet_core::plan::InterfaceId;
 
     use super::super::Pair;
     use super::*;
@@ -217,8 +242,14 @@ mod tests {
                     n + 9
                 ),
             };
+            // some for more than one way in
+            let more = match (kind, n % 2) {
+                (0 | 1, 1) => "hairpin = [\"internal\"]",
+                (2 | 3, 1) => "from = [\"internal\", \"external\"]",
+                _ => "",
+            };
             text += &format!(
-                "  [[device.rule]]\n  name = \"{name}\"\n  enabled = {enabled}\n  {keys}\n"
+                "  [[device.rule]]\n  name = \"{name}\"\n  enabled = {enabled}\n  {more}\n  {keys}\n"
             );
         }
         let loaded = zarnet_formats::plan::from_text(Path::new("p.toml"), text).unwrap();

@@ -73,22 +73,32 @@ impl Intervals {
 
     /// Everything that both sets hold.
     pub fn intersection(&self, other: &Self) -> Self {
-        let mut list = Vec::new();
-        for a in &self.0 {
-            let from = other.0.partition_point(|b| b.1 < a.0);
-            let met = other.0[from..].iter().take_while(|b| b.0 <= a.1);
-            list.extend(met.map(|b| (a.0.max(b.0), a.1.min(b.1))));
-        }
-        Self(list)
+        let (few, many) = if self.0.len() < other.0.len() { (self, other) } else { (other, self) };
+        let both = few
+            .0
+            .iter()
+            .flat_map(|a| many.overlapping(a.0, a.1).iter().map(|b| (a.0.max(b.0), a.1.min(b.1))));
+        Self(both.collect())
+    }
+
+    /// The intervals that have a number in common with another one.
+    fn overlapping(&self, first: u128, last: u128) -> &[(u128, u128)] {
+        let rest = &self.0[self.0.partition_point(|i| i.1 < first)..];
+        &rest[..rest.partition_point(|i| i.0 <= last)]
     }
 
     /// Whether the two have a number in common.
     pub fn intersects(&self, other: &Self) -> bool {
         let (few, many) = if self.0.len() < other.0.len() { (self, other) } else { (other, self) };
-        few.0.iter().any(|a| {
-            let from = many.0.partition_point(|b| b.1 < a.0);
-            many.0.get(from).is_some_and(|b| b.0 <= a.1)
-        })
+        few.0.iter().any(|a| !many.overlapping(a.0, a.1).is_empty())
+    }
+
+    /// Whether it holds one of some addresses.
+    pub fn holds_any(&self, set: &AddressSet) -> bool {
+        set.is_all()
+            || set
+                .ranges()
+                .any(|r| !self.overlapping(number(r.first()), number(r.last())).is_empty())
     }
 
     /// What this one holds and the other does not.
@@ -96,7 +106,7 @@ impl Intervals {
         let mut list = Vec::new();
         for (first, last) in &self.0 {
             let mut next = Some(*first);
-            for (a, b) in other.intersection(&Self(vec![(*first, *last)])).0 {
+            for &(a, b) in other.overlapping(*first, *last) {
                 if let Some(n) = next.filter(|n| *n < a) {
                     list.push((n, a - 1));
                 }

@@ -2,33 +2,33 @@
 //! about one of each piece.
 
 use std::collections::HashMap;
+use std::ops::Range;
+use std::rc::Rc;
 
 use foldhash::fast::RandomState;
 use rand_chacha::ChaCha12Rng;
 use rand_chacha::rand_core::{Rng, SeedableRng};
 
 use super::conditions::{Conditions, Constraint};
+use super::cut::{Cut, representative};
 use super::diagram::{Diagram, Nodes, Part};
 use super::steps::Steps;
 use super::{Field, Point};
 
-/// What is asked about: a packet, and which conditions it meets.
-pub struct Cuts<'a> {
-    /// One packet of the piece; all of it meet the same conditions.
-    pub point: Point,
-    /// The conditions that it meets, by position.
-    pub met: &'a [u32],
-}
-
 /// What asking a device about one packet counts for, in steps.
 const ASKED: usize = 400;
+/// So many intervals and conditions of fields that were cut are kept.
+const KEPT: usize = 1 << 20;
+/// So many of the last answers are kept.
+const RECENT: usize = 1 << 12;
 
 /// The diagram of `answer`, which must give one number to all packets that meet the same of some
-/// conditions, 0 to those outside of their scope; `None` if it takes more steps than there are.
+/// conditions, 0 to those outside of their scope; `None` if it takes more steps than there are. It
+/// is asked about one packet of each piece.
 pub fn decide(
     conditions: &Conditions,
     steps: &mut Steps,
-    answer: impl FnMut(Cuts<'_>) -> u32,
+    answer: impl FnMut(Point) -> u32,
 ) -> Option<Diagram> {
     let constraints = &conditions.list[..];
     // sets of conditions are told apart by the exclusive or of a random number for each: 128 bits
@@ -38,166 +38,178 @@ pub fn decide(
     let marks: Vec<u128> = constraints.iter().map(|_| draw()).collect();
     let mut cutter = Cutter {
         constraints,
+        minds: constraints.iter().map(minds).collect(),
         scoped: conditions.is_scoped(),
         marks,
         answer,
         steps,
         nodes: Nodes::default(),
+        cuts: HashMap::default(),
+        kept: 0,
         known: HashMap::default(),
+        recent: vec![None; RECENT],
+        parts: Vec::new(),
+        met: (0..constraints.len() as u32).collect(),
     };
-    let all: Vec<u32> = (0..constraints.len() as u32).collect();
-    let root = cutter.part(0, &all, &mut [0; 5])?;
+    let root = cutter.part(0, 0..constraints.len(), &mut [0; 5])?;
     Some(Diagram::new(cutter.nodes, root))
 }
 
-/// Numbers of a field that meet the same conditions.
-struct Piece {
-    met: Vec<u32>,
-    /// One of them, and whether it is one that says much to a person.
-    number: u128,
-    is_wished: bool,
+/// A bit for each field that a condition minds.
+fn minds(constraint: &Constraint) -> u8 {
+    let bit = |(i, field): (usize, &Field)| u8::from(constraint.of(*field).is_some()) << i;
+    Field::ALL.iter().enumerate().map(bit).sum()
 }
 
-/// Where an interval of a field leads: to a part that is known, or to a piece that is still to be
-/// decided.
-enum Way {
-    To(Part),
-    Open(usize),
-}
-
-/// Two ascending lists of conditions as one.
-fn merged(always: &[u32], active: impl ExactSizeIterator<Item = u32>) -> Vec<u32> {
-    let mut met = Vec::with_capacity(always.len() + active.len());
-    let mut rest = always;
-    for c in active {
-        let before = rest.partition_point(|a| *a < c);
-        met.extend_from_slice(&rest[..before]);
-        met.push(c);
-        rest = &rest[before..];
-    }
-    met.extend_from_slice(rest);
-    met
-}
-
-/// A number of an interval that somebody might really send: all of them meet the same conditions.
-fn representative(field: Field, first: u128, last: u128) -> (u128, bool) {
-    let wishes: &[u128] = match field {
-        Field::Protocol => &[6, 17, 1],
-        Field::DestinationPort => &[443, 80, 53],
-        Field::SourcePort => &[50_000],
-        // of the documentation addresses (RFC 5737)
-        Field::Destination => &[0xffff_c633_6450, 0xffff_c000_0250],
-        Field::Source => &[0xffff_c633_644d, 0xffff_c000_024d],
-    };
-    let wished = wishes.iter().copied().find(|w| (first..=last).contains(w));
-    // the first address of a prefix is rarely a machine's
-    let second = matches!(field, Field::Destination | Field::Source) && last - first > 1;
-    (wished.unwrap_or(first + u128::from(second)), wished.is_some())
-}
+/// The last field: what comes of it is asked, and not cut any further.
+const LAST: usize = Field::ALL.len() - 1;
 
 struct Cutter<'a, F> {
     constraints: &'a [Constraint],
+    minds: Vec<u8>,
     /// Whether nothing is asked of packets that do not meet the first.
     scoped: bool,
     marks: Vec<u128>,
     answer: F,
     steps: &'a mut Steps,
     nodes: Nodes,
+    /// Fields that were cut, by the conditions that mind them: many parts are cut alike.
+    cuts: HashMap<(usize, u128), Rc<Cut>, RandomState>,
+    /// What they hold.
+    kept: usize,
     /// Parts by field and conditions that are still met.
     known: HashMap<(usize, u128), Part, RandomState>,
+    /// Of the last field the last few, for there are too many.
+    recent: Vec<Option<(u128, Part)>>,
+    /// Parts that the fields being decided lead to.
+    parts: Vec<Part>,
+    /// Conditions that are met on the way to the field being decided, list behind list, each in
+    /// ascending order.
+    met: Vec<u32>,
 }
 
-impl<F: FnMut(Cuts<'_>) -> u32> Cutter<'_, F> {
-    /// The part that decides from a field on; `met`: conditions that are met so far.
-    fn part(&mut self, field: usize, met: &[u32], point: &mut Point) -> Option<Part> {
-        // conditions are in ascending order
-        if self.scoped && met.first() != Some(&0) {
-            return Some(Part::leaf(0));
-        }
-        let Some(&of) = Field::ALL.get(field) else {
-            self.steps.take(ASKED + met.len())?;
-            return Some(Part::leaf((self.answer)(Cuts { point: *point, met })));
-        };
+impl<F: FnMut(Point) -> u32> Cutter<'_, F> {
+    /// The part that decides from a field on; `met`: where the conditions stand that are met so far.
+    fn part(&mut self, field: usize, met: Range<usize>, point: &mut Point) -> Option<Part> {
+        self.steps.take(met.len())?;
+        let end = self.met.len();
         // those that do not mind this field go on as they are
-        let mut base = 0u128;
-        let mut minding: Vec<(u32, &[(u128, u128)])> = Vec::new();
-        let mut always: Vec<u32> = Vec::new();
-        for &c in met {
-            match self.constraints[c as usize].of(of) {
-                None => {
-                    base ^= self.marks[c as usize];
-                    always.push(c);
-                }
-                Some(set) => minding.push((c, set.list())),
+        let (mut base, mut minded) = (0u128, 0u128);
+        for at in met.clone() {
+            let c = self.met[at];
+            if self.minds(c, field) {
+                minded ^= self.marks[c as usize];
+            } else {
+                base ^= self.marks[c as usize];
+                self.met.push(c);
             }
         }
-        let mut edges: Vec<(u128, bool, u32)> = Vec::new();
-        for (c, set) in &minding {
-            for (first, last) in *set {
-                edges.push((*first, true, *c));
-                if let Some(behind) = last.checked_add(1).filter(|b| *b <= of.most()) {
-                    edges.push((behind, false, *c));
-                }
-            }
-        }
-        self.steps.take(edges.len() + met.len())?;
-        edges.sort_unstable();
-        let (mut here, mut active, mut i) = (base, Vec::<(u32, u32)>::new(), 0);
-        let mut ways: Vec<(u128, Way)> = Vec::new();
-        let mut pieces: Vec<(u128, Piece)> = Vec::new();
-        let mut places = HashMap::<u128, usize, RandomState>::default();
-        let mut start = 0u128;
-        loop {
-            while i < edges.len() && edges[i].0 == start {
-                let (_, begins, c) = edges[i];
-                match active.binary_search_by_key(&c, |a| a.0) {
-                    Ok(at) if begins => active[at].1 += 1,
-                    Ok(at) if active[at].1 > 1 => active[at].1 -= 1,
-                    Ok(at) => {
-                        active.remove(at);
-                    }
-                    Err(at) => active.insert(at, (c, 1)),
-                }
-                here ^= self.marks[c as usize];
-                i += 1;
-            }
-            let last = edges.get(i).map_or(of.most(), |e| e.0 - 1);
-            let way = match self.known.get(&(field, here)) {
-                Some(part) => Way::To(*part),
-                None => {
-                    let (number, is_wished) = representative(of, start, last);
-                    let at = *places.entry(here).or_insert(pieces.len());
-                    match pieces.get_mut(at) {
-                        None => {
-                            self.steps.take(always.len() + active.len())?;
-                            let met = merged(&always, active.iter().map(|a| a.0));
-                            pieces.push((here, Piece { met, number, is_wished }));
-                        }
-                        Some((_, piece)) if is_wished && !piece.is_wished => {
-                            (piece.number, piece.is_wished) = (number, true)
-                        }
-                        Some(_) => {}
-                    }
-                    Way::Open(at)
-                }
-            };
-            ways.push((last, way));
-            if i >= edges.len() {
-                break;
-            }
-            start = last + 1;
-        }
-        let mut parts: Vec<Part> = Vec::with_capacity(pieces.len());
-        for (key, piece) in pieces {
+        let always = end..self.met.len();
+        let part = if minded == 0 {
+            point[field] = representative(Field::ALL[field], 0, Field::ALL[field].most()).0;
+            self.piece(field, base, (always, &[]), point)
+        } else {
+            let cut = self.cut(field, minded, met)?;
+            self.pieces(field, (base, always), &cut, point)
+        };
+        self.met.truncate(end);
+        part
+    }
+
+    /// The part that a field leads to that is cut into pieces.
+    fn pieces(
+        &mut self,
+        field: usize,
+        (base, always): (u128, Range<usize>),
+        cut: &Cut,
+        point: &mut Point,
+    ) -> Option<Part> {
+        self.steps.take(cut.intervals.len())?;
+        let from = self.parts.len();
+        let is_scoped = self.scoped && self.met[always.clone()].first() != Some(&0);
+        for piece in &cut.pieces {
             point[field] = piece.number;
-            let part = self.part(field + 1, &piece.met, point)?;
-            self.known.insert((field, key), part);
-            parts.push(part);
+            let active = cut.met(piece);
+            let part = match is_scoped && active.first() != Some(&0) {
+                true => Part::leaf(0),
+                false => self.piece(field, base ^ piece.key, (always.clone(), active), point)?,
+            };
+            self.parts.push(part);
         }
-        let ways = ways.into_iter().map(|(last, way)| match way {
-            Way::To(part) => (last, part),
-            Way::Open(at) => (last, parts[at]),
-        });
-        Some(self.nodes.node(field, ways))
+        let parts = &self.parts[from..];
+        let part = match parts.iter().all(|p| *p == parts[0]) {
+            true => parts[0],
+            false => {
+                let ways = cut.intervals.iter().map(|(last, at)| (*last, parts[*at as usize]));
+                self.nodes.node(field, ways)
+            }
+        };
+        self.parts.truncate(from);
+        Some(part)
+    }
+
+    /// The part that numbers of a field lead to that meet the same conditions. `key`: these, as one
+    /// number, and `met`: those that do not mind the field, and those that do.
+    fn piece(
+        &mut self,
+        field: usize,
+        key: u128,
+        met: (Range<usize>, &[u32]),
+        point: &mut Point,
+    ) -> Option<Part> {
+        if field < LAST {
+            if let Some(known) = self.known.get(&(field, key)) {
+                return Some(*known);
+            }
+            let from = self.met.len();
+            self.merge(met);
+            let part = self.part(field + 1, from..self.met.len(), point)?;
+            self.met.truncate(from);
+            self.known.insert((field, key), part);
+            return Some(part);
+        }
+        let place = key as usize % RECENT;
+        if let Some((_, part)) = self.recent[place].filter(|(other, _)| *other == key) {
+            return Some(part);
+        }
+        self.steps.take(ASKED)?;
+        let part = Part::leaf((self.answer)(*point));
+        self.recent[place] = Some((key, part));
+        Some(part)
+    }
+
+    /// Puts two ascending lists of conditions as one behind the others.
+    fn merge(&mut self, (always, active): (Range<usize>, &[u32])) {
+        let mut rest = always;
+        for &c in active {
+            let before = self.met[rest.clone()].partition_point(|a| *a < c);
+            self.met.extend_from_within(rest.start..rest.start + before);
+            self.met.push(c);
+            rest.start += before;
+        }
+        self.met.extend_from_within(rest);
+    }
+
+    fn minds(&self, condition: u32, field: usize) -> bool {
+        self.minds[condition as usize] >> field & 1 == 1
+    }
+
+    /// How the conditions that mind a field cut it. `key`: these, as one number.
+    fn cut(&mut self, field: usize, key: u128, met: Range<usize>) -> Option<Rc<Cut>> {
+        if let Some(known) = self.cuts.get(&(field, key)) {
+            return Some(known.clone());
+        }
+        let minds = &self.minds;
+        let minding =
+            self.met[met].iter().copied().filter(|c| minds[*c as usize] >> field & 1 == 1);
+        let cut = Cut::new(Field::ALL[field], minding, self.constraints, &self.marks, self.steps)?;
+        let cut = Rc::new(cut);
+        self.kept += cut.size();
+        if self.kept > KEPT {
+            self.cuts.clear();
+            self.kept = cut.size();
+        }
+        self.cuts.insert((field, key), cut.clone());
+        Some(cut)
     }
 }

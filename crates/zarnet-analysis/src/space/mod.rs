@@ -8,6 +8,7 @@
 
 mod boxes;
 mod conditions;
+mod cut;
 mod decide;
 mod diagram;
 mod meaning;
@@ -15,7 +16,7 @@ mod steps;
 
 pub use boxes::{Area, Intervals};
 pub use conditions::{Conditions, Constraint};
-pub use decide::{Cuts, decide};
+pub use decide::decide;
 pub use diagram::{Diagram, PacketSet};
 pub use meaning::{DestinationMeaning, Meaning, SameMeaning, SourceMeaning, meaning};
 pub use steps::Steps;

@@ -14,6 +14,11 @@ impl Default for Steps {
 }
 
 impl Steps {
+    /// How many may still be taken.
+    pub fn left(&self) -> u64 {
+        self.0
+    }
+
     /// Takes so many steps; `None` if there are no more.
     pub(super) fn take(&mut self, steps: usize) -> Option<()> {
         self.0 = self.0.checked_sub(steps as u64)?;

@@ -5,6 +5,7 @@ mod items;
 mod read;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use zarnet_core::limits;
 use zarnet_core::plan::{Draft, Place, Plan, PlanError, Problem, Problems, build};
@@ -23,6 +24,8 @@ pub struct Loaded {
     pub plan: Plan,
     /// The files that it was read from.
     pub sources: Sources,
+    /// What they say, key by key.
+    draft: Arc<Draft>,
     /// Where the files lie that it may include.
     reach: Reach,
 }
@@ -104,13 +107,9 @@ pub fn draft(text: &str) -> (Draft, Problems) {
 }
 
 impl Loaded {
-    /// What its files say, key by key. Their problems were told when they were loaded.
-    pub fn draft(&self) -> Draft {
-        let (mut draft, problems) = (Draft::default(), Collected::default());
-        for (number, file) in self.sources.0.iter().enumerate() {
-            read::file(number as u16, file.text(), &mut draft, &problems);
-        }
-        draft
+    /// What its files say, key by key.
+    pub fn draft(&self) -> &Draft {
+        &self.draft
     }
 }
 
@@ -146,7 +145,9 @@ fn build_from(mut sources: Sources, first: usize, reach: Reach) -> Result<Loaded
         problems.push(Problem::new(PlanError::Empty, place));
     }
     match build(&draft) {
-        Ok(plan) if problems.is_empty() => return Ok(Loaded { plan, sources, reach }),
+        Ok(plan) if problems.is_empty() => {
+            return Ok(Loaded { plan, sources, draft: draft.into(), reach });
+        }
         Ok(_) => {}
         Err(more) => problems.append(more),
     }

@@ -1,5 +1,6 @@
 //! The plans that are measured: those that people have, derived from one edge.
 
+use super::rules::{devices, forwards, mixed, overloads, statics, with_one_disabled};
 use super::traffic::Kind;
 
 /// What a case is held against.
@@ -11,14 +12,18 @@ pub enum Floor {
     Packets,
     /// The prediction of the same traffic with the plan as it is.
     Prediction,
+    /// The plan, read by the library alone as what its notation says.
+    Plan,
 }
 
 /// A line of the table.
 pub struct Case {
     pub name: &'static str,
     pub plan: String,
+    /// The plan with one rule disabled, where the command compares the two.
+    pub new_plan: Option<String>,
     pub traffic: Kind,
-    /// Words of the command; `PLAN` and `TRAFFIC` stand for the files.
+    /// Words of the command; `PLAN`, `NEW` and `TRAFFIC` stand for the files.
     pub command: &'static [&'static str],
     pub floor: Floor,
     /// The ratio that is not to be passed.
@@ -82,11 +87,11 @@ fn plain() -> String {
     edge(SEQUENTIAL, "", "", "")
 }
 
-fn parts(parts: &str) -> String {
+pub fn parts(parts: &str) -> String {
     edge(SEQUENTIAL, "", "", parts)
 }
 
-fn rule(name: impl std::fmt::Display, keys: &str) -> String {
+pub fn rule(name: impl std::fmt::Display, keys: &str) -> String {
     format!("  [[device.rule]]\n  name = \"{name}\"\n  {keys}\n")
 }
 
@@ -115,18 +120,6 @@ fn passage(entries: usize) -> String {
          \"any\"\n"
     );
     edge(SEQUENTIAL, "default-policy = \"drop\"", "  ingress-acl = \"in\"", &parts)
-}
-
-fn many_rules() -> String {
-    let one = |i: usize| {
-        let keys = format!(
-            "type = \"overload\"\n  source = \"10.64.{}.{}\"\n  as = \"block\"",
-            1 + i / 200,
-            1 + i % 200
-        );
-        rule(format!("r{i}"), &keys)
-    };
-    parts(&(0..10_000).map(one).collect::<String>())
 }
 
 fn fixed() -> String {
@@ -218,19 +211,33 @@ pub fn all() -> Vec<Case> {
     let flows = |name, plan, gate| Case {
         name,
         plan,
+        new_plan: None,
         traffic: Kind::List,
         command: PREDICT,
         floor: Floor::Flows,
         gate,
     };
     let of = |traffic, case: Case| Case { traffic, ..case };
+    let asked = |name, plan, command, gate| Case {
+        command,
+        traffic: Kind::None,
+        floor: Floor::Plan,
+        ..flows(name, plan, gate)
+    };
+    let changed = |name, plan: String, gate| Case {
+        new_plan: Some(with_one_disabled(&plan, 10_000)),
+        ..asked(name, plan, &["impact", "PLAN", "NEW"], gate)
+    };
+    const CHECK: &[&str] = &["check", "PLAN"];
+    const DEFINE: &[&str] = &["define", "--dry-run", "PLAN", "disable", "r5000"];
+    const WHY: &[&str] = &["why", "PLAN", "10.65.0.77:1234 -> 198.18.1.1:80/tcp"];
     vec![
         flows("plain", plain(), 2.2),
         flows("filter and policy", passage(2), 3.0),
         flows("1000 entries each", passage(1000), 4.0),
         flows("ports kept", edge("\"bcp\"", "", "", ""), 3.0),
         flows("random ports", parts("").replace("sequential", "random"), 3.5),
-        flows("10000 rules", many_rules(), 2.6),
+        flows("10000 rules", overloads(10_000), 2.6),
         flows("carrier", edge("\"carrier\"", "", "", "").replace("192.0.2.10", "192.0.2.200"), 5.0),
         flows("statics and 100 forwards", fixed(), 3.5),
         flows("whole addresses", whole_addresses(), 4.0),
@@ -276,5 +283,16 @@ pub fn all() -> Vec<Case> {
             command: &["predict", "--threads", "1", "--format", "csv", "PLAN", "TRAFFIC"],
             ..flows("one thread", plain(), 2.2)
         },
+        asked("check, 10000 overloads", overloads(10_000), CHECK, 25.0),
+        asked("check, 10000 statics", statics(10_000), CHECK, 25.0),
+        asked("check, 10000 forwards", forwards(10_000), CHECK, 25.0),
+        asked("check, 10000 mixed rules", mixed(10_000), CHECK, 25.0),
+        asked("check, 60000 statics", statics(60_000), CHECK, 25.0),
+        asked("check, 2000 edges", devices(2000), CHECK, 25.0),
+        changed("impact, 10000 overloads", overloads(10_000), 12.0),
+        changed("impact, 10000 mixed rules", mixed(10_000), 12.0),
+        asked("define, 10000 overloads", overloads(10_000), DEFINE, 40.0),
+        asked("define, 10000 mixed rules", mixed(10_000), DEFINE, 40.0),
+        asked("why, 10000 mixed rules", mixed(10_000), WHY, 6.0),
     ]
 }

@@ -8,6 +8,7 @@
 mod cases;
 mod floor;
 mod measure;
+mod rules;
 mod traffic;
 
 use std::error::Error;
@@ -90,11 +91,16 @@ fn line(
     let text =
         case.plan.replace("192.0.2.1-192.0.2.10\"", &format!("192.0.2.1-192.0.2.{addresses}\""));
     std::fs::write(&plan, text)?;
+    let new = plan.with_extension("new.toml");
+    if let Some(text) = &case.new_plan {
+        std::fs::write(&new, text)?;
+    }
     let list = traffic.file(case.traffic)?;
     let command = |program: &str| {
-        let [plan, list] = [&plan, &list].map(|p| p.display().to_string());
+        let [plan, new, list] = [&plan, &new, &list].map(|p| p.display().to_string());
         let words = case.command.iter().map(|w| match *w {
             "PLAN" => plan.clone(),
+            "NEW" => new.clone(),
             "TRAFFIC" => list.clone(),
             word => word.to_owned(),
         });
@@ -108,6 +114,9 @@ fn line(
         }
         (None, Floor::Packets) => {
             vec![own, "--floor".into(), "packets".into(), list.display().to_string(), "1".into()]
+        }
+        (None, Floor::Plan) => {
+            vec![own, "--floor".into(), "plan".into(), plan.display().to_string()]
         }
         (None, Floor::Prediction) => {
             let words = ["predict", "--format", "csv"].map(str::to_owned);

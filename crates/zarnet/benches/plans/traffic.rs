@@ -12,6 +12,8 @@ use std::path::{Path, PathBuf};
 /// A file of traffic.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Kind {
+    /// None at all.
+    None,
     /// A flow list as CSV.
     List,
     /// The same as JSON Lines.
@@ -136,6 +138,7 @@ impl<'a> Traffic<'a> {
                 zstd::stream::copy_encode(&mut list, &mut out, 3)?;
                 out.flush()?;
             }
+            Kind::None => {}
             Kind::Packets => self.packets(&mut out).and_then(|()| out.flush())?,
             Kind::Load => out.write_all(self.load().as_bytes()).and_then(|()| out.flush())?,
             Kind::List | Kind::JsonLines | Kind::OutOfOrder | Kind::V6 | Kind::Hairpin => {

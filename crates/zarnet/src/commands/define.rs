@@ -7,7 +7,9 @@ use zarnet_analysis::answer::define::DefineAnswer;
 use zarnet_analysis::answer::diff;
 use zarnet_analysis::audit::{Finding, audit};
 use zarnet_analysis::define::{PlanEditor, needed};
+use zarnet_analysis::impact::impact_of_files;
 use zarnet_core::finding::Severity;
+use zarnet_core::plan::DeviceId;
 use zarnet_formats::plan::{LoadError, Loaded, edited};
 
 use super::edits::edits;
@@ -22,18 +24,17 @@ use crate::present::{View, diagnostic, output, present};
 pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
     let id = only_device(&loaded.plan, args.device.as_deref())?;
-    let edits = edits(PlanEditor::new(&loaded.plan, id), &args.what)?;
-    // what a rule needs besides itself is written only if it is not let pass already
-    let edits = match edits.len() {
-        1 => edits,
-        _ => needed(&loaded, edits).map_err(|error| told(error, &loaded))?,
-    };
-    let changed = edited(&loaded, &[edits]).map_err(|error| told(error, &loaded))?;
-    let (before, after) = std::thread::scope(|scope| {
+    let (changed, found, before, after) = std::thread::scope(|scope| {
+        // what is wrong with the plan already is looked for while the change is made up
         let before = scope.spawn(|| audit(&loaded.plan));
-        let after = audit(&changed.plan);
-        (before.join().unwrap_or_default(), after)
-    });
+        let changed = changed(args, &loaded, id)?;
+        let (found, after) = std::thread::scope(|scope| {
+            let found = scope.spawn(|| impact_of_files(&loaded, &changed));
+            let after = audit(&changed.plan);
+            (found.join().unwrap_or_default(), after)
+        });
+        Ok::<_, Failure>((changed, found, before.join().unwrap_or_default(), after))
+    })?;
     let new = fresh(&before, after);
     let bad = new.iter().any(|f| f.severity == Severity::Error);
     // what is shown as written is written already: whoever reads the answer may go away in the
@@ -42,7 +43,6 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         true => Vec::new(),
         false => files::put_plan(&loaded.sources, &changed.sources, args.force)?,
     };
-    let found = zarnet_analysis::impact::impact_of_files(&loaded, &changed);
     let changes = diff(&loaded.sources, &changed.sources);
     let answer =
         DefineAnswer { written: !args.dry_run, diff: &changes, findings: &new, impact: &found };
@@ -54,6 +54,17 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
         output::answer(|out| writeln!(out, "{DIM}nothing was written: --dry-run{DIM:#}"))?;
     }
     Ok(if bad { NEGATIVE } else { FINE })
+}
+
+/// The plan with the change that was asked for.
+fn changed(args: &Define, loaded: &Loaded, id: DeviceId) -> Result<Loaded, Failure> {
+    let edits = edits(PlanEditor::new(&loaded.plan, id), &args.what)?;
+    // what a rule needs besides itself is written only if it is not let pass already
+    let edits = match edits.len() {
+        1 => edits,
+        _ => needed(loaded, edits).map_err(|error| told(error, loaded))?,
+    };
+    edited(loaded, &[edits]).map_err(|error| told(error, loaded))
 }
 
 /// What a change that leads to no plan came to: the errors of the plan that it would be.

@@ -38,10 +38,13 @@ impl Conditions {
                 }
                 RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => continue,
             };
+            let destination: AddressSet = external.into();
+            if !self.concerns(Field::Destination, &destination) {
+                continue;
+            }
             let here =
                 rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);
             if here {
-                let destination: AddressSet = external.into();
                 self.entry(
                     &Constraint::parties(&rule.parties.source, &destination),
                     &services,

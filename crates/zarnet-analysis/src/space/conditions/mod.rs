@@ -15,7 +15,7 @@ pub use constraint::Constraint;
 use fixed::{Asked, Fixed};
 use prefix::without_counterpart;
 use sources::Sources;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::Field;
 use super::boxes::Intervals;
@@ -39,7 +39,7 @@ impl Conditions {
     /// asked.
     pub fn within(scope: Option<Constraint>) -> Self {
         let mut conditions = Self { scope: scope.clone(), ..Self::default() };
-        scope.into_iter().for_each(|scope| conditions.push(scope));
+        scope.into_iter().for_each(|scope| conditions.push_whole(scope));
         conditions
     }
 
@@ -48,29 +48,21 @@ impl Conditions {
         self.scope.is_some()
     }
 
+    /// Whether packets with some addresses at an end may be within the scope: for rules that are for
+    /// none of them, no conditions need be made up.
+    fn concerns(&self, end: Field, set: &AddressSet) -> bool {
+        let scope = self.scope.as_ref().and_then(|scope| scope.of(end));
+        scope.is_none_or(|scope| scope.holds_any(set))
+    }
+
     /// Adds those of a device.
     pub fn add(&mut self, device: &Device, ingress: InterfaceId) {
         let plan = device.plan();
-        self.push(Constraint::default().with(Field::Destination, Intervals::ipv4()));
-        self.push(Constraint::default().with(Field::Source, Intervals::ipv4()));
-        for protocol in [
-            Protocol::TCP,
-            Protocol::UDP,
-            Protocol::ICMP,
-            Protocol::ICMPV6,
-            Protocol::SCTP,
-            Protocol::DCCP,
-        ] {
-            self.push(
-                Constraint::default().with(Field::Protocol, Intervals::one(protocol.0.into())),
-            );
+        // whichever family the receiver is of, senders of the other one are a piece of their own
+        for end in [Field::Destination, Field::Source] {
+            self.push_whole(Constraint::default().with(end, Intervals::ipv4()));
         }
-        for class in &plan.behaviour.port_classes {
-            let set = Intervals::new(vec![(class.from.0.into(), class.from.1.into())]);
-            self.push(Constraint::default().with(Field::SourcePort, set));
-        }
-        // no port, as protocols without have it
-        self.push(Constraint::default().with(Field::SourcePort, Intervals::one(0)));
+        self.protocols(plan);
         let fixed = self.fixed(device, ingress);
         self.own(plan, &fixed);
         let claimed = Intervals::addresses(device.claimed());
@@ -118,17 +110,59 @@ impl Conditions {
         }
     }
 
+    /// Protocols and source ports as far as a device tells them apart whatever its entries and
+    /// rules ask of packets: by what the protocols carry, and whether ports of theirs are held.
+    fn protocols(&mut self, plan: &plan::DevicePlan) {
+        let is = |set| Constraint::default().with(Field::Protocol, set);
+        let those = |wanted: fn(Protocol) -> bool| {
+            let all = (0..=u8::MAX).filter(|n| wanted(Protocol(*n)));
+            Intervals::new(all.map(|n| (n.into(), n.into())).collect())
+        };
+        let multiplexed = those(Protocol::is_multiplexed);
+        self.push(is(those(Protocol::has_ports)));
+        self.push(is(multiplexed.clone()));
+        // the queries of IPv6, only so that examples have the right one
+        let v6 = Intervals::all(Field::Destination).difference(&Intervals::ipv4());
+        self.push(is(Intervals::one(Protocol::ICMPV6.0.into())).with(Field::Destination, v6));
+        let services = plan.interfaces.iter().flat_map(|i| &i.services.0);
+        let mut held: BTreeSet<u8> = services.filter_map(|s| Some(s.protocol?.0)).collect();
+        for rule in &plan.rules {
+            match &rule.kind {
+                RuleKind::Forward(f) => held.extend([f.protocol.0]),
+                RuleKind::Static(_) => {
+                    held.extend(rule.service.0.iter().filter_map(|s| Some(s.protocol?.0)));
+                }
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {}
+            }
+        }
+        held.into_iter().for_each(|protocol| self.push(is(Intervals::one(protocol.into()))));
+        let classes = plan.behaviour.port_classes.iter().map(|c| c.from);
+        // no port, as protocols without have it
+        for (first, last) in classes.chain([(0, 0)]) {
+            let ports = Intervals::new(vec![(first.into(), last.into())]);
+            self.push(is(multiplexed.clone()).with(Field::SourcePort, ports));
+        }
+    }
+
     /// Adds the set of those that may send: packets are told apart by whether they could occur.
     pub fn add_senders(&mut self, senders: &AddressSet) {
         let set = Intervals::addresses(senders);
         self.push(Constraint::default().with(Field::Source, set));
     }
 
+    /// Adds a condition on packets that there can be: those to the family of its senders.
     fn push(&mut self, constraint: Constraint) {
-        let empty = constraint.0.iter().flatten().any(Intervals::is_empty);
-        let nothing = constraint.0.iter().all(Option::is_none);
+        self.push_whole(constraint.within_family());
+    }
+
+    /// Adds a condition as it is.
+    fn push_whole(&mut self, constraint: Constraint) {
         let matters = self.scope.as_ref().is_none_or(|scope| scope.meets(&constraint));
-        if !empty && !nothing && matters && self.known.insert(constraint.clone()) {
+        if !constraint.is_empty()
+            && !constraint.is_everything()
+            && matters
+            && self.known.insert(constraint.clone())
+        {
             self.list.push(constraint);
         }
     }
@@ -222,6 +256,11 @@ impl Conditions {
                 continue;
             }
             let destination = &rule.parties.destination;
+            if !self.concerns(Field::Source, &rule.senders())
+                || !self.concerns(Field::Destination, destination)
+            {
+                continue;
+            }
             match &rule.kind {
                 RuleKind::Static(s) => {
                     if let Some(pair) = device.prefix_pair(s) {

@@ -85,7 +85,7 @@ pub struct RealmSet {
 }
 
 /// A set of interfaces of one device.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
 pub struct InterfaceSet(Vec<u64>);
 
 impl InterfaceSet {
