@@ -15,12 +15,16 @@ struct Way {
     steps: u64,
 }
 
-/// What packets show of every device: what lies hidden, and what the outside can reach. Devices that
-/// there is too much to go through of are told as such.
-pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>) {
-    let ways: Vec<(usize, InterfaceId)> = devices
-        .iter()
-        .enumerate()
+/// What packets show of every device that `is_asked` of: what lies hidden, and what the outside can
+/// reach. Devices that there is too much to go through of are told as such.
+pub(super) fn find(
+    plan: &Plan,
+    devices: &[Device],
+    is_asked: &dyn Fn(usize) -> bool,
+    findings: &mut Vec<Finding>,
+) {
+    let asked = || devices.iter().enumerate().filter(|(d, _)| is_asked(*d));
+    let ways: Vec<(usize, InterfaceId)> = asked()
         .flat_map(|(d, device)| {
             (0..device.plan().interfaces.len()).map(move |i| (d, InterfaceId(i as u16)))
         })
@@ -37,7 +41,7 @@ pub(super) fn find(plan: &Plan, devices: &[Device], findings: &mut Vec<Finding>)
     // in the order of the plan, as if they had been gone through one after the other: so the answer
     // does not depend on the number of threads
     let (mut left, mut turn) = (Steps::default().left(), 0);
-    for (d, device) in devices.iter().enumerate() {
+    for (d, device) in asked() {
         let mut whole: Option<(Option<Looked>, Vec<Finding>)> = Some((None, Vec::new()));
         for _ in &device.plan().interfaces {
             let way = done[turn % threads].next();

@@ -50,6 +50,12 @@ impl Finding {
 
 /// Everything that is found on a plan, the worst first, then by place.
 pub fn audit(plan: &Plan) -> Vec<Finding> {
+    audit_devices(plan, |_| true)
+}
+
+/// The same, but that the packets of those devices alone are gone through that are asked for, by
+/// position.
+pub fn audit_devices(plan: &Plan, is_asked: impl Fn(usize) -> bool) -> Vec<Finding> {
     let (mut findings, taken) = (Vec::new(), zarnet_core::network::taken(plan));
     for device in &plan.devices {
         rules::find(device, &mut findings);
@@ -60,7 +66,7 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
     }
     let devices: Vec<device::Device> =
         plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
-    all_packets::find(plan, &devices, &mut findings);
+    all_packets::find(plan, &devices, &is_asked, &mut findings);
     forwards::find(plan, &devices, &mut findings);
     lines::find(plan, &devices, &mut findings);
     supply::expectations(plan, &mut findings);

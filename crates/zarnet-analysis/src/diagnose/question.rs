@@ -72,7 +72,8 @@ impl FlowQuestion {
     ) -> Result<(Scene, Diagnosis, Sources), AnalysisError> {
         let (scene, sources) = self.scene(loaded, None, &[], watch)?;
         let at = scene.followed.at;
-        let mut trial = PlanTrial { loaded, question: self, watch, at, held: None, failure: None };
+        let mut trial =
+            PlanTrial { loaded, question: self, watch, at, held: None, made: None, failure: None };
         let diagnosis = diagnose(&scene, &mut trial);
         match trial.failure {
             Some(failure) => Err(failure),
@@ -212,12 +213,28 @@ struct PlanTrial<'a, W> {
     at: Instant,
     /// Which expectations hold without a repair, once somebody asks.
     held: Option<Vec<bool>>,
+    /// The plan that was made last, with the changes that led to it.
+    made: Option<(Vec<Vec<Edit>>, Arc<Loaded>)>,
     failure: Option<AnalysisError>,
+}
+
+impl<W> PlanTrial<'_, W> {
+    /// The plan with some changes; `None` if they make none.
+    fn repaired(&mut self, changes: &[Vec<Edit>]) -> Option<Arc<Loaded>> {
+        if let Some((known, made)) = &self.made
+            && known == changes
+        {
+            return Some(made.clone());
+        }
+        let made = Arc::new(edited(self.loaded, changes).ok()?);
+        self.made = Some((changes.to_vec(), made.clone()));
+        Some(made)
+    }
 }
 
 impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
     fn attempt(&mut self, changes: &[Vec<Edit>]) -> Option<Scene> {
-        let repaired = edited(self.loaded, changes).ok()?;
+        let repaired = self.repaired(changes)?;
         let done = |edit: &Edit| match edit {
             Edit::Clear(device, host) => {
                 let action = Action::Clear(Clearing { host: Some(*host), ..Clearing::default() });
@@ -253,7 +270,7 @@ impl<W: Watch> RepairTrial for PlanTrial<'_, W> {
 
     fn weigh(&mut self, changes: &[Vec<Edit>]) -> Weight {
         let seed = self.question.opening.seed;
-        let Ok(repaired) = edited(self.loaded, changes) else { return Weight::default() };
+        let Some(repaired) = self.repaired(changes) else { return Weight::default() };
         let before = self.held.get_or_insert_with(|| held(self.loaded, seed));
         let weight = Weight::of(self.loaded, before, &repaired, seed);
         // what holds at rest says little of what is wrong in the middle of a day

@@ -89,16 +89,22 @@ pub fn impact_of_files(old: &Loaded, new: &Loaded) -> Impact {
     impact
 }
 
+/// The positions of the devices of a plan.
+fn by_name(plan: &Plan) -> HashMap<&str, usize> {
+    plan.devices.iter().enumerate().map(|(i, device)| (device.name.as_str(), i)).collect()
+}
+
 /// What differs between two plans for packets, and in behaviour and timers.
 pub fn impact(old: &Plan, new: &Plan) -> Impact {
     let mut impact = Impact::default();
+    let (known, there) = (by_name(old), by_name(new));
     let names = |p: &Plan| p.devices.iter().map(|d| d.name.clone()).collect::<Vec<_>>();
-    impact.gone = names(old).into_iter().filter(|n| new.device(n).is_none()).collect();
-    impact.new = names(new).into_iter().filter(|n| old.device(n).is_none()).collect();
+    impact.gone = names(old).into_iter().filter(|n| !there.contains_key(n.as_str())).collect();
+    impact.new = names(new).into_iter().filter(|n| !known.contains_key(n.as_str())).collect();
     impact.settings = settings::behaviour(old, new);
     let (taken_old, taken_new) = (taken(old), taken(new));
     for before in &old.devices {
-        let Some(after) = new.device(&before.name).map(|d| &new.devices[d.index()]) else {
+        let Some(after) = there.get(before.name.as_str()).map(|j| &new.devices[*j]) else {
             continue;
         };
         let pair = Pair::new(Device::new(before, &taken_old, 0), Device::new(after, &taken_new, 0));
@@ -127,6 +133,26 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         )
     });
     impact
+}
+
+/// Of each device of either plan, whether packets may fare otherwise on it than in the other plan.
+pub fn differing(old: &Plan, new: &Plan) -> [Vec<bool>; 2] {
+    let mut differ = [vec![true; old.devices.len()], vec![true; new.devices.len()]];
+    let held = taken(old);
+    let around =
+        |p: &Plan| p.segments.iter().map(|s| (s.name.clone(), s.internet)).collect::<Vec<_>>();
+    if held != taken(new) || around(old) != around(new) {
+        return differ;
+    }
+    let there = by_name(new);
+    for (i, before) in old.devices.iter().enumerate() {
+        let Some(&j) = there.get(before.name.as_str()) else { continue };
+        let device = |plan| Device::new(plan, &held, 0);
+        let scope = scope(&device(before), &device(&new.devices[j]));
+        let is_same = scope.is_some_and(|parts| parts.is_empty());
+        (differ[0][i], differ[1][j]) = (!is_same, !is_same);
+    }
+    differ
 }
 
 /// Roughly how many packets get through that did not before, how many no more, and of how many

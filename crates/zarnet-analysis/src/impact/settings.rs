@@ -61,8 +61,10 @@ pub(super) fn written(old: &Draft, new: &Draft) -> (Vec<ChangedSetting>, Vec<Cha
         (s.name.value.clone(), s.written())
     });
     all.named("host", &old.hosts, &new.hosts, |h: &DraftHost| (h.name.value.clone(), h.written()));
+    let there: HashMap<&str, &DraftDevice> =
+        new.devices.iter().map(|d| (d.name.value.as_str(), d)).collect();
     for before in &old.devices {
-        if let Some(after) = new.devices.iter().find(|d| d.name.value == before.name.value) {
+        if let Some(after) = there.get(before.name.value.as_str()) {
             all.device = Some(before.name.value.clone());
             all.of_device(before, after);
         }
@@ -85,8 +87,14 @@ fn is_by_packets(changed: &ChangedSetting) -> bool {
 /// Behaviour and timers as they count, presets included.
 pub(super) fn behaviour(old: &Plan, new: &Plan) -> Vec<ChangedSetting> {
     let mut list = Vec::new();
+    let there = super::by_name(new);
     for before in &old.devices {
-        let Some(after) = new.devices.iter().find(|d| d.name == before.name) else { continue };
+        let Some(after) = there.get(before.name.as_str()).map(|i| &new.devices[*i]) else {
+            continue;
+        };
+        if before.behaviour == after.behaviour && before.timers == after.timers {
+            continue;
+        }
         let all = |d: &DevicePlan| -> Vec<Described> {
             d.behaviour.settings().into_iter().chain(d.timers.settings()).collect()
         };

@@ -77,11 +77,11 @@ impl Cut {
         let mut places = HashMap::<u128, u32, RandomState>::default();
         let (mut here, mut active, mut i, mut start) = (0, Vec::<(u32, u32)>::new(), 0, 0);
         loop {
-            while i < edges.len() && edges[i].0 == start {
-                turn(&mut active, edges[i]);
-                here ^= marks[edges[i].2 as usize];
-                i += 1;
-            }
+            let turning = edges[i..].iter().take_while(|e| e.0 == start).count();
+            let turning = &edges[i..i + turning];
+            here = turning.iter().fold(here, |key, e| key ^ marks[e.2 as usize]);
+            turn(&mut active, turning);
+            i += turning.len();
             let last = edges.get(i).map_or(field.most(), |e| e.0 - 1);
             let (number, is_wished) = representative(field, start, last);
             let at = *places.entry(here).or_insert(cut.pieces.len() as u32);
@@ -117,15 +117,30 @@ impl Cut {
     }
 }
 
-/// Notes that a condition begins to be met, or is no longer met: intervals of one may touch, so
-/// that how often is counted.
-fn turn(active: &mut Vec<(u32, u32)>, (_, begins, c): Edge) {
-    match active.binary_search_by_key(&c, |a| a.0) {
-        Ok(at) if begins => active[at].1 += 1,
-        Ok(at) if active[at].1 > 1 => active[at].1 -= 1,
-        Ok(at) => {
-            active.remove(at);
+/// Notes that conditions begin to be met, or are no longer met: intervals of one may touch, so that
+/// how often is counted.
+fn turn(active: &mut Vec<(u32, u32)>, edges: &[Edge]) {
+    /// With more at once, the list is made anew: to move what lies behind each would take longer.
+    const FEW: usize = 8;
+    if edges.len() > FEW {
+        let counted = |(_, begins, c): &Edge| (*c, if *begins { 1 } else { u32::MAX });
+        active.extend(edges.iter().map(counted));
+        active.sort_unstable_by_key(|a| a.0);
+        active.dedup_by(|next, kept| {
+            let same = next.0 == kept.0;
+            kept.1 = if same { kept.1.wrapping_add(next.1) } else { kept.1 };
+            same
+        });
+        return active.retain(|a| a.1 > 0);
+    }
+    for &(_, begins, c) in edges {
+        match active.binary_search_by_key(&c, |a| a.0) {
+            Ok(at) if begins => active[at].1 += 1,
+            Ok(at) if active[at].1 > 1 => active[at].1 -= 1,
+            Ok(at) => {
+                active.remove(at);
+            }
+            Err(at) => active.insert(at, (c, 1)),
         }
-        Err(at) => active.insert(at, (c, 1)),
     }
 }

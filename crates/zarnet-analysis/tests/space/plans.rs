@@ -274,11 +274,10 @@ pub(crate) fn packets() -> impl Strategy<Value = Packet> {
             8001u16..8005,
             3999u16..4003,
             21u16..24,
-            1u16..
+            0u16..
         ]
     };
-    let protocol =
-        prop_oneof![4 => Just(6u8), 3 => Just(17), 1 => Just(1), 1 => Just(47), 1 => Just(132)];
+    let protocol = prop_oneof![8 => Just(6u8), 6 => Just(17), 2 => Just(1), 1 => Just(33), 2 => Just(47), 1 => Just(58), 2 => Just(132)];
     (protocol, address(), port(), address(), port()).prop_map(|(p, from, a, to, b)| {
         let p = Protocol(p);
         let (a, b) = (if p.is_multiplexed() { a } else { 0 }, if p.has_ports() { b } else { 0 });

@@ -78,7 +78,7 @@ pub fn devices(count: usize) -> String {
         );
         for host in 2..12 {
             text += &format!(
-                "[[host]]\nname = \"h{i}-{host}\"\naddress = \"{}\"\n",
+                "[[host]]\nname = \"h{i}-{host}\"\naddress = \"{}/28\"\n",
                 address(inside.into(), host)
             );
         }

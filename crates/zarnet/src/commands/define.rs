@@ -5,9 +5,9 @@ use std::collections::HashSet;
 
 use zarnet_analysis::answer::define::DefineAnswer;
 use zarnet_analysis::answer::diff;
-use zarnet_analysis::audit::{Finding, audit};
+use zarnet_analysis::audit::{Finding, audit, audit_devices};
 use zarnet_analysis::define::{PlanEditor, needed};
-use zarnet_analysis::impact::impact_of_files;
+use zarnet_analysis::impact::{differing, impact_of_files};
 use zarnet_core::finding::Severity;
 use zarnet_core::plan::DeviceId;
 use zarnet_formats::plan::{LoadError, Loaded, edited};
@@ -25,15 +25,23 @@ pub fn run(args: &Define, common: &Common) -> Result<u8, Failure> {
     let loaded = plan(&args.plan, common)?;
     let id = only_device(&loaded.plan, args.device.as_deref())?;
     let (changed, found, before, after) = std::thread::scope(|scope| {
-        // what is wrong with the plan already is looked for while the change is made up
-        let before = scope.spawn(|| audit(&loaded.plan));
+        // what is wrong with a single device already is looked for while the change is made up;
+        // of several, those that stay as they are need not be asked
+        let is_alone = loaded.plan.devices.len() == 1;
+        let early = is_alone.then(|| scope.spawn(|| audit(&loaded.plan)));
         let changed = changed(args, &loaded, id)?;
-        let (found, after) = std::thread::scope(|scope| {
+        let (found, before, after) = std::thread::scope(|scope| {
             let found = scope.spawn(|| impact_of_files(&loaded, &changed));
-            let after = audit(&changed.plan);
-            (found.join().unwrap_or_default(), after)
+            let [old, new] = match is_alone {
+                true => [vec![true], vec![true]],
+                false => differing(&loaded.plan, &changed.plan),
+            };
+            let before = early
+                .unwrap_or_else(|| scope.spawn(|| audit_devices(&loaded.plan, move |d| old[d])));
+            let after = audit_devices(&changed.plan, |d| new[d]);
+            (found.join().unwrap_or_default(), before.join().unwrap_or_default(), after)
         });
-        Ok::<_, Failure>((changed, found, before.join().unwrap_or_default(), after))
+        Ok::<_, Failure>((changed, found, before, after))
     })?;
     let new = fresh(&before, after);
     let bad = new.iter().any(|f| f.severity == Severity::Error);
