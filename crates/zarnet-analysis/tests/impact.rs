@@ -3,9 +3,9 @@
 
 use std::path::Path;
 
-use zarnet_analysis::audit::audit;
+use zarnet_analysis::audit::{Finding, audit, audit_devices};
 use zarnet_analysis::exposure::exposure;
-use zarnet_analysis::impact::{Impact, impact_of_files};
+use zarnet_analysis::impact::{Impact, differing, impact_of_files};
 use zarnet_formats::plan::{Loaded, from_text};
 
 /// An edge between the desks, a yard with two servers, and the internet.
@@ -256,4 +256,56 @@ default-policy = "drop"
         ways("accept = \"25/tcp\"\n  source = \"192.0.2.0/24\""),
         ["[(25, 25)] to 10.2.0.10:25 for 192.0.2.0-192.0.2.255"]
     );
+}
+
+/// Three edges side by side, each with a rule that hides another.
+fn three_edges() -> String {
+    let one = |i: usize| {
+        format!(
+            "[[device]]\nname = \"d{i}\"\n  [[device.interface]]\n  name = \"in\"\n  realm = \
+             \"internal\"\n  address = \"10.{i}.0.1/24\"\n  [[device.interface]]\n  name = \"out\"\n  \
+             realm = \"external\"\n  segment = \"internet\"\n  address = \"203.0.113.{}/30\"\n  \
+             [[device.rule]]\n  name = \"all-{i}\"\n  type = \"overload\"\n  as = \"out\"\n  \
+             [[device.rule]]\n  name = \"some-{i}\"\n  type = \"exempt\"\n  source = \
+             \"10.{i}.0.0/28\"\n",
+            i * 4 + 1
+        )
+    };
+    let edges: String = (1..4).map(one).collect();
+    format!("[[segment]]\nname = \"internet\"\ninternet = true\n{edges}")
+}
+
+/// Where a change is of one device only, the packets of the others need not be gone through to know
+/// what it brings and takes away.
+#[test]
+fn devices_that_stay_as_they_are_need_not_be_audited() {
+    let text = three_edges();
+    let before = loaded(&text).plan;
+    for (from, to, changed) in [
+        ("name = \"all-2\"\n", "name = \"all-2\"\n  enabled = false\n", 1),
+        ("source = \"10.3.0.0/28\"", "source = \"10.9.0.0/28\"", 1),
+        ("name = \"d1\"\n", "name = \"d1\"\ndefault-policy = \"drop\"\n", 1),
+        // the address is taken, whoever could have handed it out
+        ("10.1.0.1/24", "10.1.0.2/24", 3),
+        ("internet = true", "internet = false", 3),
+        ("name = \"d2\"", "name = \"e2\"", 1),
+    ] {
+        let after = loaded(&text.replacen(from, to, 1)).plan;
+        let [old, new] = differing(&before, &after);
+        assert_eq!(new.iter().filter(|d| **d).count(), changed, "{to}");
+        let told = |all: Vec<Finding>| -> Vec<(&str, String)> {
+            all.into_iter().map(|f| (f.name, f.message)).collect()
+        };
+        let whole = [told(audit(&before)), told(audit(&after))];
+        let some =
+            [told(audit_devices(&before, |d| old[d])), told(audit_devices(&after, |d| new[d]))];
+        for (a, b) in [(0, 1), (1, 0)] {
+            let only = |all: &[Vec<(&str, String)>; 2]| -> Vec<(String, String)> {
+                let here = all[a].iter().filter(|f| !all[b].contains(f));
+                here.map(|f| (f.0.to_owned(), f.1.clone())).collect()
+            };
+            assert_eq!(only(&some), only(&whole), "{to}");
+        }
+    }
+    assert!(audit(&before).iter().any(|f| f.name == "rule-shadowed"));
 }

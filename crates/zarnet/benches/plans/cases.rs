@@ -26,7 +26,8 @@ pub struct Case {
     /// Words of the command; `PLAN`, `NEW` and `TRAFFIC` stand for the files.
     pub command: &'static [&'static str],
     pub floor: Floor,
-    /// The ratio that is not to be passed.
+    /// The ratio that is not to be passed: of processor time, or by the clock where the floor is the
+    /// plan, for there a second is meant.
     pub gate: f64,
 }
 
@@ -283,16 +284,16 @@ pub fn all() -> Vec<Case> {
             command: &["predict", "--threads", "1", "--format", "csv", "PLAN", "TRAFFIC"],
             ..flows("one thread", plain(), 2.2)
         },
-        asked("check, 10000 overloads", overloads(10_000), CHECK, 25.0),
-        asked("check, 10000 statics", statics(10_000), CHECK, 25.0),
-        asked("check, 10000 forwards", forwards(10_000), CHECK, 25.0),
-        asked("check, 10000 mixed rules", mixed(10_000), CHECK, 25.0),
-        asked("check, 60000 statics", statics(60_000), CHECK, 25.0),
-        asked("check, 2000 edges", devices(2000), CHECK, 25.0),
-        changed("impact, 10000 overloads", overloads(10_000), 12.0),
-        changed("impact, 10000 mixed rules", mixed(10_000), 12.0),
-        asked("define, 10000 overloads", overloads(10_000), DEFINE, 40.0),
-        asked("define, 10000 mixed rules", mixed(10_000), DEFINE, 40.0),
-        asked("why, 10000 mixed rules", mixed(10_000), WHY, 6.0),
+        asked("check, 10000 overloads", overloads(10_000), CHECK, 13.0),
+        asked("check, 10000 statics", statics(10_000), CHECK, 13.0),
+        asked("check, 10000 forwards", forwards(10_000), CHECK, 13.0),
+        asked("check, 10000 mixed rules", mixed(10_000), CHECK, 13.0),
+        asked("check, 60000 statics", statics(60_000), CHECK, 15.0),
+        asked("check, 2000 edges", devices(2000), CHECK, 13.0),
+        changed("impact, 10000 overloads", overloads(10_000), 2.7),
+        changed("impact, 10000 mixed rules", mixed(10_000), 2.7),
+        asked("define, 10000 overloads", overloads(10_000), DEFINE, 13.0),
+        asked("define, 10000 mixed rules", mixed(10_000), DEFINE, 13.0),
+        asked("why, 10000 mixed rules", mixed(10_000), WHY, 13.0),
     ]
 }

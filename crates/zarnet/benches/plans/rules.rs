@@ -51,7 +51,8 @@ pub fn forwards(count: usize) -> String {
 
 /// One kind after the other.
 pub fn mixed(count: usize) -> String {
-    let one = |i| [overload, fixed, forward][i % 3](i);
+    let kinds: [fn(usize) -> String; 3] = [overload, fixed, forward];
+    let one = |i: usize| kinds[i % 3](i);
     parts(&(0..count).map(one).collect::<String>())
 }
 
