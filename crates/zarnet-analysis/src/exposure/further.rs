@@ -1,22 +1,24 @@
 //! What the devices behind the first one make a difference by.
 
+use std::collections::BTreeMap;
+
 use zarnet_core::plan::{DeviceId, Plan, RuleKind};
 
 use crate::space::{Area, Field, Intervals};
 
-/// What devices behind the first one tell packets apart by, as far as that first device leaves it
-/// as it is.
-pub(super) struct Further(Vec<(Field, Intervals)>);
+/// What devices behind a first one tell packets apart by, as far as that first device leaves it as
+/// it is; and of what only one device does so by, which one that is.
+pub(super) struct Further(BTreeMap<(Field, Intervals), Option<DeviceId>>);
 
 /// A way in is cut into so many parts at most by devices behind the first one.
 const MOST_PARTS: usize = 128;
 
 impl Further {
-    /// Of all devices of a plan but one.
-    pub(super) fn behind(plan: &Plan, first: DeviceId) -> Self {
-        let mut sets: Vec<(Field, Intervals)> = Vec::new();
-        let others = plan.devices.iter().enumerate().filter(|(d, _)| *d != first.index());
-        for device in others.map(|(_, device)| device) {
+    /// Of all devices of a plan.
+    pub(super) fn of(plan: &Plan) -> Self {
+        let mut all = BTreeMap::new();
+        for (d, device) in plan.devices.iter().enumerate() {
+            let mut sets: Vec<(Field, Intervals)> = Vec::new();
             let rules = device.rules.iter().filter(|r| r.enabled);
             let asked = rules.map(|r| (&r.parties, &r.service));
             let asked = asked.chain(device.policies.iter().map(|p| (&p.parties, &p.service)));
@@ -38,16 +40,22 @@ impl Further {
                 sets.push((Field::DestinationPort, Intervals::new(vec![(first, last)])));
                 sets.push((Field::Protocol, Intervals::one(forward.protocol.0.into())));
             }
+            let id = DeviceId(d as u16);
+            for set in sets {
+                let by = all.entry(set).or_insert(Some(id));
+                *by = by.filter(|other| *other == id);
+            }
         }
-        sets.sort();
-        sets.dedup();
-        Self(sets)
+        Self(all)
     }
 
-    /// An area by what those devices tell apart.
-    pub(super) fn parts(&self, area: Area) -> Vec<Area> {
+    /// An area by what the devices behind a first one tell apart.
+    pub(super) fn parts(&self, first: DeviceId, area: Area) -> Vec<Area> {
         let mut parts = vec![area];
-        for (field, set) in &self.0 {
+        for ((field, set), by) in &self.0 {
+            if *by == Some(first) || !parts.iter().any(|part| part.of(*field).intersects(set)) {
+                continue;
+            }
             let with = |part: &Area, own: Intervals| {
                 let mut part = part.clone();
                 part.0[*field as usize] = own;

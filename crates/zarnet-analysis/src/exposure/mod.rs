@@ -8,6 +8,7 @@
 mod further;
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use further::Further;
@@ -115,13 +116,15 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
     let mut steps = Steps::default();
     let mut found =
         Exposure { from: realm.unwrap_or("internet").to_owned(), ..Exposure::default() };
+    let further = Further::of(plan);
+    // by what is most different about them
+    let mut known: HashMap<(Intervals, Intervals, IpAddr), Vec<usize>> = HashMap::new();
     for (d, own) in plan.devices.iter().enumerate() {
         let id = DeviceId(d as u16);
         if only.is_some_and(|o| o != id) {
             continue;
         }
         let device = Device::new(own, &taken, seed);
-        let further = Further::behind(plan, id);
         for (i, interface) in own.interfaces.iter().enumerate() {
             let is_meant = match realm {
                 Some(realm) => interface.realm.as_deref() == Some(realm) || interface.name == realm,
@@ -142,7 +145,7 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
                 let each = pieces(area).into_iter();
                 let mut follow = |part| exposed(plan, (id, ingress), way, part, &mut rehearsal);
                 let ways = each.flat_map(|piece| {
-                    together(further.parts(piece).into_iter().filter_map(&mut follow).collect())
+                    together(further.parts(id, piece).into_iter().filter_map(&mut follow).collect())
                 });
                 let mut ways = joined(ways.collect());
                 for way in &mut ways {
@@ -152,12 +155,18 @@ pub fn exposure(plan: &Plan, realm: Option<&str>, only: Option<DeviceId>, seed: 
             });
             for way in ways {
                 // of two interfaces by which the same can be reached
-                match found.exposed.iter_mut().find(|e| e.is_like(&way)) {
-                    Some(known) => {
+                let key = (way.address().clone(), way.ports().clone(), way.server.address);
+                let alike = known.entry(key).or_default();
+                match alike.iter().find(|at| found.exposed[**at].is_like(&way)) {
+                    Some(at) => {
+                        let known = &mut found.exposed[*at];
                         known.everybody |= way.everybody;
                         known.take_in(&way, Field::Source);
                     }
-                    None => found.exposed.push(way),
+                    None => {
+                        alike.push(found.exposed.len());
+                        found.exposed.push(way);
+                    }
                 }
             }
         }

@@ -85,7 +85,7 @@ impl Network {
     /// Lets some devices be as they are in another state of the same network.
     pub(crate) fn restore(&mut self, from: &Self, devices: &[DeviceId]) {
         for id in devices {
-            self.devices[id.index()].clone_from(&from.devices[id.index()]);
+            self.devices[id.index()].restore(&from.devices[id.index()]);
         }
         self.missed_source = from.missed_source;
     }

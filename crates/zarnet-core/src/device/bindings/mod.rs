@@ -138,6 +138,27 @@ pub(super) struct Live {
 }
 
 impl Bindings {
+    /// Lets everything be as in another state. What there is of each rule is put where it was: of
+    /// very many rules that would be much to make room for again and again.
+    pub(super) fn restore(&mut self, from: &Self) {
+        let Self { table, externals, targets, paired, hosts, choices, details, .. } = from;
+        let Self { lingering, inherited, live, dependence, next_expiry, .. } = from;
+        self.table.clone_from(table);
+        self.externals.clone_from(externals);
+        self.targets.clone_from(targets);
+        self.paired.clone_from(paired);
+        self.hosts.clone_from(hosts);
+        let ChoiceState { last_picked, next_server, random } = choices;
+        self.choices.last_picked.clone_from(last_picked);
+        self.choices.next_server.clone_from(next_server);
+        self.choices.random.clone_from(random);
+        self.details.clone_from(details);
+        self.lingering.clone_from(lingering);
+        self.inherited.clone_from(inherited);
+        self.live.clone_from(live);
+        (self.dependence, self.next_expiry) = (*dependence, *next_expiry);
+    }
+
     /// Nothing in the table. The same `seed` gives the same choices on every machine.
     pub(super) fn new(compiled: &Compiled, seed: u64) -> Self {
         let (pools, rules) = (compiled.plan.pools.len(), compiled.plan.rules.len());
