@@ -13,7 +13,7 @@ use super::conditions::{Conditions, Constraint};
 use super::cut::{Cut, representative};
 use super::diagram::{Diagram, Nodes, Part};
 use super::steps::Steps;
-use super::{Field, Point};
+use super::{Field, Point, is_ipv4};
 
 /// What asking a device about one packet counts for, in steps.
 const ASKED: usize = 400;
@@ -23,8 +23,8 @@ const KEPT: usize = 1 << 20;
 const RECENT: usize = 1 << 12;
 
 /// The diagram of `answer`, which must give one number to all packets that meet the same of some
-/// conditions, 0 to those outside of their scope; `None` if it takes more steps than there are. It
-/// is asked about one packet of each piece.
+/// conditions, 0 to those outside of their scope and to those between two families, which there are
+/// not; `None` if it takes more steps than there are. It is asked about one packet of each piece.
 pub fn decide(
     conditions: &Conditions,
     steps: &mut Steps,
@@ -59,6 +59,12 @@ pub fn decide(
 fn minds(constraint: &Constraint) -> u8 {
     let bit = |(i, field): (usize, &Field)| u8::from(constraint.of(*field).is_some()) << i;
     Field::ALL.iter().enumerate().map(bit).sum()
+}
+
+/// Whether a sender that was just decided on is of another family than the receiver.
+fn is_mixed(field: usize, point: &Point) -> bool {
+    let [receiver, sender] = [Field::Destination, Field::Source].map(|end| point[end as usize]);
+    field == Field::Source as usize && is_ipv4(receiver) != is_ipv4(sender)
 }
 
 /// The last field: what comes of it is asked, and not cut any further.
@@ -130,7 +136,8 @@ impl<F: FnMut(Point) -> u32> Cutter<'_, F> {
         for piece in &cut.pieces {
             point[field] = piece.number;
             let active = cut.met(piece);
-            let part = match is_scoped && active.first() != Some(&0) {
+            let is_beside = is_scoped && active.first() != Some(&0);
+            let part = match is_beside || is_mixed(field, point) {
                 true => Part::leaf(0),
                 false => self.piece(field, base ^ piece.key, (always.clone(), active), point)?,
             };

@@ -70,13 +70,14 @@ pub fn number(address: IpAddr) -> u128 {
     }
 }
 
+/// Whether the address of a number is one of IPv4.
+fn is_ipv4(number: u128) -> bool {
+    number & !0xffff_ffff == MAPPED
+}
+
 /// The address of a number.
 pub fn address(number: u128) -> IpAddr {
-    if number & !0xffff_ffff == MAPPED {
-        IpAddr::V4((number as u32).into())
-    } else {
-        IpAddr::V6(number.into())
-    }
+    if is_ipv4(number) { IpAddr::V4((number as u32).into()) } else { IpAddr::V6(number.into()) }
 }
 
 /// A packet as a point.

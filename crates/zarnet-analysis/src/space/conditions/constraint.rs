@@ -21,22 +21,6 @@ impl Constraint {
         self
     }
 
-    /// The same for receivers of the family of its senders, where these are of one: there is no
-    /// packet between two families.
-    pub(super) fn within_family(mut self) -> Self {
-        let Some(senders) = self.of(Field::Source) else { return self };
-        let ipv4 = Intervals::ipv4();
-        let inside = senders.intersection(&ipv4);
-        let family = match (inside.is_empty(), inside == *senders) {
-            (false, true) => ipv4,
-            (true, _) => Intervals::all(Field::Destination).difference(&ipv4),
-            (false, false) => return self,
-        };
-        let to = self.0[Field::Destination as usize].take();
-        let to = to.map_or(family.clone(), |to| to.intersection(&family));
-        self.with(Field::Destination, to)
-    }
-
     /// Whether no packet meets it.
     pub(crate) fn is_empty(&self) -> bool {
         self.0.iter().flatten().any(Intervals::is_empty)

@@ -39,7 +39,7 @@ impl Conditions {
     /// asked.
     pub fn within(scope: Option<Constraint>) -> Self {
         let mut conditions = Self { scope: scope.clone(), ..Self::default() };
-        scope.into_iter().for_each(|scope| conditions.push_whole(scope));
+        scope.into_iter().for_each(|scope| conditions.push(scope));
         conditions
     }
 
@@ -58,9 +58,9 @@ impl Conditions {
     /// Adds those of a device.
     pub fn add(&mut self, device: &Device, ingress: InterfaceId) {
         let plan = device.plan();
-        // whichever family the receiver is of, senders of the other one are a piece of their own
+        // no piece has addresses of two families
         for end in [Field::Destination, Field::Source] {
-            self.push_whole(Constraint::default().with(end, Intervals::ipv4()));
+            self.push(Constraint::default().with(end, Intervals::ipv4()));
         }
         self.protocols(plan);
         let fixed = self.fixed(device, ingress);
@@ -150,13 +150,7 @@ impl Conditions {
         self.push(Constraint::default().with(Field::Source, set));
     }
 
-    /// Adds a condition on packets that there can be: those to the family of its senders.
     fn push(&mut self, constraint: Constraint) {
-        self.push_whole(constraint.within_family());
-    }
-
-    /// Adds a condition as it is.
-    fn push_whole(&mut self, constraint: Constraint) {
         let matters = self.scope.as_ref().is_none_or(|scope| scope.meets(&constraint));
         if !constraint.is_empty()
             && !constraint.is_everything()
