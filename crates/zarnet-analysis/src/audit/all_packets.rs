@@ -1,4 +1,5 @@
-//! All first packets of all devices, gone through side by side: by whichever interface they come in.
+//! All first packets of all devices, by whichever interface they come in, gone through side by
+//! side.
 
 use super::looked::{Looked, look};
 use super::{Finding, exposure, proof};
@@ -73,8 +74,8 @@ pub(super) fn find(
     }
 }
 
-/// What one thread finds, interface by interface; it stops where it has taken more steps than all of
-/// them together may.
+/// What one thread finds, interface by interface; it stops where it has taken more steps than all
+/// of them together may.
 fn of_thread(
     plan: &Plan,
     devices: &[Device],

@@ -166,7 +166,8 @@ fn hidden_statics(device: &DevicePlan, findings: &mut Vec<Finding>) {
 
 fn hidden(rule: &Rule, above: &Rule) -> Finding {
     let message = format!(
-        "rule `{}` is listed below `{}`, which matches its internal end first: it works inbound only",
+        "rule `{}` is listed below `{}`, which matches its internal end first: it works inbound \
+         only",
         rule.name, above.name
     );
     let help = format!("list it above `{}`, or set `rule-order = \"fixed-first\"`", above.name);

@@ -249,7 +249,8 @@ mod tests {
                 _ => "",
             };
             text += &format!(
-                "  [[device.rule]]\n  name = \"{name}\"\n  enabled = {enabled}\n  {more}\n  {keys}\n"
+                "  [[device.rule]]\n  name = \"{name}\"\n  enabled = {enabled}\n  {more}\n  \
+                 {keys}\n"
             );
         }
         let loaded = zarnet_formats::plan::from_text(Path::new("p.toml"), text).unwrap();

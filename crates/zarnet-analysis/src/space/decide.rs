@@ -95,7 +95,8 @@ struct Cutter<'a, F> {
 }
 
 impl<F: FnMut(Point) -> u32> Cutter<'_, F> {
-    /// The part that decides from a field on; `met`: where the conditions stand that are met so far.
+    /// The part that decides from a field on; `met`: where the conditions stand that are met so
+    /// far.
     fn part(&mut self, field: usize, met: Range<usize>, point: &mut Point) -> Option<Part> {
         self.steps.take(met.len())?;
         let end = self.met.len();

@@ -277,7 +277,12 @@ pub(crate) fn packets() -> impl Strategy<Value = Packet> {
             0u16..
         ]
     };
-    let protocol = prop_oneof![8 => Just(6u8), 6 => Just(17), 2 => Just(1), 1 => Just(33), 2 => Just(47), 1 => Just(58), 2 => Just(132)];
+    let protocol = prop_oneof![
+        8 => Just(6u8),
+        6 => Just(17),
+        2 => prop_oneof![Just(1), Just(58)],
+        3 => prop_oneof![Just(33), Just(47), Just(132)],
+    ];
     (protocol, address(), port(), address(), port()).prop_map(|(p, from, a, to, b)| {
         let p = Protocol(p);
         let (a, b) = (if p.is_multiplexed() { a } else { 0 }, if p.has_ports() { b } else { 0 });

@@ -74,8 +74,8 @@ impl Device {
         Self { compiled: Arc::new(compiled), active, bindings, recorder }
     }
 
-    /// Lets the table be as it is in another state of the same device, before packets came. What was
-    /// counted of these stays counted.
+    /// Lets the table be as it is in another state of the same device, before packets came. What
+    /// was counted of these stays counted.
     pub(crate) fn restore(&mut self, from: &Self) {
         self.bindings.restore(&from.bindings);
     }

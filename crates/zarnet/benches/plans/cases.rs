@@ -26,8 +26,8 @@ pub struct Case {
     /// Words of the command; `PLAN`, `NEW` and `TRAFFIC` stand for the files.
     pub command: &'static [&'static str],
     pub floor: Floor,
-    /// The ratio that is not to be passed: of processor time, or by the clock where the floor is the
-    /// plan, for there a second is meant.
+    /// The ratio that is not to be passed: of processor time, or by the clock where the floor is
+    /// the plan, for there a second is meant.
     pub gate: f64,
 }
 

@@ -48,8 +48,8 @@ impl Conditions {
         self.scope.is_some()
     }
 
-    /// Whether packets with some addresses at an end may be within the scope: for rules that are for
-    /// none of them, no conditions need be made up.
+    /// Whether packets with some addresses at an end may be within the scope: for rules that are
+    /// for none of them, no conditions need be made up.
     fn concerns(&self, end: Field, set: &AddressSet) -> bool {
         let scope = self.scope.as_ref().and_then(|scope| scope.of(end));
         scope.is_none_or(|scope| scope.holds_any(set))
