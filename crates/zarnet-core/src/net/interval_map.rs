@@ -78,6 +78,12 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
         Self { octets: Octets::new(&starts), starts, values, usual: Vec::new() }
     }
 
+    /// Finds numbers sooner, at the cost of a table, where there are few intervals too.
+    pub(crate) fn by_octets(mut self) -> Self {
+        self.octets = Octets::always(&self.starts);
+        self
+    }
+
     /// Finds addresses sooner that are in the widest interval of their part that has such a value.
     pub(crate) fn favouring(mut self, favourite: impl Fn(&V) -> bool) -> Self {
         let usual = |part: u64| {
@@ -136,8 +142,10 @@ mod tests {
             let map =
                 IntervalMap::new(&ranges, |active| active.iter().copied().collect::<Vec<_>>());
             let favouring = map.clone().favouring(|v| v.len() == 1);
+            let by_octets = map.clone().by_octets();
             for x in 0..90 {
                 prop_assert_eq!(favouring.get(x), map.get(x));
+                prop_assert_eq!(by_octets.get(x), map.get(x));
                 let holding: Vec<_> =
                     (0..ranges.len()).filter(|i| ranges[*i].0 <= x && x <= ranges[*i].1).collect();
                 prop_assert_eq!(map.get(x), &holding);

@@ -2,7 +2,7 @@
 //! on them at once.
 
 use super::fast_paths::ShortWay;
-use super::ways::{Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
+use super::ways::{Classes, Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
 use super::{Network, Passage, Receiver};
 use crate::device::{FlowSchedule, Key, Probe, SessionRef};
 use crate::net::{Instant, Packet};
@@ -117,17 +117,16 @@ impl Network {
         let mut packet = sent;
         let mut hops: Vec<Hop> = Vec::with_capacity(forth.len());
         for passage in forth {
-            if hops.iter().any(|hop| hop.device == passage.device)
-                || classes.by_source_port.contains(packet.source().address)
-            {
+            let by_source_port = Classes::is_by_source_port(classes.of(packet));
+            if by_source_port || hops.iter().any(|hop| hop.device == passage.device) {
                 return None;
             }
             let device = &self.devices[passage.device.index()];
             let (session, ingress) = (passage.session?, passage.ingress?);
             let decided = device.decided_hop(session, ingress, passage.egress)?;
             packet = Packet { ends: device.tuples_of(session).1, ..packet };
-            let out = classes.of(packet);
-            hops.push(Hop { device: passage.device, decided, out });
+            let (to, out) = (packet.destination(), classes.of(packet));
+            hops.push(Hop { device: passage.device, decided, to, out });
         }
         // who is only there because it sends is told by its very address
         let there = match receiver {
@@ -166,12 +165,7 @@ impl Network {
                 return false;
             };
             packet = ready.out;
-            // where the destination stays, its class does
-            let same = match hop.decided.entry {
-                None => classes.of_address(packet.source().address) == hop.out[0],
-                Some(_) => classes.of(packet) == hop.out,
-            };
-            if !same {
+            if !hop.leads_alike(classes, packet) {
                 return false;
             }
             prepared.push(ready);
@@ -203,7 +197,7 @@ impl Network {
         let (from, to) = (known.packet.source(), known.packet.destination());
         let ends = Key::of(from.address).zip(Key::of(to.address));
         let Some((host, peer)) = ends.filter(|_| way.usual) else { return false };
-        let (mut source, destination) = ((host, from.port), (peer, to.port));
+        let (mut source, mut destination) = ((host, from.port), (peer, to.port));
         usual.clear();
         for hop in &way.hops {
             let device = &mut devices[hop.device.index()];
@@ -212,9 +206,9 @@ impl Network {
             let Some(flow) = device.prepare_usual(now, &hop.decided, ends, schedule) else {
                 return false;
             };
-            source = flow.source;
-            // where it goes to stays
-            if classes.of_address(source.0.address()) != hop.out[0] {
+            (source, destination) = (flow.source, flow.destination);
+            let [from, to] = [source, destination].map(|end| end.0.with_port(end.1));
+            if !hop.leads_alike(classes, Packet::first(known.packet.protocol, from, to)) {
                 return false;
             }
             usual.push(flow);

@@ -20,6 +20,7 @@ impl<S: Sink> Engine<'_, S> {
         let rules = distinct(inbound, outbound);
         rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions -= 1);
         self.report(at, TableEvent::SessionClosed { session: id, rules, cause });
+        self.bindings.leave_hairpin(&session);
         for mapping in self.bindings.table.remove_session(id) {
             if mapping != NONE && self.bindings.table.session_count_of(mapping) == 0 {
                 self.leave_mapping(mapping, (session.remote, session.remote_port), at, cause);
@@ -201,7 +202,13 @@ impl<S: Sink> Engine<'_, S> {
     #[inline(always)]
     fn session_closed(&mut self, at: u64, id: u32, rule: u16) {
         self.bindings.live[usize::from(rule)].sessions -= 1;
-        let (rules, cause) = ([Some(RuleId(rule)), None], Cause::Expired);
+        let session = *self.bindings.table.session(id);
+        let hairpin = self.bindings.hairpin_of(&session).map(|end| RuleId(end.rule));
+        let (rules, cause) = (distinct(hairpin, Some(RuleId(rule))), Cause::Expired);
+        if let [Some(first), Some(_)] = rules {
+            self.bindings.live[first.index()].sessions -= 1;
+        }
         self.report(at, TableEvent::SessionClosed { session: id, rules, cause });
+        self.bindings.leave_hairpin(&session);
     }
 }

@@ -2,7 +2,7 @@
 
 use super::Context;
 use super::arena::NONE;
-use super::session::{Heading, INBOUND};
+use super::session::{HAIRPIN, Heading, INBOUND};
 use crate::device::key::{EndKey, Key};
 use crate::net::{Packet, Protocol};
 use crate::plan::InterfaceId;
@@ -81,9 +81,13 @@ impl Context<'_> {
         let bindings = self.bindings;
         let mut oldest: Option<KnownSession> = None;
         let mut fits = |id: u32, outbound: bool| {
-            let from_initiator = bindings.table.session(id).has(INBOUND) != outbound;
+            let session = bindings.table.session(id);
+            // answers of a hairpinned one come from inside too
+            let answers_hairpin = session.has(HAIRPIN) && !outbound;
+            let from_initiator = session.has(INBOUND) != outbound;
+            let heading = Heading { from_initiator, outbound: outbound || answers_hairpin };
             let created = |hit: &KnownSession| (bindings.table.session(hit.id).created, hit.id);
-            let hit = KnownSession { id, heading: Heading { from_initiator, outbound } };
+            let hit = KnownSession { id, heading };
             if oldest.is_none_or(|o| created(&hit) < created(&o)) {
                 oldest = Some(hit);
             }
@@ -99,8 +103,16 @@ impl Context<'_> {
         if let Some(port_table) = self.compiled.concerns(to.0.address()).then(port_table).flatten()
         {
             for mapping in bindings.externals.mappings(port_table, to.1) {
-                if let Some(id) = bindings.table.under(mapping, from.0, from.1) {
+                let is_hairpin = |id: &u32| bindings.table.session(*id).has(HAIRPIN);
+                let direct = bindings.table.under(mapping, from.0, from.1);
+                if let Some(id) = direct.filter(|id| !is_hairpin(id)) {
                     fits(id, false);
+                }
+                for (address, port) in bindings.hairpins.externals_of(protocol, from) {
+                    let turned = bindings.table.under(mapping, address, port);
+                    if let Some(id) = turned.filter(is_hairpin) {
+                        fits(id, false);
+                    }
                 }
             }
         }

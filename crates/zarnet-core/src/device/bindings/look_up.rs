@@ -3,7 +3,7 @@
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::session::{INBOUND, Session};
-use super::{Bindings, Kind};
+use super::{Bindings, HairpinEnd, Kind};
 use crate::device::compiled::Targets;
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::SessionRef;
@@ -185,7 +185,11 @@ impl Bindings {
         if session.has(INBOUND) {
             (pair(remote, external), pair(remote, internal))
         } else {
-            (pair(internal, remote), pair(external, remote))
+            let receiver = match self.hairpin_of(session) {
+                Some(HairpinEnd { internal: (address, port), .. }) => address.with_port(port),
+                None => remote,
+            };
+            (pair(internal, remote), pair(external, receiver))
         }
     }
 
@@ -200,7 +204,10 @@ impl Bindings {
             }
             None => {
                 let rule = Some(RuleId(self.table.mapping(session.owner).rule));
-                if session.has(INBOUND) { (rule, None) } else { (None, rule) }
+                match session.has(INBOUND) {
+                    true => (rule, None),
+                    false => (self.hairpin_of(session).map(|end| RuleId(end.rule)), rule),
+                }
             }
         }
     }

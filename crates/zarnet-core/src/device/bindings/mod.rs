@@ -16,6 +16,7 @@ mod few_numbers;
 mod final_expiry;
 mod find_session;
 mod free_addresses;
+mod hairpins;
 mod index;
 mod inherit;
 mod inherited_ends;
@@ -32,6 +33,7 @@ mod rebuild;
 mod resting_ports;
 mod running;
 mod session;
+mod spell_out;
 mod table;
 mod target_use;
 mod timer_wheel;
@@ -46,6 +48,7 @@ use super::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::Dependence;
 use external_addresses::ExternalAddresses;
+use hairpins::Hairpins;
 use inherited_ends::InheritedEnds;
 use lingering::Lingering;
 use paired_addresses::PairedAddresses;
@@ -59,11 +62,12 @@ pub use events::Cause;
 pub(super) use events::{Sink, TableEvent};
 pub(super) use external_addresses::ExternalAddress;
 pub(super) use find_session::KnownSession;
+pub(super) use hairpins::HairpinEnd;
 pub(super) use open::{ExternalEnd, NewMapping, NewPort, distinct};
 pub(super) use port_map::{PortMap, PortSpan};
 pub(super) use random_stream::RandomStream;
 pub(super) use rebuild::Renumbered;
-pub(super) use session::{ANSWERED, EXPLICIT, Heading, INBOUND, SHARED, Session};
+pub(super) use session::{ANSWERED, EXPLICIT, HAIRPIN, Heading, INBOUND, SHARED, Session};
 pub(super) use table::{ExplicitTuple, Kind};
 
 /// The table of a device and what is kept beside it.
@@ -79,6 +83,8 @@ pub(super) struct Bindings {
     pub choices: ChoiceState,
     pub details: MappingDetails,
     pub lingering: Lingering,
+    /// Where hairpinned sessions go that have no tuples of their own.
+    pub hairpins: Hairpins,
     /// What sessions from before the present plan hold.
     pub inherited: InheritedEnds,
     /// What lives of each rule, by its position.
@@ -142,7 +148,7 @@ impl Bindings {
     /// very many rules that would be much to make room for again and again.
     pub(super) fn restore(&mut self, from: &Self) {
         let Self { table, externals, targets, paired, hosts, choices, details, .. } = from;
-        let Self { lingering, inherited, live, dependence, next_expiry, .. } = from;
+        let Self { lingering, hairpins, inherited, live, dependence, next_expiry, .. } = from;
         self.table.clone_from(table);
         self.externals.clone_from(externals);
         self.targets.clone_from(targets);
@@ -154,6 +160,7 @@ impl Bindings {
         self.choices.random.clone_from(random);
         self.details.clone_from(details);
         self.lingering.clone_from(lingering);
+        self.hairpins.clone_from(hairpins);
         self.inherited.clone_from(inherited);
         self.live.clone_from(live);
         (self.dependence, self.next_expiry) = (*dependence, *next_expiry);
@@ -179,6 +186,7 @@ impl Bindings {
             choices,
             details: MappingDetails::default(),
             lingering: Lingering::default(),
+            hairpins: Hairpins::default(),
             inherited: InheritedEnds::default(),
             live: vec![Live::default(); rules],
             dependence: compiled.plan.behaviour.mapping,

@@ -2,9 +2,9 @@
 
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
-use super::session::{INBOUND, Session};
+use super::session::Session;
 use super::table::{ExplicitTuple, Kind, Mapping};
-use super::{Engine, Sink, TableEvent};
+use super::{Engine, HairpinEnd, Sink, TableEvent};
 use crate::device::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::{Dependence, Pick, RuleId};
@@ -189,10 +189,15 @@ impl<S: Sink> Engine<'_, S> {
         id
     }
 
-    /// Opens an endpoint mapping and its first session, which changes the source only: both doors
-    /// in one step.
+    /// Opens an endpoint mapping and its first session, which changes the source only or is
+    /// hairpinned: both doors in one step.
     #[inline(always)]
-    pub(in crate::device) fn open_both(&mut self, session: Session, new: &NewPort) -> u32 {
+    pub(in crate::device) fn open_both(
+        &mut self,
+        session: Session,
+        new: &NewPort,
+        hairpin: Option<HairpinEnd>,
+    ) -> u32 {
         let now = session.created;
         let mut mapping = Mapping::new(Kind::Endpoint, new.port_table, new.freely);
         (mapping.internal, mapping.internal_port) = new.internal;
@@ -217,18 +222,23 @@ impl<S: Sink> Engine<'_, S> {
         if let Some(position) = new.random {
             self.bindings.choices.random.move_to(position);
         }
-        let live = &mut self.bindings.live[usize::from(new.rule)];
-        live.mappings += 1;
-        live.sessions += 1;
         let (rule, peer) = (new.rule, (session.remote, session.remote_port));
+        let own = Some(RuleId(rule));
+        let rules = match hairpin {
+            None => [own, None],
+            Some(end) => {
+                let protocol = self.bindings.externals.protocol_of(new.port_table);
+                self.bindings.hairpins.enter(protocol, peer, end);
+                distinct(Some(RuleId(end.rule)), own)
+            }
+        };
+        self.bindings.live[usize::from(rule)].mappings += 1;
+        rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions += 1);
         self.report(
             now,
             TableEvent::MappingOpened { mapping: id, rule, external, on_address, peer },
         );
-        self.report(
-            now,
-            TableEvent::SessionOpened { session: id, rules: [Some(RuleId(new.rule)), None] },
-        );
+        self.report(now, TableEvent::SessionOpened { session: id, rules });
         id
     }
 
@@ -297,44 +307,6 @@ impl<S: Sink> Engine<'_, S> {
                 false => TableEvent::AddressFreed { target, in_use },
             };
             self.report(now, event);
-        }
-    }
-
-    /// Gives the sessions under address mappings that are meant, by themselves and their mapping,
-    /// tuples of their own: those that followed from the mapping no longer do.
-    pub(in crate::device) fn spell_out_sessions(
-        &mut self,
-        is_meant: impl Fn(&Session, &Mapping) -> bool,
-    ) {
-        if !self.bindings.table.has_under_address() {
-            return;
-        }
-        let table = &self.bindings.table;
-        let meant = |id: &u32| {
-            let session = table.session(*id);
-            table.is_under_address(session) && is_meant(session, table.mapping(session.owner))
-        };
-        for id in table.all_sessions().filter(meant).collect::<Vec<u32>>() {
-            let session = *self.bindings.table.session(id);
-            let (original, translated) = self.bindings.tuples(id);
-            let (inbound_rule, outbound_rule) = self.bindings.rules_of(&session);
-            let (source_mapping, entered) = match session.has(INBOUND) {
-                true => (NONE, session.owner),
-                false => (session.owner, NONE),
-            };
-            let explicit = ExplicitTuple {
-                protocol: self.bindings.protocol_of(&session),
-                original,
-                translated,
-                inbound_rule: inbound_rule.map(|r| r.0),
-                outbound_rule: outbound_rule.map(|r| r.0),
-                source_mapping,
-                entered,
-                interfaces: (u16::MAX, u16::MAX),
-                serial: 0,
-                comes_second: false,
-            };
-            self.bindings.table.spell_out(id, explicit);
         }
     }
 

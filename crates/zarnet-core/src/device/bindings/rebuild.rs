@@ -48,6 +48,7 @@ impl<S: Sink> Engine<'_, S> {
                 .map_or(u16::MAX, |i| i.0)
         };
         self.bindings.table.rename(rules, |t| new.targets[usize::from(t)], interfaces);
+        self.bindings.hairpins.rename(rules);
         self.bindings.details.sharing.values_mut().flatten().for_each(|r| *r = rules(*r));
         let live = std::mem::replace(
             &mut self.bindings.live,

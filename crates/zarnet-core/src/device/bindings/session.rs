@@ -39,11 +39,18 @@ pub(in crate::device) const ANSWERED: u8 = 4;
 pub(in crate::device) const SWAPPED: u8 = 8;
 /// Another flow runs on it too.
 pub(in crate::device) const SHARED: u8 = 16;
-/// A flow is running: it closes, resets or just ends at `last`. A bit for each ending, in their
-/// order.
-const RUNNING: u8 = 32 + 64 + 128;
-const RUNS_TO_CLOSE: u8 = 32 << Ending::Close as u8;
-const RUNS_TO_RESET: u8 = 32 << Ending::Reset as u8;
+/// A flow is running: it closes, resets or just ends at `last`.
+const RUNNING: u8 = 32 + 64;
+const RUNS_TO_CLOSE: u8 = running_to(Ending::Close);
+const RUNS_TO_RESET: u8 = running_to(Ending::Reset);
+/// Its first packet was for the external end of a fixed rule, which turned it back inside. The far
+/// end is that external end, and the packet's destination as forwarded follows from it.
+pub(in crate::device) const HAIRPIN: u8 = 128;
+
+/// The mark of a flow that is running.
+const fn running_to(ending: Ending) -> u8 {
+    (ending as u8 + 1) << 5
+}
 
 /// Which way a packet of a session goes.
 #[derive(Debug, Clone, Copy)]
@@ -169,7 +176,7 @@ impl Session {
             return;
         }
         let last_state = AFTER[ending as usize][self.state as usize];
-        self.flags = self.flags & !RUNNING | 32 << ending as u8;
+        self.flags = self.flags & !RUNNING | running_to(ending);
         self.last = end;
         self.expires = end.saturating_add(timing.span(last_state));
     }
@@ -184,7 +191,7 @@ impl Session {
             self.state = State::Established;
             return false;
         }
-        self.flags = self.flags & !RUNNING | 32 << ending as u8;
+        self.flags = self.flags & !RUNNING | running_to(ending);
         self.last = end;
         true
     }

@@ -306,7 +306,7 @@ fn both_doors_at_once_are_both_doors() {
         freely: false,
         random: None,
     };
-    once.engine().open_both(first, &port);
+    once.engine().open_both(first, &port, None);
     assert_eq!(reported(&mut once), reported(&mut twice));
     for bench in [&mut once, &mut twice] {
         bench.engine().expire(Instant(3600 * S));

@@ -30,18 +30,21 @@ impl FlowKey {
 }
 
 impl Context<'_> {
-    /// Whether a session that is found by its ends may have the answers that come to an external
-    /// end.
+    /// Whether a session that is found by its ends, or a hairpinned one, may have the answers that
+    /// come to an external end.
     #[inline(always)]
     fn may_be_contested(&self, flow: &FlowKey, external: EndKey) -> bool {
         // kept apart: there is hardly ever such a session, and what is short is entered in place
-        self.bindings.table.has_found_by_ends() && self.may_have_answers(flow, external)
+        (self.bindings.table.has_found_by_ends() || !self.bindings.hairpins.is_empty())
+            && self.may_have_answers(flow, external)
     }
 
     #[cold]
     #[inline(never)]
     fn may_have_answers(&self, flow: &FlowKey, external: EndKey) -> bool {
-        self.bindings.table.may_be_found_by_ends(flow.protocol, flow.destination, external)
+        let mut hairpins = self.bindings.hairpins.externals_of(flow.protocol, flow.destination);
+        hairpins.next().is_some()
+            || self.bindings.table.may_be_found_by_ends(flow.protocol, flow.destination, external)
     }
 
     /// Whether a session that is found by its ends may be between those of a flow.
@@ -195,7 +198,7 @@ impl<S: Sink> Engine<'_, S> {
         {
             return FastOutcome::SlowPath;
         }
-        self.open_both(session, &new);
+        self.open_both(session, &new, None);
         FastOutcome::Entered
     }
 

@@ -6,7 +6,8 @@ use super::destination::Entry;
 use super::report::{report_refusal, step};
 use super::source::Source;
 use crate::device::bindings::{
-    Engine, ExplicitTuple, INBOUND, Kind, NONE, NewMapping, Session, Sink, distinct,
+    Engine, ExplicitTuple, HAIRPIN, HairpinEnd, INBOUND, Kind, KnownSession, NONE, NewMapping,
+    Session, Sink, distinct,
 };
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::{FlowSchedule, Forwarded, Refusal, SessionRef};
@@ -90,21 +91,22 @@ impl<S: Sink> Engine<'_, S> {
         let entered = entry.mapping.unwrap_or(NONE);
         let mapping = self.follows_from_mapping((ingress, remote), entry, source, source_mapping);
         let kind = mapping.map(|m| self.bindings.table.mapping(m).kind());
+        let hairpin = self.hairpin_end((ingress, sent, out), entry, source_mapping);
         let answer = Packet { ends: out.ends.reversed(), ..sent };
-        let twin = match kind {
-            Some(Kind::Endpoint) => None,
-            _ if schedule.is_some() => None,
-            _ => self.context().find_compact(answer),
+        let twin = match schedule {
+            Some(_) => None,
+            None => self.session_with_answers(answer, kind),
         };
         let comes_second =
             twin.is_some_and(|hit| self.bindings.table.session(hit.id).created == now.0);
         let contested = schedule.is_none()
             && (twin.is_some() || self.context().find_explicit(answer, Some(egress)).is_some());
+        let hairpin = hairpin.filter(|_| !contested);
         let (inbound_rule, outbound_rule) = (entry.rule, source.rule());
         let compact = match kind {
             Some(Kind::Endpoint) => true,
             Some(Kind::Address) => !contested,
-            Some(Kind::Portless) | None => false,
+            Some(Kind::Portless) | None => hairpin.is_some(),
         };
         let explicit = (!compact).then_some(ExplicitTuple {
             protocol: sent.protocol,
@@ -123,6 +125,10 @@ impl<S: Sink> Engine<'_, S> {
         let timing = self.compiled.timing(sent.protocol, sent.destination().port);
         let mut session = Session::new(now.0, timing, owner, if inbound { INBOUND } else { 0 });
         (session.remote, session.remote_port) = end_key(remote);
+        if let Some(end) = hairpin {
+            session.flags |= HAIRPIN;
+            self.bindings.hairpins.enter(sent.protocol, end_key(remote), end);
+        }
         if let (true, Some(Kind::Address)) = (compact, kind) {
             let internal = if inbound { out.destination() } else { sent.source() };
             session = session.with_internal(sent.protocol, internal.port);
@@ -135,6 +141,44 @@ impl<S: Sink> Engine<'_, S> {
             self.move_to_next_server(rule);
         }
         Made { session: SessionRef { id, created: now.0 }, contested }
+    }
+
+    /// The session without tuples that has the answers of one that is about to begin, under a
+    /// mapping of a kind if it follows from one. A hairpinned one is given tuples: from now on they
+    /// are not its alone.
+    fn session_with_answers(&mut self, answer: Packet, kind: Option<Kind>) -> Option<KnownSession> {
+        let under_endpoint = kind == Some(Kind::Endpoint);
+        if under_endpoint && self.bindings.hairpins.is_empty() {
+            return None;
+        }
+        let hit = self.context().find_compact(answer)?;
+        let is_hairpin = self.bindings.table.session(hit.id).has(HAIRPIN);
+        if is_hairpin {
+            self.spell_out(hit.id);
+        }
+        // of others one under the same endpoint mapping has another far end
+        (is_hairpin || !under_endpoint).then_some(hit)
+    }
+
+    /// Where a fixed rule turns the first packet of a session to that is about to begin, if nothing
+    /// more need be kept of it than its far end under its mapping.
+    fn hairpin_end(
+        &self,
+        (ingress, sent, out): (Option<InterfaceId>, Packet, Packet),
+        entry: &Entry,
+        mapping: u32,
+    ) -> Option<HairpinEnd> {
+        let (rule, ingress) = entry.rule.zip(ingress)?;
+        let turned = self.compiled.rule(rule.0).hairpin.interfaces.contains(ingress);
+        let fixed = entry.mapping.is_none() && mapping != NONE;
+        if !(turned && fixed) || self.compiled.remembers_interfaces() {
+            return None;
+        }
+        let external = end_key(sent.destination());
+        let end = HairpinEnd { rule: rule.0, internal: end_key(out.destination()) };
+        let under_endpoint = self.bindings.table.mapping(mapping).kind() == Kind::Endpoint;
+        (under_endpoint && self.bindings.hairpins.may_hold(sent.protocol, external, end))
+            .then_some(end)
     }
 
     /// The far end as a mapping's filter knows it.

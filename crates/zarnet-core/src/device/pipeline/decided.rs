@@ -5,7 +5,7 @@
 use super::destination::Entry;
 use super::hop::{DecidedHop, Gives};
 use super::source::{Source, Untranslated};
-use crate::device::bindings::{Context, Engine, KnownSession, NONE, Session, Sink};
+use crate::device::bindings::{Context, Engine, HAIRPIN, KnownSession, NONE, Session, Sink};
 use crate::device::key::Key;
 use crate::device::outcome::{FlowSchedule, SessionRef};
 use crate::net::{Instant, Packet};
@@ -42,16 +42,18 @@ impl Context<'_> {
         // who came in through a dynamic mapping did so because that was there
         let entered_by_mapping = match self.bindings.table.explicit(s) {
             Some(explicit) => explicit.entered != NONE,
-            None => entry.is_some(),
+            None => entry.is_some() && !s.has(HAIRPIN),
         };
         // where a rule lets pass what it has nothing left for, a source may stay as it is by chance
         let by_chance = source.is_none() && self.compiled.may_let_pass;
         let gives = match (entry, source) {
             (None, Some(rule)) => self.gives(rule),
+            (Some(entry), Some(rule)) if s.has(HAIRPIN) => self.gives_in_hairpin(entry, rule),
             _ => Gives::Any,
         };
         let to = self.bindings.tuples(session.id).0.destination.address;
-        let open = self.compiled.is_open(ingress, egress) && !self.compiled.concerns(to);
+        let passes_on = s.has(HAIRPIN) || !self.compiled.concerns(to);
+        let open = self.compiled.is_open(ingress, egress) && passes_on;
         let hop = DecidedHop { ingress, egress, entry, source, gives, open };
         (!entered_by_mapping && !by_chance).then_some(hop)
     }
@@ -132,11 +134,12 @@ impl Context<'_> {
     }
 
     /// Whether a session under an endpoint mapping may have the answers to a packet. Whoever has an
-    /// external end to himself has no other such session there with the same far end: it would have
-    /// been found.
+    /// external end to himself has no other such session there with the same far end, it would have
+    /// been found, but for hairpinned ones.
     fn may_answer_compact(&self, source: &Source, back: Packet) -> bool {
         let to_himself = matches!(source, Source::New(..) | Source::Mapped(..))
-            && !self.compiled.plan.behaviour.port_overloading;
+            && !self.compiled.plan.behaviour.port_overloading
+            && self.bindings.hairpins.is_empty();
         let inside = |from| self.bindings.table.may_be_inside(from);
         let may_be = !to_himself || Key::of(back.source().address).is_some_and(inside);
         may_be && self.find_compact(back).is_some()

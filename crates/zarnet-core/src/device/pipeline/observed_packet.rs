@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use crate::device::bindings::{Context, EXPLICIT, Engine, Heading, KnownSession, Sink};
+use crate::device::bindings::{Context, EXPLICIT, Engine, HAIRPIN, Heading, KnownSession, Sink};
 use crate::device::compiled::Query;
 use crate::device::key::Key;
 use crate::net::{Endpoint, Instant, Packet, Tuple};
@@ -90,7 +90,7 @@ impl<S: Sink> Engine<'_, S> {
             return false;
         };
         let session = self.bindings.table.session(hit.id);
-        let inner = !session.has(EXPLICIT) && {
+        let inner = !session.has(EXPLICIT | HAIRPIN) && {
             let rule = self.compiled.rule(self.bindings.table.mapping(session.owner).rule);
             rule.from.interfaces.contains(interface)
         };

@@ -4,18 +4,23 @@
 
 use super::hop::{DecidedHop, Gives};
 use super::source::Source;
-use crate::device::bindings::{Context, Engine, NONE, NewPort, Session, Sink};
+use crate::device::bindings::{
+    Context, Engine, HAIRPIN, HairpinEnd, NONE, NewPort, Session, Sink,
+};
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::{FlowSchedule, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, Protocol, Tuple};
-use crate::plan::RuleId;
+use crate::plan::{RuleId, RuleKind};
 
 /// A flow that is about to begin a session on such a hop.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct UsualFlow {
-    /// Its source as it leaves.
+    /// Its ends as it leaves.
     pub source: EndKey,
+    pub destination: EndKey,
     session: Session,
+    /// Where it is turned to, if it is hairpinned.
+    hairpin: Option<HairpinEnd>,
     under: Under,
 }
 
@@ -59,6 +64,37 @@ impl Context<'_> {
         }
     }
 
+    /// The same for flows that a fixed rule turns back inside to its only end there.
+    pub(super) fn gives_in_hairpin(&self, entry: RuleId, rule: RuleId) -> Gives {
+        let alone = match &self.rule(entry.0).kind {
+            RuleKind::Forward(forward) => forward.servers.len() == 1,
+            RuleKind::Static(_) => true,
+            RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => false,
+        };
+        let next_port = self.next_port_on(rule.0).filter(|_| alone && entry != rule);
+        next_port.map_or(Gives::Any, |(target, freely)| Gives::NextPort(target, freely))
+    }
+
+    /// Where a fixed rule turns a flow to, if no mapping has its external end.
+    fn turned_to(
+        &self,
+        id: RuleId,
+        protocol: Protocol,
+        from: EndKey,
+        to: EndKey,
+    ) -> Option<HairpinEnd> {
+        let end = |end: EndKey| end.0.with_port(end.1);
+        let entry = self.fixed_entry(id.0, Packet::first(protocol, end(from), end(to)))?.ok()?;
+        let destination = entry.destination?;
+        let internal = (Key::of(destination.address)?, destination.port);
+        let turned = HairpinEnd { rule: id.0, internal };
+        let externals = &self.bindings.externals;
+        let table = externals.find_port_table(to.0, protocol);
+        let is_mapped = table.is_some_and(|t| externals.mappings(t, to.1).next().is_some());
+        let holds = !is_mapped && self.bindings.hairpins.may_hold(protocol, to, turned);
+        holds.then_some(turned)
+    }
+
     /// A flow that is the first between two ends of which nothing else is known, and what it needs
     /// on a hop that [is usual](DecidedHop::is_usual); `None` where all the steps have to tell.
     #[inline]
@@ -81,6 +117,12 @@ impl Context<'_> {
         {
             return None;
         }
+        let hairpin = match hop.entry {
+            Some(id) => Some(self.turned_to(id, protocol, from, to)?),
+            None => None,
+        };
+        session.flags = if hairpin.is_some() { HAIRPIN } else { 0 };
+        let destination = hairpin.map_or(to, |end| end.internal);
         (session.remote, session.remote_port) = to;
         session.run_from_start(schedule.end.0, schedule.ending, timing);
         let rule = hop.source?;
@@ -92,7 +134,8 @@ impl Context<'_> {
                 let used = address.port_table(protocol).filter(|_| address.endpoints > 0);
                 let new = self.new_port((rule.0, target, freely), (from, hash), used?, pair)?;
                 let source = (address.address, new.port);
-                Some(UsualFlow { source, session, under: Under::NextPort(new) })
+                let under = Under::NextPort(new);
+                Some(UsualFlow { source, destination, session, hairpin, under })
             }
             Gives::Whole(target) => {
                 if table.find_under_address(protocol, from, to, None).is_some() {
@@ -104,7 +147,8 @@ impl Context<'_> {
                 session = session.with_internal(protocol, from.1);
                 let source = (self.bindings.externals.get(m.place()).address, from.1);
                 let own = RuleId(m.rule) == rule;
-                own.then_some(UsualFlow { source, session, under: Under::Address })
+                let under = Under::Address;
+                own.then_some(UsualFlow { source, destination, session, hairpin, under })
             }
             Gives::Any => None,
         }
@@ -210,7 +254,7 @@ impl<S: Sink> Engine<'_, S> {
     ) -> SessionRef {
         let created = flow.session.created;
         let id = match &flow.under {
-            Under::NextPort(new) => self.open_both(flow.session, new),
+            Under::NextPort(new) => self.open_both(flow.session, new, flow.hairpin),
             Under::Address => self.open_session(flow.session, None, [hop.source, None]),
         };
         SessionRef { id, created }

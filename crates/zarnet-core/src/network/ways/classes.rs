@@ -1,7 +1,7 @@
 //! What of a packet the plan of a network tells apart: addresses between two of those that stand in
 //! it fare alike, and so do services.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use crate::net::{AddressRange, AddressSet, IntervalMap, Packet, Service, ServiceSet};
 use crate::network::world::special;
@@ -13,10 +13,16 @@ pub(in crate::network) struct Classes {
     v4: IntervalMap<u32>,
     /// Where a class of IPv6 addresses begins.
     v6: Vec<u128>,
+    /// Those classes, and before them that of the addresses below.
+    v6_classes: Vec<u32>,
     services: IntervalMap<u32>,
-    /// Addresses whose packets are told apart by their source port too.
-    pub(in crate::network) by_source_port: AddressSet,
 }
+
+/// Of a class of IPv6 addresses.
+const V6: u32 = 1 << 31;
+
+/// Of a class of addresses whose packets are told apart by their source port too.
+const BY_SOURCE_PORT: u32 = 1 << 30;
 
 /// The classes of a packet's source, destination and service.
 pub(in crate::network) type Class = [u32; 3];
@@ -34,13 +40,23 @@ impl Classes {
         }
         v6.sort_unstable();
         v6.dedup();
-        let services = service_edges(plan);
-        Self {
-            v4: numbered(v4),
-            v6,
-            services: numbered(services),
-            by_source_port: by_source_port(plan),
-        }
+        let by_source_port = by_source_port(plan);
+        let mark = |address| if by_source_port.contains(address) { BY_SOURCE_PORT } else { 0 };
+        let v6_class = |(i, edge): (usize, &u128)| {
+            V6 | i as u32 | mark(IpAddr::V6(Ipv6Addr::from_bits(*edge)))
+        };
+        let v6_classes = [0].iter().chain(&v6).enumerate().map(v6_class).collect();
+        let v4_mark = |at: u64| {
+            u32::try_from(at).map_or(0, |bits| mark(IpAddr::V4(Ipv4Addr::from_bits(bits))))
+        };
+        let services = numbered(service_edges(plan), |_| 0);
+        Self { v4: numbered(v4, v4_mark), v6, v6_classes, services }
+    }
+
+    /// Whether packets of a class are told apart by their source port too.
+    #[inline]
+    pub(in crate::network) fn is_by_source_port(class: Class) -> bool {
+        class[0] & BY_SOURCE_PORT != 0
     }
 
     /// The class of an address.
@@ -50,8 +66,7 @@ impl Classes {
             IpAddr::V4(a) => *self.v4.get(a.to_bits().into()),
             IpAddr::V6(a) => {
                 let bits = a.to_bits();
-                // apart from those of IPv4
-                1 << 31 | self.v6.partition_point(|edge| *edge <= bits) as u32
+                self.v6_classes[self.v6.partition_point(|edge| *edge <= bits)]
             }
         }
     }
@@ -76,13 +91,13 @@ fn service_number(protocol: u8, port: u16) -> u64 {
     u64::from(protocol) << 16 | u64::from(port)
 }
 
-/// A number for each interval between edges.
-fn numbered(mut edges: Vec<u64>) -> IntervalMap<u32> {
+/// A number for each interval between edges, and `mark` of where it begins.
+fn numbered(mut edges: Vec<u64>, mark: impl Fn(u64) -> u32) -> IntervalMap<u32> {
     edges.push(0);
     edges.sort_unstable();
     edges.dedup();
-    let number = |at: u64| edges.partition_point(|edge| *edge <= at) as u32;
-    IntervalMap::from_edges(edges.clone(), number)
+    let number = |at: u64| edges.partition_point(|edge| *edge <= at) as u32 | mark(at);
+    IntervalMap::from_edges(edges.clone(), number).by_octets()
 }
 
 /// Every run of addresses that a plan speaks of, but for those that only filters and policies do.

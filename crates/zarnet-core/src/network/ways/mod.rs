@@ -12,9 +12,11 @@ use std::collections::HashMap;
 use foldhash::fast::RandomState;
 
 use crate::device::{DecidedHop, Prepared, Probe, UsualFlow};
-use crate::net::Packet;
+use crate::net::{Endpoint, Packet};
 use crate::plan::{DeviceId, Plan};
-use classes::{Class, Classes};
+use classes::Class;
+
+pub(super) use classes::Classes;
 
 /// The ways that are known.
 #[derive(Debug, Clone, Default)]
@@ -54,8 +56,21 @@ pub(super) struct Way {
 pub(super) struct Hop {
     pub device: DeviceId,
     pub decided: DecidedHop,
+    /// Where the packet that showed the way went to as it left it.
+    pub to: Endpoint,
     /// The class of packets as they leave it.
     pub out: Class,
+}
+
+impl Hop {
+    /// Whether a packet that leaves it fares on like the one that showed the way.
+    #[inline]
+    pub(super) fn leads_alike(&self, classes: &Classes, packet: Packet) -> bool {
+        // where the destination stays, its class does
+        let same_end = self.decided.entry.is_none() || packet.destination() == self.to;
+        let same_source = classes.of_address(packet.source().address) == self.out[0];
+        same_source && (same_end || classes.of(packet) == self.out)
+    }
 }
 
 /// A flow whose way is known.
@@ -87,11 +102,12 @@ impl Ways {
     }
 
     pub(super) fn find(&self, packet: Packet) -> Option<KnownWay> {
-        let classes = self.classes.as_ref()?;
-        let way = *self.by_class.get(&classes.of(packet))?;
-        let source = packet.source().address;
-        let told_apart = classes.by_source_port.contains(source);
-        (!told_apart).then_some(KnownWay { packet, way, issue: self.issue })
+        let class = self.classes.as_ref()?.of(packet);
+        if Classes::is_by_source_port(class) {
+            return None;
+        }
+        let way = *self.by_class.get(&class)?;
+        Some(KnownWay { packet, way, issue: self.issue })
     }
 
     pub(super) fn classes(&mut self, plan: &Plan) -> &Classes {

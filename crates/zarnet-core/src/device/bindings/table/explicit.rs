@@ -3,7 +3,7 @@
 use super::Table;
 use super::mapping::ExplicitTuple;
 use crate::device::bindings::keys::{ends_hash, tuple_hash};
-use crate::device::bindings::session::EXPLICIT;
+use crate::device::bindings::session::{EXPLICIT, HAIRPIN};
 use crate::device::key::EndKey;
 use crate::net::{Packet, Protocol, Tuple};
 
@@ -30,6 +30,18 @@ impl Table {
         if explicit.has_two_mappings() {
             self.entered.entry(explicit.entered).or_default().push(id);
         }
+    }
+
+    /// Gives a session that followed from its mapping tuples of its own.
+    pub(in crate::device::bindings) fn spell_out(&mut self, id: u32, explicit: ExplicitTuple) {
+        let session = self.slots[id].session;
+        match self.is_under_address(&session) {
+            true => self.leave_address(id),
+            false => self.unlist(session.owner, id, session.next),
+        }
+        self.slots[id].session.flags &= !HAIRPIN;
+        self.add_tuples(id, explicit);
+        self.list(session.owner, id);
     }
 
     /// Whether a packet between IPv4 endpoints may belong to a session that is found by its ends.

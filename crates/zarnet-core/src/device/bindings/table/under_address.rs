@@ -4,7 +4,7 @@
 //! only counts it.
 
 use super::Table;
-use super::mapping::{ExplicitTuple, Kind, Mapping};
+use super::mapping::{Kind, Mapping};
 use crate::device::bindings::arena::NONE;
 use crate::device::bindings::keys::ends_hash;
 use crate::device::bindings::session::{EXPLICIT, Session};
@@ -79,13 +79,5 @@ impl Table {
         };
         let all = self.by_tuple.candidates(ends_hash(protocol, internal, remote)).filter(fits);
         all.min_by_key(|id| self.slots[*id].session.created)
-    }
-
-    /// Gives such a session tuples of its own: those that followed from its mapping no longer do.
-    pub(in crate::device::bindings) fn spell_out(&mut self, id: u32, explicit: ExplicitTuple) {
-        let mapping = self.slots[id].session.owner;
-        self.leave_address(id);
-        self.add_tuples(id, explicit);
-        self.list(mapping, id);
     }
 }
