@@ -83,6 +83,27 @@ fn of_two_sessions_with_one_answer_the_older_counts_whatever_else_there_is() {
     }
 }
 
+/// The same behind a hairpin: one sender comes to one server by two doors, from one mapping.
+#[test]
+fn of_two_hairpins_with_one_answer_the_older_counts() {
+    let door = |name: &str, external: &str| {
+        format!(
+            "{name} forward external = \"{external}/tcp\"; internal = \"10.20.0.11:443\"; \
+             hairpin = \"internal\""
+        )
+    };
+    let (a, b) = (door("a", "203.0.113.6:443"), door("b", "203.0.113.7:8082"));
+    let plan = edge("", &[&a, &b, OUT]);
+    let two = [
+        "84 tcp h1:40000>203.0.113.7:8082 1 reset",
+        "249 tcp h1:40000>203.0.113.6:443 1 reset",
+        "9000 tcp h1:40000>203.0.113.6:443 1 reset",
+    ];
+    let played = play(&plan, &two, vec![], None);
+    assert_eq!(played.lost(), ["unexpected-source edge"], "the older one is over by the third");
+    assert_eq!(play(&plan, &two, vec![], Some(250.0)).prediction.tables[0].sessions.len(), 2);
+}
+
 #[test]
 fn the_peak_counts_mappings_whose_packets_are_lost_later() {
     let lines = [

@@ -101,6 +101,11 @@ fn forward() -> String {
     )
 }
 
+/// Another door to the same server: who comes in by both from one port has the same answers.
+fn back_door() -> String {
+    forward().replace("\"door\"", "\"back-door\"").replace("out:8443", "out:9443")
+}
+
 fn links() -> impl Strategy<Value = Vec<Link>> {
     let behaviour = prop_oneof![
         3 => Just("\"bcp\""),
@@ -136,7 +141,11 @@ fn links() -> impl Strategy<Value = Vec<Link>> {
         1 => Just(rule("web", "type = \"static\"\n  internal = \"10.0.0.5\"\n  external = \"192.0.2.10\"\n  service = \"80/tcp\"")),
         1 => Just(rule("six", "type = \"static\"\n  internal = \"fd00::/48\"\n  external = \"2001:db8:100::/48\"")),
     ];
-    let door = prop_oneof![Just(String::new()), Just(forward())];
+    let door = prop_oneof![
+        2 => Just(String::new()),
+        1 => Just(forward()),
+        1 => Just(forward() + &back_door()),
+    ];
     let link = (behaviour, filter, dynamic, fixed, door).prop_map(|(b, filter, d, f, door)| Link {
         behaviour: b,
         filter,
@@ -147,7 +156,8 @@ fn links() -> impl Strategy<Value = Vec<Link>> {
 
 fn flows() -> impl Strategy<Value = Vec<Flow>> {
     let address = |a: &str| a.parse::<IpAddr>().unwrap();
-    let inside = (5u8..9).prop_map(|n| IpAddr::from([10, 0, 0, n])).boxed();
+    let inside = prop_oneof![9 => 5u8..9, 1 => Just(20)];
+    let inside = inside.prop_map(|n| IpAddr::from([10, 0, 0, n])).boxed();
     let peer = prop_oneof![Just(address("198.51.100.10")), Just(address("203.0.113.20"))].boxed();
     let outer = prop_oneof![
         3 => Just(address("192.0.2.1")),
@@ -160,12 +170,12 @@ fn flows() -> impl Strategy<Value = Vec<Flow>> {
     let ends = prop_oneof![
         8 => (inside.clone(), peer.clone()),
         2 => (peer, outer.clone()),
-        1 => (inside, outer),
+        2 => (inside, outer),
         2 => (six, Just(address("2001:db8:2::9"))),
     ];
     let protocol =
         prop_oneof![4 => Just(Protocol::TCP), 4 => Just(Protocol::UDP), 1 => Just(Protocol::ICMP)];
-    let port = || prop_oneof![Just(80u16), Just(8443), Just(53), 5000u16..5008];
+    let port = || prop_oneof![Just(80u16), Just(8443), Just(9443), Just(53), 5000u16..5008];
     let from = proptest::option::weighted(0.8, port());
     let flow = (0u64..300_000, protocol, ends, from, port(), 0u64..60_000).prop_map(
         |(start, protocol, (a, b), from, to, lasts)| Flow {

@@ -37,9 +37,18 @@ impl Octets {
     fn add_table(&mut self, list: &[u64], low: u64, shift: u32) -> u32 {
         let position = self.tables.len();
         self.tables.push([0; 256]);
+        let last_up_to = |mut at: usize, x: u64| {
+            while list.get(at + 1).is_some_and(|n| *n <= x) {
+                at += 1;
+            }
+            at
+        };
+        let mut at = list.partition_point(|n| *n <= low) - 1;
         for octet in 0..256 {
             let (first, last) = (low + (octet << shift), low + ((octet + 1) << shift) - 1);
-            let [first_at, last_at] = [first, last].map(|x| list.partition_point(|n| *n <= x) - 1);
+            let first_at = last_up_to(at, first);
+            let last_at = last_up_to(first_at, last);
+            at = last_at;
             let entry = match last_at - first_at {
                 0..=FEW => first_at as u32,
                 _ => DEEPER | self.add_table(list, first, shift - 8),

@@ -116,3 +116,35 @@ impl Bindings {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::device::testing::key;
+
+    #[test]
+    fn an_end_is_known_as_long_as_sessions_go_there() {
+        let mut hairpins = Hairpins::default();
+        let (tcp, udp) = (Protocol::TCP, Protocol::UDP);
+        let internal = (key("10.0.0.5"), 443);
+        let [a, b] = ["203.0.113.6", "203.0.113.7"].map(|address| (key(address), 443));
+        let [old, new] = [1, 2].map(|rule| HairpinEnd { rule, internal });
+        let externals = |hairpins: &Hairpins, protocol| {
+            hairpins.externals_of(protocol, internal).collect::<Vec<_>>()
+        };
+        hairpins.enter(tcp, a, old);
+        hairpins.enter(tcp, a, old);
+        hairpins.enter(tcp, b, new);
+        assert_eq!(externals(&hairpins, tcp), [a, b]);
+        assert_eq!(externals(&hairpins, udp), []);
+        assert!(hairpins.may_hold(tcp, a, old) && !hairpins.may_hold(tcp, a, new));
+        hairpins.leave(tcp, a);
+        assert_eq!(hairpins.find(tcp, a), Some(old), "one goes there still");
+        hairpins.rename(|rule| rule + 10);
+        assert_eq!(hairpins.find(tcp, b).map(|end| end.rule), Some(12));
+        hairpins.leave(tcp, a);
+        assert_eq!((hairpins.find(tcp, a), externals(&hairpins, tcp)), (None, vec![b]));
+        hairpins.leave(tcp, b);
+        assert!(hairpins.is_empty());
+    }
+}
