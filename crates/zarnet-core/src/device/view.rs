@@ -149,19 +149,17 @@ impl<'a> Context<'a> {
         supply: Supply,
         now: Instant,
     ) -> impl Iterator<Item = MappingRow> + use<'a> {
-        let on_port_table = |address: std::net::IpAddr,
-                             protocol: Protocol,
-                             range: (u16, u16)|
-         -> Vec<u32> {
-            let port_table =
-                Key::of(address).and_then(|a| self.bindings.externals.find_port_table(a, protocol));
-            let ports = port_table
-                .into_iter()
-                .flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
-            ports
-                .flat_map(|(port_table, port)| self.bindings.externals.mappings(port_table, port))
-                .collect()
-        };
+        let on_port_table =
+            |address: std::net::IpAddr, protocol: Protocol, range: (u16, u16)| -> Vec<u32> {
+                let port_table = Key::of(address)
+                    .and_then(|a| self.bindings.externals.find_port_table(a, protocol));
+                let ports = port_table
+                    .into_iter()
+                    .flat_map(move |p| (range.0..=range.1).map(move |port| (p, port)));
+                ports
+                    .flat_map(|(port_table, port)| self.bindings.mappings_at(port_table, port))
+                    .collect()
+            };
         let keys = |(first, last): (Key, Key)| (0..=last.minus(first)).map(move |n| first.plus(n));
         let ids: Vec<u32> = match supply {
             Supply::Pool(pool) => {

@@ -67,8 +67,9 @@ impl Network {
         };
         let rules = list.iter().flat_map(|l| l.1.rules().edges());
         let edges = edges.iter().chain(rules).copied().collect();
-        let by_source = (!list.is_empty())
-            .then(|| IntervalMap::from_edges(edges, path_of).favouring(Option::is_some).by_octets());
+        let by_source = (!list.is_empty()).then(|| {
+            IntervalMap::from_edges(edges, path_of).favouring(Option::is_some).by_octets()
+        });
         let are_careful = list.iter().any(|l| self.devices[l.0.index()].is_careful());
         FastPaths { list, are_careful, by_source, issue: self.fast_paths.issue, found: true }
     }

@@ -112,7 +112,7 @@ impl Context<'_> {
         if self.bindings.externals.port_table(port_table).is_withdrawn(port) {
             return false;
         }
-        let mut others = self.bindings.externals.mappings(port_table, port).peekable();
+        let mut others = self.bindings.mappings_at(port_table, port).peekable();
         others.peek().is_some()
             && others.all(|m| !self.bindings.is_own_peer(m, (peer, wish.peer.port)))
     }

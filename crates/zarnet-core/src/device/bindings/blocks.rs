@@ -19,7 +19,7 @@ struct ClassBlocks {
     /// By number, the owner and how many ports are in use; none of a block without an owner.
     used: Vec<(Key, u32)>,
     /// The same from the other side.
-    of_host: HashMap<Key, FewNumbers, RandomState>,
+    of_host: HashMap<Key, FewNumbers<u16>, RandomState>,
     /// One bit a block that has an owner.
     owned: Vec<u64>,
 }

@@ -95,7 +95,9 @@ impl<S: Sink> Engine<'_, S> {
         let (port_table, port) = (m.place(), m.external_port);
         let hold = self.compiled.timers.hold_down;
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
-        if self.bindings.externals.unbind(port_table, port, id, m.internal, rest) {
+        let is_left = self.bindings.by_port.take_back(port_table, port, id);
+        self.bindings.externals.unbind(port_table, port, m.internal, is_left, rest);
+        if is_left {
             self.report(at, TableEvent::PortFreed { port_table, port });
         }
         self.bindings.due_by(rest.unwrap_or(u64::MAX));
@@ -154,8 +156,10 @@ impl<S: Sink> Engine<'_, S> {
         let session = self.bindings.table.session(id);
         let (at, remote) = (session.expires, (session.remote, session.remote_port));
         if self.compiled.mappings_are_simple {
-            self.bindings.externals.unbind(m.place(), m.external_port, id, m.internal, None);
-            self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
+            let (port_table, port) = (m.place(), m.external_port);
+            let is_left = self.bindings.by_port.take_back(port_table, port, id);
+            self.bindings.externals.unbind(port_table, port, m.internal, is_left, None);
+            self.report(at, TableEvent::PortFreed { port_table, port });
             self.both_closed(at, id, m.rule);
         } else {
             self.session_closed(at, id, m.rule);

@@ -69,9 +69,7 @@ impl Bindings {
         };
         self.table.next_expiring(by_mapping, |record| explicit.push(record));
         let found = expiring.iter().fold(0, |sum, l| sum ^ self.table.by_internal.touch(l.1));
-        let port = |m: &Mapping| {
-            self.externals.port_table(m.place()).mapping(m.external_port).unwrap_or(0)
-        };
+        let port = |m: &Mapping| self.touch_port(m.place(), m.external_port);
         let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
         let hosts =
             expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));

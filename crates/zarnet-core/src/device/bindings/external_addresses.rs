@@ -50,8 +50,6 @@ pub(in crate::device) struct ExternalAddresses {
     /// first.
     lasts: Vec<u16>,
     classes: usize,
-    /// Further mappings of a port, where ports are overloaded.
-    shared: HashMap<(u32, u16), Vec<u32>, RandomState>,
     resting: RestingPorts,
 }
 
@@ -121,13 +119,6 @@ impl ExternalAddresses {
         self.lasts[port_table as usize * self.classes + class] = port;
     }
 
-    /// Reads the place of a port.
-    #[inline(always)]
-    pub(in crate::device) fn touch_port(&self, port_table: u32, port: u16) -> u32 {
-        let port_table = self.port_table(port_table);
-        port_table.held_by(port) ^ u32::from(port_table.ports.is_free(port))
-    }
-
     /// The port_table of an address and protocol, if it has been used.
     pub(in crate::device) fn find_port_table(
         &self,
@@ -160,71 +151,46 @@ impl ExternalAddresses {
         self.list[external as usize].port_tables[slot]
     }
 
-    /// Every mapping at a port.
-    pub(in crate::device) fn mappings(
-        &self,
+    /// A host's mapping has a port, which `was_free` but for what rests: tells whose it is, and how
+    /// many mappings are on that then.
+    #[inline(always)]
+    pub(super) fn bind(
+        &mut self,
         port_table: u32,
         port: u16,
-    ) -> impl Iterator<Item = u32> + '_ {
-        let more = if self.shared.is_empty() { None } else { self.shared.get(&(port_table, port)) };
-        self.port_table(port_table)
-            .mapping(port)
-            .into_iter()
-            .chain(more.into_iter().flatten().copied())
-    }
-
-    /// Gives a port to a mapping, and tells whether it was free, whose port it is, and how many
-    /// mappings are on that then.
-    #[inline(always)]
-    pub(super) fn bind(&mut self, port_table: u32, port: u16, mapping: u32) -> (bool, u32, u32) {
-        let p = &mut self.port_tables[port_table as usize];
-        let was_free = p.held_by(port) == 0;
-        if !was_free {
-            self.shared.entry((port_table, port)).or_default().push(mapping);
-        } else {
-            p.ports.take(port);
-            if let Some(rest) = p.give(port, mapping) {
-                self.resting.end(rest);
+        host: Key,
+        was_free: bool,
+    ) -> (u32, u32) {
+        if was_free {
+            let ports = &mut self.port_tables[port_table as usize].ports;
+            if !ports.is_free(port) {
+                self.resting.end(port_table, port, host);
             }
+            ports.take(port);
         }
         let external = self.owners[port_table as usize].0;
         let endpoints = &mut self.list[external as usize].endpoints;
         *endpoints += 1;
-        (was_free, external, *endpoints)
+        (external, *endpoints)
     }
 
-    /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or
-    /// rests until `rest_until` but for `host`.
+    /// A host's mapping has a port no more, and it is left to nobody: then it is free at once, or
+    /// rests until `rest_until` but for the host.
     #[inline]
     pub(super) fn unbind(
         &mut self,
         port_table: u32,
         port: u16,
-        mapping: u32,
         host: Key,
+        is_left: bool,
         rest_until: Option<u64>,
-    ) -> bool {
-        let p = &mut self.port_tables[port_table as usize];
+    ) {
         self.list[self.owners[port_table as usize].0 as usize].endpoints -= 1;
-        let more =
-            if self.shared.is_empty() { None } else { self.shared.get_mut(&(port_table, port)) };
-        if let Some(more) = more {
-            if p.held_by(port) == mapping + 1 {
-                p.give(port, more.remove(0));
-            } else {
-                more.retain(|m| *m != mapping);
-            }
-            if more.is_empty() {
-                self.shared.remove(&(port_table, port));
-            }
-            return false;
+        match rest_until {
+            _ if !is_left => {}
+            Some(until) => self.resting.put(port_table, port, host, until),
+            None => self.port_tables[port_table as usize].release(port),
         }
-        let rest = rest_until.map(|until| self.resting.put(port_table, port, host, until));
-        p.vacate(port, rest);
-        if rest.is_none() {
-            p.release(port);
-        }
-        true
     }
 
     /// Counts one mapping less on a port_table's address, and gives the address if it is out of
@@ -239,9 +205,7 @@ impl ExternalAddresses {
     /// Wakes the ports whose rest is over.
     pub(super) fn wake(&mut self, now: u64) {
         while let Some((port_table, port)) = self.resting.next_over(now) {
-            let table = &mut self.port_tables[port_table as usize];
-            table.vacate(port, None);
-            table.release(port);
+            self.port_tables[port_table as usize].release(port);
         }
     }
 
@@ -250,9 +214,14 @@ impl ExternalAddresses {
         self.list.iter().filter(|e| e.is_used()).map(|e| e.address)
     }
 
-    /// Finds anew which ports can be handed out: all but those that `reserve` takes out, those in
-    /// use, and those that rest. Blocks are forgotten.
-    pub(super) fn reopen(&mut self, classes: usize, reserve: impl Fn(Key, Protocol, &mut PortMap)) {
+    /// Finds anew which ports can be handed out: all but those that `reserve` takes out, those that
+    /// are `held`, each once, and those that rest. Blocks are forgotten.
+    pub(super) fn reopen(
+        &mut self,
+        classes: usize,
+        held: impl Iterator<Item = (u32, u16)>,
+        reserve: impl Fn(Key, Protocol, &mut PortMap),
+    ) {
         let before = |n: usize| {
             if n % classes < self.classes {
                 self.last((n / classes) as u32, n % classes)
@@ -266,14 +235,9 @@ impl ExternalAddresses {
             port_table.ports = PortMap::new();
             reserve(self.list[*external as usize].address, *protocol, &mut port_table.ports);
             port_table.withdrawn.clear();
-            for port in 0..=u16::MAX {
-                if port_table.held_by(port) != 0 {
-                    port_table.keep(port);
-                }
-            }
             port_table.blocks.clear();
         }
-        for (port_table, port) in self.resting.all() {
+        for (port_table, port) in held.chain(self.resting.all()) {
             self.port_tables[port_table as usize].keep(port);
         }
     }

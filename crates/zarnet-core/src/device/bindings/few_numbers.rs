@@ -2,30 +2,30 @@
 
 /// Some numbers, in ascending order.
 #[derive(Debug, Clone)]
-pub(super) struct FewNumbers {
-    first: u16,
-    more: Vec<u16>,
+pub(super) struct FewNumbers<T> {
+    first: T,
+    more: Vec<T>,
 }
 
-impl FewNumbers {
+impl<T: Copy + Ord> FewNumbers<T> {
     /// One alone.
-    pub(super) fn of(number: u16) -> Self {
+    pub(super) fn of(number: T) -> Self {
         Self { first: number, more: Vec::new() }
     }
 
     /// All of them.
-    pub(super) fn iter(&self) -> impl Iterator<Item = u16> + '_ {
+    pub(super) fn iter(&self) -> impl Iterator<Item = T> + '_ {
         std::iter::once(self.first).chain(self.more.iter().copied())
     }
 
-    pub(super) fn add(&mut self, number: u16) {
+    pub(super) fn add(&mut self, number: T) {
         let later = number.max(self.first);
         self.first = number.min(self.first);
         self.more.insert(self.more.partition_point(|n| *n < later), later);
     }
 
     /// Takes one out, and tells whether none is left.
-    pub(super) fn remove(&mut self, number: u16) -> bool {
+    pub(super) fn remove(&mut self, number: T) -> bool {
         if self.first != number {
             self.more.retain(|n| *n != number);
         } else if self.more.is_empty() {

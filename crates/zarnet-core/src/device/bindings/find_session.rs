@@ -102,7 +102,7 @@ impl Context<'_> {
         let port_table = || bindings.externals.find_port_table(to.0, protocol);
         if let Some(port_table) = self.compiled.concerns(to.0.address()).then(port_table).flatten()
         {
-            for mapping in bindings.externals.mappings(port_table, to.1) {
+            for mapping in bindings.mappings_at(port_table, to.1) {
                 let is_hairpin = |id: &u32| bindings.table.session(*id).has(HAIRPIN);
                 let direct = bindings.table.under(mapping, from.0, from.1);
                 if let Some(id) = direct.filter(|id| !is_hairpin(id)) {

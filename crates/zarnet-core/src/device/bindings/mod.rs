@@ -6,6 +6,7 @@
 
 mod arena;
 mod blocks;
+mod by_port;
 mod close;
 mod context;
 mod engine;
@@ -47,6 +48,7 @@ use super::compiled::Compiled;
 use super::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::Dependence;
+use by_port::ByPort;
 use external_addresses::ExternalAddresses;
 use hairpins::Hairpins;
 use inherited_ends::InheritedEnds;
@@ -75,6 +77,7 @@ pub(super) use table::{ExplicitTuple, Kind};
 pub(super) struct Bindings {
     pub table: Table,
     pub externals: ExternalAddresses,
+    pub by_port: ByPort,
     /// What of each target is in use, by its position.
     pub targets: Vec<TargetUse>,
     /// External addresses of internal hosts.
@@ -147,10 +150,11 @@ impl Bindings {
     /// Lets everything be as in another state. What there is of each rule is put where it was: of
     /// very many rules that would be much to make room for again and again.
     pub(super) fn restore(&mut self, from: &Self) {
-        let Self { table, externals, targets, paired, hosts, choices, details, .. } = from;
+        let Self { table, externals, by_port, targets, paired, hosts, choices, details, .. } = from;
         let Self { lingering, hairpins, inherited, live, dependence, next_expiry, .. } = from;
         self.table.clone_from(table);
         self.externals.clone_from(externals);
+        self.by_port.clone_from(by_port);
         self.targets.clone_from(targets);
         self.paired.clone_from(paired);
         self.hosts.clone_from(hosts);
@@ -180,6 +184,7 @@ impl Bindings {
         Self {
             table: Table::new(),
             externals: ExternalAddresses::default(),
+            by_port: ByPort::new(compiled.plan.behaviour.port_overloading),
             targets,
             paired: PairedAddresses::new(),
             hosts: HostCounts::default(),

@@ -139,7 +139,9 @@ impl<S: Sink> Engine<'_, S> {
         if self.bindings.dependence != Dependence::EndpointIndependent {
             self.bindings.details.peers.insert(id, peer);
         }
-        if self.bindings.externals.bind(port_table, end.port, id).0 {
+        let was_free = self.bindings.by_port.give(port_table, end.port, id);
+        self.bindings.externals.bind(port_table, end.port, host, was_free);
+        if was_free {
             self.report(now, TableEvent::PortTaken { port_table, port: end.port });
         }
         self.bindings.externals.set_last(port_table, end.class.into(), end.port);
@@ -204,7 +206,9 @@ impl<S: Sink> Engine<'_, S> {
         (mapping.external_port, mapping.rule, mapping.target) = (new.port, new.rule, new.target);
         self.bindings.due_by(session.expires);
         let id = self.bindings.table.add_both(mapping, session, new.hash);
-        let (_, external, on_address) = self.bindings.externals.bind(new.port_table, new.port, id);
+        let was_free = self.bindings.by_port.give(new.port_table, new.port, id);
+        let (external, on_address) =
+            self.bindings.externals.bind(new.port_table, new.port, new.internal.0, was_free);
         self.report(now, TableEvent::PortTaken { port_table: new.port_table, port: new.port });
         self.bindings.externals.set_last(new.port_table, new.class, new.port);
         if !self.compiled.mappings_are_simple {

@@ -1,6 +1,8 @@
 //! What is found anew when another plan takes over: numbers, indexes, counts by host, ports that
 //! can be handed out. No mapping and no session is opened or closed by it.
 
+use std::collections::BTreeSet;
+
 use super::index::Index;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::target_use::TargetUse;
@@ -141,10 +143,23 @@ impl<S: Sink> Engine<'_, S> {
     /// Which ports of the addresses in use can be handed out, and whose blocks they lie in.
     fn reopen_ports(&mut self) {
         let (compiled, behaviour) = (self.compiled, &self.compiled.plan.behaviour);
-        self.bindings.externals.reopen(behaviour.port_classes.len(), |address, protocol, ports| {
+        // where ports were overloaded, several mappings hold one
+        let held: BTreeSet<(u32, u16)> = self
+            .bindings
+            .table
+            .all_mappings()
+            .map(|id| self.bindings.table.mapping(id))
+            .filter(|m| m.kind() == Kind::Endpoint)
+            .map(|m| (m.place(), m.external_port))
+            .collect();
+        let classes = behaviour.port_classes.len();
+        self.bindings.externals.reopen(classes, held.into_iter(), |address, protocol, ports| {
             compiled
                 .reserved(address.address(), protocol, |first, last| ports.take_all(first, last));
         });
+        if behaviour.port_overloading {
+            self.bindings.by_port.keep(&self.bindings.table);
+        }
         let Some(size) = behaviour.block_size else { return };
         for id in self.bindings.table.all_mappings() {
             let m = self.bindings.table.mapping(id);

@@ -7,7 +7,6 @@ use std::collections::{HashMap, VecDeque};
 use foldhash::fast::RandomState;
 
 use super::few_numbers::FewNumbers;
-use super::port_table::RestNumber;
 use crate::device::key::Key;
 
 /// The ports that rest after their mapping ended, the longest resting first, and whose they were:
@@ -17,8 +16,12 @@ pub(super) struct RestingPorts {
     queue: VecDeque<Rest>,
     /// How many rests are no longer in the queue: a rest is known by how many began before it.
     gone: RestNumber,
-    by_host: HashMap<(u32, Key), FewNumbers, RandomState>,
+    /// The ports of a table that were a host's, and their rests.
+    by_host: HashMap<(u32, Key), FewNumbers<(u16, RestNumber)>, RandomState>,
 }
+
+/// How many rests began before one, in circles: never are so many under way.
+type RestNumber = u32;
 
 /// A rest of a port.
 #[derive(Debug, Clone, Copy)]
@@ -32,27 +35,31 @@ struct Rest {
 }
 
 impl RestingPorts {
-    /// A port begins to rest; gives the number by which that is known.
-    pub(super) fn put(&mut self, port_table: u32, port: u16, host: Key, until: u64) -> RestNumber {
-        let number = self.gone.plus(self.queue.len() as u32);
+    /// A port begins to rest.
+    pub(super) fn put(&mut self, port_table: u32, port: u16, host: Key, until: u64) {
+        let number = self.gone.wrapping_add(self.queue.len() as u32);
         self.queue.push_back(Rest { until, port_table, host, port, over: false });
         let own = self.by_host.entry((port_table, host));
-        own.and_modify(|own| own.add(port)).or_insert_with(|| FewNumbers::of(port));
-        number
+        own.and_modify(|own| own.add((port, number)))
+            .or_insert_with(|| FewNumbers::of((port, number)));
     }
 
-    /// Ends a rest before its time.
-    pub(super) fn end(&mut self, number: RestNumber) {
-        if let Some(rest) = self.queue.get_mut(number.since(self.gone) as usize) {
+    /// Ends the rest of a port before its time, if it rests: its host has it again.
+    pub(super) fn end(&mut self, port_table: u32, port: u16, host: Key) {
+        let own = self.by_host.get(&(port_table, host));
+        let Some((_, number)) = own.and_then(|own| own.iter().find(|rest| rest.0 == port)) else {
+            return;
+        };
+        if let Some(rest) = self.queue.get_mut(number.wrapping_sub(self.gone) as usize) {
             rest.over = true;
             let rest = *rest;
-            self.forget_host(rest);
+            self.forget_host(rest, number);
         }
     }
 
-    fn forget_host(&mut self, rest: Rest) {
+    fn forget_host(&mut self, rest: Rest, number: RestNumber) {
         let place = (rest.port_table, rest.host);
-        if self.by_host.get_mut(&place).is_some_and(|own| own.remove(rest.port)) {
+        if self.by_host.get_mut(&place).is_some_and(|own| own.remove((rest.port, number))) {
             self.by_host.remove(&place);
         }
     }
@@ -62,9 +69,10 @@ impl RestingPorts {
         loop {
             let rest = *self.queue.front().filter(|rest| rest.until <= now)?;
             self.queue.pop_front();
-            self.gone = self.gone.plus(1);
+            let number = self.gone;
+            self.gone = number.wrapping_add(1);
             if !rest.over {
-                self.forget_host(rest);
+                self.forget_host(rest, number);
                 return Some((rest.port_table, rest.port));
             }
         }
@@ -82,7 +90,8 @@ impl RestingPorts {
 
     /// Resting ports of a table that were a host's.
     pub(super) fn of(&self, port_table: u32, host: Key) -> impl Iterator<Item = u16> + '_ {
-        self.by_host.get(&(port_table, host)).into_iter().flat_map(FewNumbers::iter)
+        let own = self.by_host.get(&(port_table, host));
+        own.into_iter().flat_map(FewNumbers::iter).map(|(port, _)| port)
     }
 }
 
@@ -100,21 +109,19 @@ mod tests {
         ) {
             let mut resting = RestingPorts::default();
             let mut list: Vec<(u64, u32, u16, Key)> = Vec::new();
-            let mut numbers: Vec<RestNumber> = Vec::new();
             let (mut now, mut port) = (0, 0u16);
             for (what, table, host, n) in steps {
                 let host = Key::from_number(host.into());
                 match what {
                     0 if !list.is_empty() => {
                         let at = n as usize % list.len();
-                        resting.end(numbers.remove(at));
-                        list.remove(at);
+                        let (_, table, port, host) = list.remove(at);
+                        resting.end(table, port, host);
                     }
                     1 => {
                         now += n;
                         while let Some((table, port)) = resting.next_over(now) {
                             let (until, of, first, _) = list.remove(0);
-                            numbers.remove(0);
                             prop_assert!(until <= now);
                             prop_assert_eq!((table, port), (of, first));
                         }
@@ -123,7 +130,7 @@ mod tests {
                     _ => {
                         port += 1;
                         list.push((now + 3, table, port, host));
-                        numbers.push(resting.put(table, port, host, now + 3));
+                        resting.put(table, port, host, now + 3);
                     }
                 }
                 let of = |rest: &&(u64, u32, u16, Key)| rest.1 == table && rest.3 == host;

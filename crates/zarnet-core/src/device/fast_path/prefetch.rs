@@ -64,7 +64,7 @@ impl Context<'_> {
     pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
         self.likely_table(flow).map_or(0, |p| {
             let port = self.likely_port(p, flow.source.1, 1);
-            self.bindings.externals.touch_port(p, port)
+            self.bindings.touch_port(p, port)
         })
     }
 
@@ -98,7 +98,7 @@ impl Context<'_> {
         let class = self.compiled.plan.behaviour.port_class(flow.source.1);
         self.likely_table(flow).map_or(0, |table| {
             let own = self.own_span(flow.source.0, table, class);
-            own.map_or(0, |(span, _)| self.bindings.externals.touch_port(table, span.0))
+            own.map_or(0, |(span, _)| self.bindings.touch_port(table, span.0))
         })
     }
 

@@ -166,7 +166,7 @@ impl Context<'_> {
             let port_table = self.bindings.externals.find_port_table(address, packet.protocol);
             // a stranger's query has the identifier of a mapping on its own side
             let port = if packet.signal == Signal::Query { packet.source().port } else { to.port };
-            port_table.map_or(Vec::new(), |p| self.bindings.externals.mappings(p, port).collect())
+            port_table.map_or(Vec::new(), |p| self.bindings.mappings_at(p, port).collect())
         } else {
             self.bindings.portless_at(external, packet.protocol)
         };

@@ -4,9 +4,7 @@
 
 use super::hop::{DecidedHop, Gives};
 use super::source::Source;
-use crate::device::bindings::{
-    Context, Engine, HAIRPIN, HairpinEnd, NONE, NewPort, Session, Sink,
-};
+use crate::device::bindings::{Context, Engine, HAIRPIN, HairpinEnd, NONE, NewPort, Session, Sink};
 use crate::device::key::{EndKey, Key};
 use crate::device::outcome::{FlowSchedule, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, Protocol, Tuple};
@@ -88,9 +86,8 @@ impl Context<'_> {
         let destination = entry.destination?;
         let internal = (Key::of(destination.address)?, destination.port);
         let turned = HairpinEnd { rule: id.0, internal };
-        let externals = &self.bindings.externals;
-        let table = externals.find_port_table(to.0, protocol);
-        let is_mapped = table.is_some_and(|t| externals.mappings(t, to.1).next().is_some());
+        let table = self.bindings.externals.find_port_table(to.0, protocol);
+        let is_mapped = table.is_some_and(|t| self.bindings.mappings_at(t, to.1).next().is_some());
         let holds = !is_mapped && self.bindings.hairpins.may_hold(protocol, to, turned);
         holds.then_some(turned)
     }
@@ -197,8 +194,8 @@ impl Context<'_> {
     /// Reads what a first packet will be looked up by.
     #[inline(always)]
     pub(in crate::device) fn touch(&self, probe: &Probe) -> u64 {
-        let (table, externals) = (&self.bindings.table, &self.bindings.externals);
-        let place = probe.place.map_or(0, |(table, port)| externals.touch_port(table, port));
+        let table = &self.bindings.table;
+        let place = probe.place.map_or(0, |(table, port)| self.bindings.touch_port(table, port));
         table.touch_internal(probe.inside)
             ^ table.touch_internal(probe.whole)
             ^ table.touch_ends(probe.ends)
