@@ -88,9 +88,9 @@ impl Device {
         self.context().prefetch_held(flow)
     }
 
-    /// Reads which ports rest that were those of a flow's host.
-    pub(crate) fn prefetch_rested(&self, flow: &FlowKey) -> u32 {
-        self.context().prefetch_rested(flow)
+    /// Reads what a flow's host has where it gets a port.
+    pub(crate) fn prefetch_own(&self, flow: &FlowKey) -> u32 {
+        self.context().prefetch_own(flow)
     }
 
     /// Reads the block of a flow's host, and the beginning of it.

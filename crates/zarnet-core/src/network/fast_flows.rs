@@ -140,9 +140,9 @@ impl Network {
                 // one kind of thing after the other, as above
                 let careful = || flows().filter(|b| device(b).is_careful());
                 let held = careful().fold(0, |sum, b| sum ^ device(b).prefetch_held(&b.key));
-                let rested = careful().fold(0, |sum, b| sum ^ device(b).prefetch_rested(&b.key));
+                let own = careful().fold(0, |sum, b| sum ^ device(b).prefetch_own(&b.key));
                 let blocks = careful().fold(0, |sum, b| sum ^ device(b).prefetch_block(&b.key));
-                std::hint::black_box((held, rested, blocks));
+                std::hint::black_box((held, own, blocks));
             }
         }
         if packets {

@@ -2,7 +2,7 @@
 //! are not shared.
 
 use super::port::{any_free, block_span, drawn, first_tried};
-use crate::device::bindings::{Context, NewPort, PortSpan};
+use crate::device::bindings::{Context, NewPort, OwnPorts, PortSpan};
 use crate::device::key::{EndKey, Key};
 use crate::plan::{Fallback, PortAssignment, RuleKind};
 
@@ -74,8 +74,9 @@ impl Context<'_> {
         } else if self.has_all_ports(internal.0) {
             return None;
         } else {
-            let (span, block) = self.own_span(internal.0, port_table, class)?;
-            (self.port_of_host(span, class, port_table, internal)?, block)
+            let own = self.bindings.externals.own_ports(port_table, internal.0);
+            let (span, block) = self.own_span(own, class)?;
+            (self.port_of_host(span, class, port_table, (own, internal.1))?, block)
         };
         Some(NewPort {
             rule,
@@ -113,18 +114,18 @@ impl Context<'_> {
         Some((ports.next_free(&[span], from, None)?, None))
     }
 
-    /// The ports of a class that a host may have without being given a block first, and the number
-    /// of its block, where ports come in blocks and it has one; `None` where it has none or several.
+    /// The ports of a class that a host may have without being given a block first, by what it has,
+    /// and the number of its block, where ports come in blocks and it has one; `None` where it has
+    /// none or several.
     pub(in crate::device) fn own_span(
         &self,
-        host: Key,
-        port_table: u32,
+        own: Option<&OwnPorts>,
         class: usize,
     ) -> Option<(PortSpan, Option<u16>)> {
         let behaviour = &self.compiled.plan.behaviour;
         let range: PortSpan = behaviour.port_classes[class].into;
         let Some(size) = behaviour.block_size else { return Some((range, None)) };
-        let mut blocks = self.bindings.externals.port_table(port_table).blocks.of_host(class, host);
+        let mut blocks = own?.blocks(class);
         let (Some(number), None) = (blocks.next(), blocks.next()) else { return None };
         Some((block_span(range, size, number), Some(number)))
     }
@@ -136,13 +137,13 @@ impl Context<'_> {
         span: PortSpan,
         class: usize,
         port_table: u32,
-        internal: EndKey,
+        (own, port): (Option<&OwnPorts>, u16),
     ) -> Option<(u16, Option<u64>)> {
         let externals = &self.bindings.externals;
-        let rested = || externals.resting_for(port_table, internal.0);
+        let rested = || externals.resting_for(port_table, own);
         if self.compiled.plan.behaviour.port_assignment != PortAssignment::Random {
             let rests = rested().next().is_some();
-            return if rests { None } else { self.port_in(span, class, port_table, internal.1) };
+            return if rests { None } else { self.port_in(span, class, port_table, port) };
         }
         let ports = &externals.port_table(port_table).ports;
         let mut draw = self.draw();

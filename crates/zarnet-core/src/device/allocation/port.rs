@@ -76,7 +76,8 @@ impl Context<'_> {
             return Free { ports: Cow::Owned(ports), rested: Vec::new() };
         };
         let ports = Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports);
-        let rested = self.bindings.externals.resting_for(port_table, wish.host).collect();
+        let own = self.bindings.externals.own_ports(port_table, wish.host);
+        let rested = self.bindings.externals.resting_for(port_table, own).collect();
         Free { ports, rested }
     }
 
@@ -134,7 +135,9 @@ impl Context<'_> {
             return (0..count as u16).map(span).find(free_in).map(|s| vec![s]);
         };
         let blocks = &self.bindings.externals.port_table(port_table).blocks;
-        let own: Vec<PortSpan> = blocks.of_host(class, wish.host).map(span).collect();
+        let own = self.bindings.externals.own_ports(port_table, wish.host);
+        let own: Vec<PortSpan> =
+            own.into_iter().flat_map(|own| own.blocks(class)).map(span).collect();
         let shared = self.shared_ports(Some(port_table));
         let parity = |p: &u16| odd.is_none_or(|o| (p & 1 == 1) == o);
         // a host shares the ports of its own blocks with itself

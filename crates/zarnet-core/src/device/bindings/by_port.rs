@@ -153,6 +153,11 @@ impl ByPort {
         }
     }
 
+    /// Whether several mappings have one port.
+    pub(super) fn shares(&self) -> bool {
+        self.kept.get().is_some_and(|places| !places.shared.is_empty())
+    }
+
     /// Reads the place of a port, if it is kept.
     #[inline(always)]
     pub(super) fn touch(&self, port_table: u32, port: u16) -> u32 {

@@ -105,9 +105,11 @@ impl<S: Sink> Engine<'_, S> {
         if let Some(size) = behaviour.block_size {
             let class = behaviour.port_class(m.internal_port);
             let (first, last) = behaviour.port_classes[class].into;
-            let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
+            let externals = &mut self.bindings.externals;
             // a plan that took over may have other ports for the class
-            if (first..=last).contains(&port) && blocks.release(class, (port - first) / size) {
+            if (first..=last).contains(&port)
+                && externals.release_block(port_table, (class, (port - first) / size))
+            {
                 let (host, rule) = (m.internal, m.rule);
                 self.report(at, TableEvent::BlockFreed { port_table, port, host, rule, cause });
             }

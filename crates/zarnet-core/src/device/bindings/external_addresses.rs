@@ -6,6 +6,8 @@ use std::collections::HashMap;
 use foldhash::fast::RandomState;
 
 use super::arena::NONE;
+use super::blocks::Blocks;
+use super::own_ports::{AllOwnPorts, OwnPorts};
 use super::port_map::PortMap;
 use super::port_table::{PortTable, TABLED, table_slot};
 use super::resting_ports::RestingPorts;
@@ -51,6 +53,8 @@ pub(in crate::device) struct ExternalAddresses {
     lasts: Vec<u16>,
     classes: usize,
     resting: RestingPorts,
+    /// What hosts have on the port tables: blocks, and what rests.
+    own: AllOwnPorts,
 }
 
 impl ExternalAddresses {
@@ -142,7 +146,7 @@ impl ExternalAddresses {
         if self.list[external as usize].port_tables[slot] == NONE {
             let mut ports = PortMap::new();
             reserve(&mut ports);
-            self.port_tables.push(PortTable::new(ports));
+            self.port_tables.push(PortTable::new(ports, classes));
             self.owners.push((external, protocol));
             self.classes = classes;
             self.lasts.resize(self.port_tables.len() * classes, 0);
@@ -164,7 +168,7 @@ impl ExternalAddresses {
         if was_free {
             let ports = &mut self.port_tables[port_table as usize].ports;
             if !ports.is_free(port) {
-                self.resting.end(port_table, port, host);
+                self.resting.end(&mut self.own, port_table, port, host);
             }
             ports.take(port);
         }
@@ -188,7 +192,7 @@ impl ExternalAddresses {
         self.list[self.owners[port_table as usize].0 as usize].endpoints -= 1;
         match rest_until {
             _ if !is_left => {}
-            Some(until) => self.resting.put(port_table, port, host, until),
+            Some(until) => self.resting.put(&mut self.own, port_table, port, host, until),
             None => self.port_tables[port_table as usize].release(port),
         }
     }
@@ -204,7 +208,7 @@ impl ExternalAddresses {
 
     /// Wakes the ports whose rest is over.
     pub(super) fn wake(&mut self, now: u64) {
-        while let Some((port_table, port)) = self.resting.next_over(now) {
+        while let Some((port_table, port)) = self.resting.next_over(&mut self.own, now) {
             self.port_tables[port_table as usize].release(port);
         }
     }
@@ -235,8 +239,9 @@ impl ExternalAddresses {
             port_table.ports = PortMap::new();
             reserve(self.list[*external as usize].address, *protocol, &mut port_table.ports);
             port_table.withdrawn.clear();
-            port_table.blocks.clear();
+            port_table.blocks = Blocks::new(classes);
         }
+        self.own.clear_blocks();
         for (port_table, port) in held.chain(self.resting.all()) {
             self.port_tables[port_table as usize].keep(port);
         }
@@ -262,15 +267,55 @@ impl ExternalAddresses {
         self.resting.next_end()
     }
 
-    /// Resting ports of a port_table that `host` had: to it they are free, unless a plan has taken
+    /// Whether any host has.
+    pub(super) fn has_own_ports(&self) -> bool {
+        !self.own.is_empty()
+    }
+
+    /// What a host has on a port_table besides mappings, if it has anything.
+    #[inline(always)]
+    pub(in crate::device) fn own_ports(&self, port_table: u32, host: Key) -> Option<&OwnPorts> {
+        self.own.of(port_table, host)
+    }
+
+    /// Resting ports of a port_table that a host had: to it they are free, unless a plan has taken
     /// them out since.
-    pub(in crate::device) fn resting_for(
-        &self,
+    pub(in crate::device) fn resting_for<'a>(
+        &'a self,
         port_table: u32,
-        host: Key,
-    ) -> impl Iterator<Item = u16> + '_ {
-        self.resting
-            .of(port_table, host)
+        own: Option<&'a OwnPorts>,
+    ) -> impl Iterator<Item = u16> + 'a {
+        own.into_iter()
+            .flat_map(OwnPorts::rested)
             .filter(move |port| !self.port_table(port_table).is_withdrawn(*port))
+    }
+
+    /// Counts one more port in use of a block, and tells whether it is the first.
+    pub(super) fn take_block(
+        &mut self,
+        port_table: u32,
+        (class, number): (usize, u16),
+        host: Key,
+    ) -> bool {
+        let first = self.port_tables[port_table as usize].blocks.take(class, number, host);
+        if first {
+            self.own.add_block(port_table, host, class, number);
+        }
+        first
+    }
+
+    /// Reads what there is of a block.
+    #[inline(always)]
+    pub(in crate::device) fn touch_block(&self, port_table: u32, block: (usize, u16)) -> u32 {
+        self.port_table(port_table).blocks.touch(block.0, block.1)
+    }
+
+    /// Counts one port less of a block, and tells whether it was the last.
+    pub(super) fn release_block(&mut self, port_table: u32, (class, number): (usize, u16)) -> bool {
+        let owner = self.port_tables[port_table as usize].blocks.release(class, number);
+        if let Some(owner) = owner {
+            self.own.remove_block(port_table, owner, class, number);
+        }
+        owner.is_some()
     }
 }

@@ -3,36 +3,47 @@
 /// Some numbers, in ascending order.
 #[derive(Debug, Clone)]
 pub(super) struct FewNumbers<T> {
-    first: T,
-    more: Vec<T>,
+    first: Option<T>,
+    #[expect(
+        clippy::box_collection,
+        reason = "nearly always none: eight octets, where a list takes twenty-four"
+    )]
+    more: Option<Box<Vec<T>>>,
+}
+
+impl<T> Default for FewNumbers<T> {
+    fn default() -> Self {
+        Self { first: None, more: None }
+    }
 }
 
 impl<T: Copy + Ord> FewNumbers<T> {
-    /// One alone.
-    pub(super) fn of(number: T) -> Self {
-        Self { first: number, more: Vec::new() }
+    pub(super) fn is_empty(&self) -> bool {
+        self.first.is_none()
     }
 
     /// All of them.
     pub(super) fn iter(&self) -> impl Iterator<Item = T> + '_ {
-        std::iter::once(self.first).chain(self.more.iter().copied())
+        self.first.into_iter().chain(self.more.iter().flat_map(|more| more.iter().copied()))
     }
 
     pub(super) fn add(&mut self, number: T) {
-        let later = number.max(self.first);
-        self.first = number.min(self.first);
-        self.more.insert(self.more.partition_point(|n| *n < later), later);
+        let Some(first) = self.first else {
+            self.first = Some(number);
+            return;
+        };
+        let later = number.max(first);
+        self.first = Some(number.min(first));
+        let more = self.more.get_or_insert_default();
+        more.insert(more.partition_point(|n| *n < later), later);
     }
 
-    /// Takes one out, and tells whether none is left.
-    pub(super) fn remove(&mut self, number: T) -> bool {
-        if self.first != number {
-            self.more.retain(|n| *n != number);
-        } else if self.more.is_empty() {
-            return true;
-        } else {
-            self.first = self.more.remove(0);
+    pub(super) fn remove(&mut self, number: T) {
+        if self.first == Some(number) {
+            self.first = self.more.as_mut().map(|more| more.remove(0));
+        } else if let Some(more) = &mut self.more {
+            more.retain(|n| *n != number);
         }
-        false
+        self.more.take_if(|more| more.is_empty());
     }
 }

@@ -159,11 +159,10 @@ impl<S: Sink> Engine<'_, S> {
         host: Key,
         rule: u16,
     ) {
-        if let Some(block) = block {
-            let blocks = &mut self.bindings.externals.port_table_mut(port_table).blocks;
-            if blocks.take(class, block, host) {
-                self.report(now, TableEvent::BlockTaken { port_table, port, host, rule });
-            }
+        if let Some(block) = block
+            && self.bindings.externals.take_block(port_table, (class, block), host)
+        {
+            self.report(now, TableEvent::BlockTaken { port_table, port, host, rule });
         }
         if self.compiled.plan.behaviour.ports_per_host.is_some() {
             *self.bindings.hosts.ports.entry(host).or_default() += 1;

@@ -34,8 +34,8 @@ pub(in crate::device) struct PortTable {
 
 impl PortTable {
     /// Nothing taken but what `ports` has taken out.
-    pub(super) fn new(ports: PortMap) -> Self {
-        Self { ports, blocks: Blocks::default(), withdrawn: Vec::new() }
+    pub(super) fn new(ports: PortMap, classes: usize) -> Self {
+        Self { ports, blocks: Blocks::new(classes), withdrawn: Vec::new() }
     }
 
     /// A port stays with whom it is, taken out or not.

@@ -168,8 +168,7 @@ impl<S: Sink> Engine<'_, S> {
             if m.kind() == Kind::Endpoint && (into.0..=into.1).contains(&m.external_port) {
                 let (block, host, place) =
                     ((m.external_port - into.0) / size, m.internal, m.place());
-                let blocks = &mut self.bindings.externals.port_table_mut(place).blocks;
-                blocks.take(class, block, host);
+                self.bindings.externals.take_block(place, (class, block), host);
             }
         }
     }

@@ -2,26 +2,22 @@
 //!
 //! Contract: §B7 of docs/semantics.md.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::VecDeque;
 
-use foldhash::fast::RandomState;
-
-use super::few_numbers::FewNumbers;
+use super::own_ports::AllOwnPorts;
 use crate::device::key::Key;
 
-/// The ports that rest after their mapping ended, the longest resting first, and whose they were:
-/// that host may have them again.
+/// The ports that rest after their mapping ended, the longest resting first. Whose they were is
+/// noted elsewhere: that host may have them again.
 #[derive(Debug, Clone, Default)]
 pub(super) struct RestingPorts {
     queue: VecDeque<Rest>,
     /// How many rests are no longer in the queue: a rest is known by how many began before it.
     gone: RestNumber,
-    /// The ports of a table that were a host's, and their rests.
-    by_host: HashMap<(u32, Key), FewNumbers<(u16, RestNumber)>, RandomState>,
 }
 
 /// How many rests began before one, in circles: never are so many under way.
-type RestNumber = u32;
+pub(super) type RestNumber = u32;
 
 /// A rest of a port.
 #[derive(Debug, Clone, Copy)]
@@ -36,43 +32,38 @@ struct Rest {
 
 impl RestingPorts {
     /// A port begins to rest.
-    pub(super) fn put(&mut self, port_table: u32, port: u16, host: Key, until: u64) {
+    pub(super) fn put(
+        &mut self,
+        own: &mut AllOwnPorts,
+        port_table: u32,
+        port: u16,
+        host: Key,
+        until: u64,
+    ) {
         let number = self.gone.wrapping_add(self.queue.len() as u32);
         self.queue.push_back(Rest { until, port_table, host, port, over: false });
-        let own = self.by_host.entry((port_table, host));
-        own.and_modify(|own| own.add((port, number)))
-            .or_insert_with(|| FewNumbers::of((port, number)));
+        own.add_rest(port_table, host, (port, number));
     }
 
     /// Ends the rest of a port before its time, if it rests: its host has it again.
-    pub(super) fn end(&mut self, port_table: u32, port: u16, host: Key) {
-        let own = self.by_host.get(&(port_table, host));
-        let Some((_, number)) = own.and_then(|own| own.iter().find(|rest| rest.0 == port)) else {
-            return;
-        };
+    pub(super) fn end(&mut self, own: &mut AllOwnPorts, port_table: u32, port: u16, host: Key) {
+        let number = own.of(port_table, host).and_then(|own| own.rest_of(port));
+        let Some(number) = number else { return };
         if let Some(rest) = self.queue.get_mut(number.wrapping_sub(self.gone) as usize) {
             rest.over = true;
-            let rest = *rest;
-            self.forget_host(rest, number);
         }
-    }
-
-    fn forget_host(&mut self, rest: Rest, number: RestNumber) {
-        let place = (rest.port_table, rest.host);
-        if self.by_host.get_mut(&place).is_some_and(|own| own.remove((rest.port, number))) {
-            self.by_host.remove(&place);
-        }
+        own.remove_rest(port_table, host, (port, number));
     }
 
     /// The next port whose rest is over at `now`: the table that it is in, and the port.
-    pub(super) fn next_over(&mut self, now: u64) -> Option<(u32, u16)> {
+    pub(super) fn next_over(&mut self, own: &mut AllOwnPorts, now: u64) -> Option<(u32, u16)> {
         loop {
             let rest = *self.queue.front().filter(|rest| rest.until <= now)?;
             self.queue.pop_front();
             let number = self.gone;
             self.gone = number.wrapping_add(1);
             if !rest.over {
-                self.forget_host(rest, number);
+                own.remove_rest(rest.port_table, rest.host, (rest.port, number));
                 return Some((rest.port_table, rest.port));
             }
         }
@@ -87,18 +78,13 @@ impl RestingPorts {
     pub(super) fn all(&self) -> impl Iterator<Item = (u32, u16)> + '_ {
         self.queue.iter().filter(|rest| !rest.over).map(|rest| (rest.port_table, rest.port))
     }
-
-    /// Resting ports of a table that were a host's.
-    pub(super) fn of(&self, port_table: u32, host: Key) -> impl Iterator<Item = u16> + '_ {
-        let own = self.by_host.get(&(port_table, host));
-        own.into_iter().flat_map(FewNumbers::iter).map(|(port, _)| port)
-    }
 }
 
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
+    use super::super::own_ports::OwnPorts;
     use super::*;
 
     proptest! {
@@ -107,7 +93,7 @@ mod tests {
         fn ports_rest_as_a_list_says(
             steps in proptest::collection::vec((0u8..3, 0u32..3, 0u32..3, 1u64..6), 0..200),
         ) {
-            let mut resting = RestingPorts::default();
+            let (mut resting, mut own) = (RestingPorts::default(), AllOwnPorts::default());
             let mut list: Vec<(u64, u32, u16, Key)> = Vec::new();
             let (mut now, mut port) = (0, 0u16);
             for (what, table, host, n) in steps {
@@ -116,11 +102,11 @@ mod tests {
                     0 if !list.is_empty() => {
                         let at = n as usize % list.len();
                         let (_, table, port, host) = list.remove(at);
-                        resting.end(table, port, host);
+                        resting.end(&mut own, table, port, host);
                     }
                     1 => {
                         now += n;
-                        while let Some((table, port)) = resting.next_over(now) {
+                        while let Some((table, port)) = resting.next_over(&mut own, now) {
                             let (until, of, first, _) = list.remove(0);
                             prop_assert!(until <= now);
                             prop_assert_eq!((table, port), (of, first));
@@ -130,12 +116,14 @@ mod tests {
                     _ => {
                         port += 1;
                         list.push((now + 3, table, port, host));
-                        resting.put(table, port, host, now + 3);
+                        resting.put(&mut own, table, port, host, now + 3);
                     }
                 }
                 let of = |rest: &&(u64, u32, u16, Key)| rest.1 == table && rest.3 == host;
-                let own: Vec<u16> = list.iter().filter(of).map(|rest| rest.2).collect();
-                prop_assert_eq!(resting.of(table, host).collect::<Vec<_>>(), own);
+                let wanted: Vec<u16> = list.iter().filter(of).map(|rest| rest.2).collect();
+                let known = own.of(table, host);
+                let rested: Vec<u16> = known.into_iter().flat_map(OwnPorts::rested).collect();
+                prop_assert_eq!(rested, wanted);
                 let all: Vec<(u32, u16)> = list.iter().map(|rest| (rest.1, rest.2)).collect();
                 prop_assert_eq!(resting.all().collect::<Vec<_>>(), all);
             }

@@ -1,8 +1,8 @@
 //! What packets and flows do to a session that is there: it lasts longer, or less long; none is
 //! opened or closed.
 
-use super::session::{SHARED, Session};
-use super::{Bindings, Context, Engine, KnownSession, Sink};
+use super::session::{EXPLICIT, HAIRPIN, INBOUND, SHARED, Session};
+use super::{Bindings, Context, Engine, Kind, KnownSession, Sink};
 use crate::device::outcome::SessionRef;
 use crate::net::{Instant, Packet, Signal};
 use crate::traffic::Ending;
@@ -44,10 +44,29 @@ impl Bindings {
 impl Context<'_> {
     /// Whether the answers of a session belong to an older one.
     pub(in crate::device) fn is_contested(&self, session: SessionRef) -> bool {
+        if self.has_answers_alone(self.bindings.table.session(session.id)) {
+            return false;
+        }
         let (_, translated) = self.bindings.tuples(session.id);
         let protocol = self.bindings.protocol_of(self.bindings.table.session(session.id));
         let answer = Packet { protocol, signal: Signal::Plain, ends: translated.reversed() };
         self.find(answer, None).is_some_and(|hit| hit.id != session.id)
+    }
+
+    /// Whether it is certain, without a look at its external end, that nobody else has a session's
+    /// answers: it has its port to itself, and they are neither found by their ends nor come from
+    /// inside; or it is hairpinned without tuples.
+    fn has_answers_alone(&self, session: &Session) -> bool {
+        let (table, bindings) = (&self.bindings.table, self.bindings);
+        if session.has(HAIRPIN) {
+            return true;
+        }
+        !session.has(EXPLICIT | INBOUND)
+            && table.mapping(session.owner).kind() == Kind::Endpoint
+            && !bindings.by_port.shares()
+            && !table.has_found_by_ends()
+            && bindings.hairpins.is_empty()
+            && !table.may_be_inside(session.remote)
     }
 }
 

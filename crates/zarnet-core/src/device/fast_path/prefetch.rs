@@ -77,7 +77,7 @@ impl Context<'_> {
     }
 
     /// Whether more decides about a new port of a host than which ones are free: see
-    /// [`Self::prefetch_held`], [`Self::prefetch_rested`] and [`Self::prefetch_block`].
+    /// [`Self::prefetch_held`], [`Self::prefetch_own`] and [`Self::prefetch_block`].
     pub(in crate::device) fn is_careful(&self) -> bool {
         !self.compiled.mappings_are_simple
     }
@@ -87,18 +87,22 @@ impl Context<'_> {
         self.bindings.hosts.ports_of(flow.source.0)
     }
 
-    /// Reads which ports rest that were those of a flow's host.
-    pub(in crate::device) fn prefetch_rested(&self, flow: &FlowKey) -> u32 {
-        let rested = |table| self.bindings.externals.resting_for(table, flow.source.0).next();
-        self.likely_table(flow).and_then(rested).unwrap_or(0).into()
+    /// Reads what a flow's host has where it gets a port: its blocks and what rests.
+    pub(in crate::device) fn prefetch_own(&self, flow: &FlowKey) -> u32 {
+        let own = |table| self.bindings.externals.own_ports(table, flow.source.0);
+        let rested = self.likely_table(flow).and_then(own).and_then(|own| own.rested().next());
+        rested.unwrap_or(0).into()
     }
 
-    /// Reads the block of a flow's host, and the beginning of it.
+    /// Reads the block of a flow's host, and the beginning of it; after [`Self::prefetch_own`] for
+    /// many.
     pub(in crate::device) fn prefetch_block(&self, flow: &FlowKey) -> u32 {
         let class = self.compiled.plan.behaviour.port_class(flow.source.1);
         self.likely_table(flow).map_or(0, |table| {
-            let own = self.own_span(flow.source.0, table, class);
-            own.map_or(0, |(span, _)| self.bindings.touch_port(table, span.0))
+            let own = self.bindings.externals.own_ports(table, flow.source.0);
+            let Some((span, block)) = self.own_span(own, class) else { return 0 };
+            let used = block.map_or(0, |n| self.bindings.externals.touch_block(table, (class, n)));
+            used ^ self.bindings.touch_port(table, span.0)
         })
     }
 
