@@ -165,7 +165,7 @@ fn its_answers_on_its_own_session_can_be_lost() {
     // a plan without routes takes over: the answer has no way
     let bare: Arc<Plan> = {
         let mut bare = (*plan).clone();
-        bare.devices[0].routes.clear();
+        Arc::make_mut(&mut bare.devices[0]).routes.clear();
         Arc::new(bare)
     };
     let takeover = vec![event(1.5, Action::Plan(bare, DeviceId(0)))];

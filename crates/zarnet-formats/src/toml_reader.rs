@@ -41,7 +41,9 @@ impl<'a> Reader<'a> {
         what: &'static str,
         problems: &'a Collected,
     ) -> Self {
-        Self { file, table, place, what, asked: RefCell::default(), problems }
+        // most tables have fewer keys to ask for
+        let asked = RefCell::new(Vec::with_capacity(16));
+        Self { file, table, place, what, asked, problems }
     }
 
     pub(crate) fn report(&self, error: PlanError, place: Place) {

@@ -57,15 +57,15 @@ pub fn audit(plan: &Plan) -> Vec<Finding> {
 /// position.
 pub fn audit_devices(plan: &Plan, is_asked: impl Fn(usize) -> bool) -> Vec<Finding> {
     let (mut findings, taken) = (Vec::new(), zarnet_core::network::taken(plan));
-    for device in &plan.devices {
+    let devices: Vec<device::Device> =
+        plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
+    for (device, node) in plan.devices.iter().zip(&devices) {
         rules::find(device, &mut findings);
-        let sizes = device::usable_by_pool(device, &taken);
+        let sizes = node.usable_by_pool();
         addresses::find(plan, device, &taken, &sizes, &mut findings);
         behaviour::find(device, &mut findings);
         supply::find(device, &sizes, &mut findings);
     }
-    let devices: Vec<device::Device> =
-        plan.devices.iter().map(|d| device::Device::new(d, &taken, 0)).collect();
     all_packets::find(plan, &devices, &is_asked, &mut findings);
     forwards::find(plan, &devices, &mut findings);
     lines::find(plan, &devices, &mut findings);

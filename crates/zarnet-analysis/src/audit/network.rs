@@ -176,7 +176,7 @@ fn overlaps(plan: &Plan, findings: &mut Vec<Finding>) {
 
 /// Routes that come back to where they began.
 fn circles(plan: &Plan, holders: &Holders, findings: &mut Vec<Finding>) {
-    let ways: Vec<Ways> = plan.devices.iter().map(Ways::new).collect();
+    let ways: Vec<Ways> = plan.devices.iter().map(|device| Ways::new(device)).collect();
     let mut told: HashSet<(usize, Prefix)> = HashSet::new();
     for (d, device) in plan.devices.iter().enumerate() {
         for route in device.routes.iter().filter(|r| r.condition.is_none()) {

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::net::IpAddr;
 
 use super::{Holder, Resource};
-use zarnet_core::device::{self, Device, Series, Supply};
+use zarnet_core::device::{Device, Series, Supply};
 use zarnet_core::net::{AddressRange, Endpoint, Instant, Protocol};
 use zarnet_core::network::taken;
 use zarnet_core::plan::{self, DeviceId, Plan, Pool, PoolId, RuleId, RuleKind};
@@ -36,8 +36,8 @@ pub fn of_table(plan: &Plan, table: &[Observed]) -> Observation {
         }
         // it was not taken before the newest of its rows was made
         let at = rows.iter().filter_map(|r| r.created).max().unwrap_or_default();
-        let usable = device::usable_by_pool(device, &taken);
         let node = Device::new(device, &taken, 0);
+        let usable = node.usable_by_pool();
         let mut by_supply: BTreeMap<Supply, Users> = BTreeMap::new();
         let mut seen: HashSet<(Supply, Option<Protocol>, Endpoint)> = HashSet::new();
         let mut places = 0;

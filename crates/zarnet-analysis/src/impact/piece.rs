@@ -72,8 +72,8 @@ fn pieces(before: &DevicePlan, after: &DevicePlan, taken: &Arc<AddressSet>) -> V
         ("forwarding", DevicePlan { forwarding: after.forwarding, ..base.clone() }),
     ];
     plans.extend(whole.map(|(name, plan)| (name.to_owned(), plan)));
-    let device = |plan: &DevicePlan| Device::new(plan, taken, 0);
-    plans.iter().map(|(name, plan)| Piece { name: name.clone(), device: device(plan) }).collect()
+    let device = |plan| Device::new(&Arc::new(plan), taken, 0);
+    plans.into_iter().map(|(name, plan)| Piece { name, device: device(plan) }).collect()
 }
 
 /// The old device with a rule as the new one has it, or without it.

@@ -65,7 +65,7 @@ pub struct Device {
 impl Device {
     /// A device with nothing in its table. `taken`: addresses of the plan's interfaces, hosts and
     /// next hops, which no pool hands out. The same `seed` gives the same choices on every machine.
-    pub fn new(plan: &plan::DevicePlan, taken: &Arc<AddressSet>, seed: u64) -> Self {
+    pub fn new(plan: &Arc<plan::DevicePlan>, taken: &Arc<AddressSet>, seed: u64) -> Self {
         let enabled = plan.rules.iter().map(|r| r.enabled).collect();
         let compiled =
             Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
@@ -99,22 +99,21 @@ impl Device {
         self.engine().expire(now);
     }
 
+    /// How many addresses each pool can hand out; `None` for a pool that no rule uses.
+    pub fn usable_by_pool(&self) -> Vec<Option<u32>> {
+        let mut sizes = vec![None; self.compiled.plan.pools.len()];
+        for whole in [false, true] {
+            for target in self.compiled.targets.list.iter().filter(|t| t.whole == whole) {
+                if let Some(pool) = target.pool {
+                    sizes[pool.index()] = Some(target.space.count());
+                }
+            }
+        }
+        sizes
+    }
+
     /// Before this instant nothing becomes due; `None` if nothing ever does as things are.
     pub(crate) fn next_due(&self) -> Option<Instant> {
         Some(self.bindings.next_expiry()).filter(|due| *due < u64::MAX).map(Instant)
     }
-}
-
-/// How many addresses each pool of a device can hand out; `None` for a pool that no rule uses.
-pub fn usable_by_pool(plan: &plan::DevicePlan, taken: &Arc<AddressSet>) -> Vec<Option<u32>> {
-    let compiled = Compiled::new(plan.clone(), taken, &AddressSet::default(), std::iter::empty());
-    let mut sizes = vec![None; plan.pools.len()];
-    for whole in [false, true] {
-        for target in compiled.targets.list.iter().filter(|t| t.whole == whole) {
-            if let Some(pool) = target.pool {
-                sizes[pool.index()] = Some(target.space.count());
-            }
-        }
-    }
-    sizes
 }

@@ -19,7 +19,7 @@ impl Device {
     pub(crate) fn replace_plan(
         &mut self,
         now: Instant,
-        plan: plan::DevicePlan,
+        plan: Arc<plan::DevicePlan>,
         taken: &Arc<AddressSet>,
         renaming: &Renaming,
         enabled: Vec<bool>,
@@ -75,7 +75,7 @@ impl Device {
         address: IpAddr,
         prefix: Prefix,
     ) -> plan::DevicePlan {
-        let mut plan = self.compiled.plan.clone();
+        let mut plan = plan::DevicePlan::clone(&self.compiled.plan);
         let addresses = &mut plan.interfaces[interface.index()].addresses;
         match addresses.iter_mut().find(|a| a.0.is_ipv4() == address.is_ipv4()) {
             Some(old) => *old = (address, prefix),

@@ -120,8 +120,12 @@ pub(super) struct Bench<S> {
 impl<S: Sink> Bench<S> {
     pub(super) fn new(plan: DevicePlan, sink: S) -> Self {
         let enabled = plan.rules.iter().map(|r| r.enabled).collect();
-        let compiled =
-            Compiled::new(plan, &Default::default(), &AddressSet::default(), std::iter::empty());
+        let compiled = Compiled::new(
+            plan.into(),
+            &Default::default(),
+            &AddressSet::default(),
+            std::iter::empty(),
+        );
         let active = ActiveRules::new(&compiled, enabled);
         let bindings = Bindings::new(&compiled, 0);
         Self { compiled, active, bindings, sink }

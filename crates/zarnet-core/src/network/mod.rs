@@ -110,7 +110,8 @@ impl Network {
                     old.into_iter().filter(|a| a.is_ipv4() == address.is_ipv4() && a != address);
                 lost.for_each(|a| device.lose(at, a));
                 let mut plan = (*self.plan).clone();
-                plan.devices[id] = device.plan_with_lease(*interface, *address, *prefix);
+                let leased = device.plan_with_lease(*interface, *address, *prefix);
+                plan.devices[id] = Arc::new(leased);
                 self.replan(at, plan, event.device, None);
                 None
             }

@@ -3,6 +3,7 @@
 
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
 
 use super::{
     DeviceId, DevicePlan, External, Fallback, Interface, InterfaceId, Plan, Pool, PoolId, Rule,
@@ -73,7 +74,7 @@ impl Plan {
         let mut other = other.clone();
         for interface in &self.devices[id.index()].interfaces {
             let segment = &self.segments[interface.segment.index()];
-            let interfaces = &mut other.devices[successor.index()].interfaces;
+            let interfaces = &mut Arc::make_mut(&mut other.devices[successor.index()]).interfaces;
             let Some(same) = interfaces.iter_mut().find(|i| i.name == interface.name) else {
                 continue;
             };
@@ -90,14 +91,14 @@ impl Plan {
         let mut plan = self.clone();
         let other = self.on_same_segments(id, other, successor);
         let new = plan.described(id, &other, successor);
-        plan.devices[id.index()] = new;
+        plan.devices[id.index()] = Arc::new(new);
         plan
     }
 
     /// A device as another plan describes it, with the segments of this one; those that are new are
     /// added.
     fn described(&mut self, id: DeviceId, other: &Plan, successor: DeviceId) -> DevicePlan {
-        let mut new = other.devices[successor.index()].clone();
+        let mut new = DevicePlan::clone(&other.devices[successor.index()]);
         new.name.clone_from(&self.devices[id.index()].name);
         for interface in &mut new.interfaces {
             let segment = &other.segments[interface.segment.index()];
@@ -136,7 +137,7 @@ impl Plan {
                 interface.addresses.clone_from(&was.addresses);
             }
         }
-        plan.devices[id.index()] = new;
+        plan.devices[id.index()] = Arc::new(new);
         (plan, renaming)
     }
 }

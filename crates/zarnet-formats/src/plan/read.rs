@@ -37,7 +37,10 @@ fn all<'a, T>(
     what: &'static str,
     read: impl Fn(Reader<'a>) -> Option<T>,
 ) -> Vec<T> {
-    r.tables(key, what).into_iter().filter_map(read).collect()
+    let tables = r.tables(key, what);
+    let mut read_ones = Vec::with_capacity(tables.len());
+    read_ones.extend(tables.into_iter().filter_map(read));
+    read_ones
 }
 
 fn device(r: Reader<'_>) -> Option<DraftDevice> {

@@ -37,7 +37,7 @@ pub(super) use timers::{Timers, Timing};
 /// A device ready for packets.
 #[derive(Debug)]
 pub(super) struct Compiled {
-    pub plan: plan::DevicePlan,
+    pub plan: Arc<plan::DevicePlan>,
     /// Its own addresses, and the interface that each is on.
     pub own: HashMap<IpAddr, InterfaceId, RandomState>,
     /// External addresses of rules and those it answers ARP for: never routed.
@@ -95,7 +95,7 @@ impl Compiled {
     /// `used`: external addresses that mappings and sessions from before are on. `more`: targets
     /// that such mappings draw on, whether or not a rule does.
     pub(super) fn new(
-        plan: plan::DevicePlan,
+        plan: Arc<plan::DevicePlan>,
         taken: &Arc<AddressSet>,
         used: &AddressSet,
         more: impl Iterator<Item = (Target, bool)>,

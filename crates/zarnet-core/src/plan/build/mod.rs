@@ -12,6 +12,7 @@ mod rule_ends;
 mod world;
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::{Draft, Place, Placed, Plan, PlanError, Problem, Problems};
 use crate::limits;
@@ -93,7 +94,7 @@ impl Builder {
         self.segments(draft, &mut plan);
         for device in &draft.devices {
             if let Some(device) = self.device(device, &mut plan) {
-                plan.devices.push(device);
+                plan.devices.push(Arc::new(device));
             }
         }
         if plan.segments.len() > limits::SEGMENTS {

@@ -19,6 +19,7 @@ const TYPES: [(&str, &str); 5] = [
 
 impl Builder {
     pub(super) fn rules(&mut self, draft: &DraftDevice, device: &mut DevicePlan) {
+        device.rules.reserve_exact(draft.rules.len());
         for rule in &draft.rules {
             if let Some(rule) = self.rule(rule, device) {
                 self.lacks(&rule, device);

@@ -6,6 +6,7 @@ mod rule;
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use super::{Expectation, Place};
 use crate::ids::{DeviceId, HostId, SegmentId};
@@ -27,8 +28,8 @@ pub struct Plan {
     pub segments: Vec<Segment>,
     /// Hosts in the order of the plan, then those that are inferred.
     pub hosts: Vec<Host>,
-    /// Devices in the order of the plan.
-    pub devices: Vec<DevicePlan>,
+    /// Devices in the order of the plan; shared with whatever is made after them.
+    pub devices: Vec<Arc<DevicePlan>>,
     /// The named sets of addresses.
     pub groups: BTreeMap<String, AddressSet>,
     /// What must hold, as `[[expect]]` says.
