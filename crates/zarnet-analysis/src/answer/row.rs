@@ -2,7 +2,7 @@
 //! and are quoted where they need it.
 
 use std::io::{self, Write};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv6Addr};
 
 use zarnet_core::net::{Endpoint, Instant};
 
@@ -96,7 +96,7 @@ impl Row {
                 self.buffer.extend_from_slice(&text[..at]);
             }
             IpAddr::V6(a) => {
-                self.buffer.extend_from_slice(a.to_string().as_bytes());
+                self.address_v6(a);
                 self.buffer.push(b',');
             }
         }
@@ -104,6 +104,41 @@ impl Row {
             self.buffer.extend_from_slice(self.digits.format(end.port).as_bytes());
         }
         self.buffer.push(b',');
+    }
+
+    /// An IPv6 address as RFC 5952 §4 has it.
+    fn address_v6(&mut self, address: Ipv6Addr) {
+        if address.to_ipv4_mapped().is_some() {
+            return self.buffer.extend_from_slice(address.to_string().as_bytes());
+        }
+        let groups = address.segments();
+        // the longest run of zeros, the first of several; one alone is written
+        let (mut gap, mut from) = (8..8, 0);
+        for at in 0..=8 {
+            if groups.get(at).is_none_or(|group| *group != 0) {
+                if at - from > gap.len().max(1) {
+                    gap = from..at;
+                }
+                from = at + 1;
+            }
+        }
+        self.groups(&groups[..gap.start]);
+        if !gap.is_empty() {
+            self.buffer.extend_from_slice(b"::");
+            self.groups(&groups[gap.end..]);
+        }
+    }
+
+    /// Groups of hexadecimal digits, without leading zeros.
+    fn groups(&mut self, groups: &[u16]) {
+        for (i, group) in groups.iter().enumerate() {
+            if i > 0 {
+                self.buffer.push(b':');
+            }
+            let digits = (16 - group.leading_zeros()).div_ceil(4).max(1);
+            let digit = |n: u32| b"0123456789abcdef"[usize::from(group >> (4 * n) & 15)];
+            self.buffer.extend((0..digits).rev().map(digit));
+        }
     }
 
     /// Whether something is so.
@@ -135,5 +170,28 @@ impl Row {
         out.write_all(&self.buffer)?;
         self.buffer.clear();
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        /// Against the library, with runs of zeros anywhere.
+        #[test]
+        fn addresses_are_written_as_the_library_does(groups: [u16; 8], zeros: u8, port: u16) {
+            let groups: [u16; 8] =
+                std::array::from_fn(|n| if zeros >> n & 1 == 1 { 0 } else { groups[n] >> (n % 4 * 4) });
+            let mapped = Ipv6Addr::new(0, 0, 0, 0, 0, 0xFFFF, groups[6], groups[7]);
+            for address in [Ipv6Addr::from(groups), mapped] {
+                let mut row = Row::default();
+                row.end(Some(Endpoint::new(IpAddr::V6(address), port)));
+                let written = if port > 0 { format!("{address},{port},") } else { format!("{address},,") };
+                prop_assert_eq!(String::from_utf8_lossy(&row.buffer), written);
+            }
+        }
     }
 }

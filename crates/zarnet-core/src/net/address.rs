@@ -226,8 +226,9 @@ impl AddressRange {
     }
 
     /// Whether `address` lies in the range.
+    #[inline]
     pub fn contains(self, address: IpAddr) -> bool {
-        Family::of(address) == self.family() && self.first <= address && address <= self.last
+        self.position(address).is_some()
     }
 
     /// Number of addresses, saturating at `u128::MAX` for all of IPv6.
@@ -241,8 +242,21 @@ impl AddressRange {
     }
 
     /// How far `address` is from the first one; `None` outside of the range.
+    #[inline]
     pub fn position(self, address: IpAddr) -> Option<u128> {
-        self.contains(address).then(|| number(address) - number(self.first))
+        // as numbers: addresses are compared octet by octet
+        match (self.first, self.last, address) {
+            (IpAddr::V4(first), IpAddr::V4(last), IpAddr::V4(address)) => {
+                let (first, address) = (first.to_bits(), address.to_bits());
+                let inside = first <= address && address <= last.to_bits();
+                inside.then(|| u128::from(address - first))
+            }
+            (IpAddr::V6(first), IpAddr::V6(last), IpAddr::V6(address)) => {
+                let (first, address) = (first.to_bits(), address.to_bits());
+                (first <= address && address <= last.to_bits()).then(|| address - first)
+            }
+            _ => None,
+        }
     }
 
     /// The fewest prefixes that it comes to, in numeric order.

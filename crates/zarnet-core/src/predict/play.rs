@@ -108,21 +108,19 @@ impl Run {
     /// The same for a flow that names no addresses or no port, or is on no fast path.
     #[inline(never)]
     fn longer_way(&self, flow: &Flow) -> ShortWay {
-        let given = flow;
-        let Some(flow) = self.between_addresses(flow) else { return ShortWay::None };
-        // if what it leaves open was filled in
-        if flow != *given
-            && let Some(fast) = self.network.fast_flow(&flow)
-        {
-            return ShortWay::Fast(fast);
+        if let Some(packet) = first_between(flow) {
+            return self.known_way(packet);
         }
-        let (Party::Address(from), Party::Address(to), Some(port)) =
-            (flow.source, flow.destination, flow.source_port)
-        else {
-            return ShortWay::None;
-        };
-        let to = Endpoint::new(to, flow.destination_port.unwrap_or(0));
-        let packet = Packet::first(flow.protocol, Endpoint::new(from, port), to);
+        let Some(flow) = self.between_addresses(flow) else { return ShortWay::None };
+        // now that what it leaves open is filled in
+        match self.network.fast_flow(&flow) {
+            Some(fast) => ShortWay::Fast(fast),
+            None => first_between(&flow).map_or(ShortWay::None, |packet| self.known_way(packet)),
+        }
+    }
+
+    #[inline(always)]
+    fn known_way(&self, packet: Packet) -> ShortWay {
         self.network.known_way(packet).map_or(ShortWay::None, ShortWay::Known)
     }
 
@@ -164,4 +162,16 @@ impl Run {
         }
         Ok(())
     }
+}
+
+/// The first packet of a flow that leaves neither its addresses nor its source port open.
+#[inline(always)]
+fn first_between(flow: &Flow) -> Option<Packet> {
+    let (Party::Address(from), Party::Address(to), Some(port)) =
+        (flow.source, flow.destination, flow.source_port)
+    else {
+        return None;
+    };
+    let to = Endpoint::new(to, flow.destination_port.unwrap_or(0));
+    Some(Packet::first(flow.protocol, Endpoint::new(from, port), to))
 }
