@@ -138,8 +138,8 @@ impl<'a> WhyAnswer<'a> {
                 (None, Class::Translated) => {
                     let arrived = f.arrived.map(|a| a.1.source().to_string()).unwrap_or_default();
                     format!(
-                        "it works: it arrives as {arrived}, and the answer comes back; \
-                         if it does not in reality, look outside of the plan"
+                        "it arrives as {arrived}, and the answer comes back; if it does not \
+                         in reality, look outside of the plan"
                     )
                 }
                 _ if f.loss.is_some_and(|l| l.reason == Reason::LinkOnly) => {
@@ -147,8 +147,8 @@ impl<'a> WhyAnswer<'a> {
                      concerns it"
                         .to_owned()
                 }
-                _ => "it works, untranslated; if it does not in reality, look outside of the \
-                      plan"
+                _ => "nothing translates it on its way; if it does not work in reality, look \
+                      outside of the plan"
                     .to_owned(),
             },
             [one] => one.verdict.clone(),

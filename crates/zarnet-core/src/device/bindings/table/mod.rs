@@ -3,9 +3,10 @@
 //!
 //! Most sessions of a busy edge run under an endpoint mapping of an overload and change the source
 //! only. Such a session is stored as the mapping and the far end, without tuples of its own: it is
-//! found through its mapping, whichever side a packet comes from. One under an address mapping is
-//! found by its ends as they are inside. All other sessions have an [`ExplicitTuple`] record with
-//! both tuples.
+//! found through its mapping, whichever side a packet comes from; so is one that a fixed rule turned
+//! back inside, whose far end is that rule's external end. One under an address mapping is found by
+//! its ends as they are inside. All other sessions have an [`ExplicitTuple`] record with both
+//! tuples.
 
 mod due;
 mod explicit;
