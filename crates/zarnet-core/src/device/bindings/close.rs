@@ -3,11 +3,23 @@
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::open::distinct;
+use super::session::{HAIRPIN, Session};
 use super::table::{Kind, Mapping};
-use super::{Cause, Engine, Sink, TableEvent};
+use super::{Bindings, Cause, Engine, Sink, TableEvent};
 use crate::device::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::RuleId;
+
+impl Bindings {
+    /// A session that is hairpinned without tuples is so no more.
+    #[inline(always)]
+    pub(super) fn leave_hairpin(&mut self, session: &Session) {
+        if session.has(HAIRPIN) {
+            let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
+            self.hairpins.leave(protocol, (session.remote, session.remote_port));
+        }
+    }
+}
 
 impl<S: Sink> Engine<'_, S> {
     /// Closes a session, and its mapping if it was the last one.

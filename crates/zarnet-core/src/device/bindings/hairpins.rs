@@ -9,8 +9,6 @@ use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
 
-use super::Bindings;
-use super::session::{HAIRPIN, Session};
 use crate::device::key::EndKey;
 use crate::net::Protocol;
 
@@ -79,7 +77,7 @@ impl Hairpins {
     }
 
     /// A session ends, or is given tuples.
-    fn leave(&mut self, protocol: Protocol, external: EndKey) {
+    pub(super) fn leave(&mut self, protocol: Protocol, external: EndKey) {
         let Some((end, sessions)) = self.by_external.get_mut(&(protocol, external)) else { return };
         *sessions -= 1;
         if *sessions > 0 {
@@ -98,27 +96,6 @@ impl Hairpins {
     /// Gives rules other numbers.
     pub(super) fn rename(&mut self, rule: impl Fn(u16) -> u16) {
         self.by_external.values_mut().for_each(|known| known.0.rule = rule(known.0.rule));
-    }
-}
-
-impl Bindings {
-    /// Where a session without tuples was turned to, if it is hairpinned.
-    #[inline(always)]
-    pub(super) fn hairpin_of(&self, session: &Session) -> Option<HairpinEnd> {
-        if !session.has(HAIRPIN) {
-            return None;
-        }
-        let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
-        self.hairpins.find(protocol, (session.remote, session.remote_port))
-    }
-
-    /// A session that is hairpinned without tuples is so no more.
-    #[inline(always)]
-    pub(super) fn leave_hairpin(&mut self, session: &Session) {
-        if session.has(HAIRPIN) {
-            let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
-            self.hairpins.leave(protocol, (session.remote, session.remote_port));
-        }
     }
 }
 

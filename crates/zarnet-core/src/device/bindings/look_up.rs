@@ -2,7 +2,7 @@
 
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
-use super::session::{INBOUND, Session};
+use super::session::{HAIRPIN, INBOUND, Session};
 use super::{Bindings, HairpinEnd, Kind};
 use crate::device::compiled::Targets;
 use crate::device::key::{EndKey, Key};
@@ -225,6 +225,37 @@ impl Bindings {
             return Some(space.nth(space.first_for(host)));
         }
         self.paired.find(host, target).map(|found| self.externals.get(found.0).address)
+    }
+
+    /// Every mapping at a port.
+    pub(in crate::device) fn mappings_at(
+        &self,
+        port_table: u32,
+        port: u16,
+    ) -> impl Iterator<Item = u32> + '_ {
+        let (first, others) = self.by_port.at(port_table, port).unwrap_or_else(|| {
+            let is_free = self.externals.port_table(port_table).ports.is_free(port);
+            let found = (!is_free).then(|| self.by_port.find(&self.table, port_table, port));
+            (found.flatten(), &[])
+        });
+        first.into_iter().chain(others.iter().copied())
+    }
+
+    /// Reads the place of a port.
+    #[inline(always)]
+    pub(in crate::device) fn touch_port(&self, port_table: u32, port: u16) -> u32 {
+        let ports = &self.externals.port_table(port_table).ports;
+        self.by_port.touch(port_table, port) ^ u32::from(ports.is_free(port))
+    }
+
+    /// Where a session without tuples was turned to, if it is hairpinned.
+    #[inline(always)]
+    pub(super) fn hairpin_of(&self, session: &Session) -> Option<HairpinEnd> {
+        if !session.has(HAIRPIN) {
+            return None;
+        }
+        let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
+        self.hairpins.find(protocol, (session.remote, session.remote_port))
     }
 
     /// Whether a session still lives.

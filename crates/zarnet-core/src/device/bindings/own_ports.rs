@@ -7,8 +7,10 @@ use std::collections::HashMap;
 use foldhash::fast::RandomState;
 
 use super::few_numbers::FewNumbers;
-use super::resting_ports::RestNumber;
 use crate::device::key::Key;
+
+/// A rest of a port by how many began before it, in circles: never are so many under way.
+pub(super) type RestNumber = u32;
 
 /// What every host has, by port table and host.
 #[derive(Debug, Clone, Default)]

@@ -4,7 +4,7 @@
 
 use std::collections::VecDeque;
 
-use super::own_ports::AllOwnPorts;
+use super::own_ports::{AllOwnPorts, RestNumber};
 use crate::device::key::Key;
 
 /// The ports that rest after their mapping ended, the longest resting first. Whose they were is
@@ -15,9 +15,6 @@ pub(super) struct RestingPorts {
     /// How many rests are no longer in the queue: a rest is known by how many began before it.
     gone: RestNumber,
 }
-
-/// How many rests began before one, in circles: never are so many under way.
-pub(super) type RestNumber = u32;
 
 /// A rest of a port.
 #[derive(Debug, Clone, Copy)]
