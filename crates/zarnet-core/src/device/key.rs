@@ -4,7 +4,7 @@
 
 use std::net::{IpAddr, Ipv4Addr};
 
-use crate::net::{AddressRange, AddressSet, Endpoint};
+use crate::net::{AddressRange, AddressSet, Endpoint, Packet, Protocol};
 
 /// An address as state is keyed by it; ordered as addresses are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
@@ -75,6 +75,12 @@ impl Key {
     pub(crate) fn minus(self, lower: Self) -> u32 {
         self.0 - lower.0
     }
+}
+
+/// The first packet of a flow between two ends.
+pub(crate) fn first_packet(protocol: Protocol, source: EndKey, destination: EndKey) -> Packet {
+    let end = |end: EndKey| end.0.with_port(end.1);
+    Packet::first(protocol, end(source), end(destination))
 }
 
 /// How many neighbourhoods there are.

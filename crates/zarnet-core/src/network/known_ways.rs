@@ -4,7 +4,7 @@
 use super::fast_paths::ShortWay;
 use super::ways::{Classes, Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
 use super::{Network, Passage, Receiver};
-use crate::device::{FlowSchedule, Key, Probe, SessionRef};
+use crate::device::{FlowSchedule, Key, Probe, SessionRef, first_packet};
 use crate::net::{Instant, Packet};
 use crate::plan::DeviceId;
 
@@ -207,8 +207,8 @@ impl Network {
                 return false;
             };
             (source, destination) = (flow.source, flow.destination);
-            let [from, to] = [source, destination].map(|end| end.0.with_port(end.1));
-            if !hop.leads_alike(classes, Packet::first(known.packet.protocol, from, to)) {
+            let packet = first_packet(known.packet.protocol, source, destination);
+            if !hop.leads_alike(classes, packet) {
                 return false;
             }
             usual.push(flow);

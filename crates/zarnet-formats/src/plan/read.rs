@@ -38,9 +38,10 @@ fn all<'a, T>(
     read: impl Fn(Reader<'a>) -> Option<T>,
 ) -> Vec<T> {
     let tables = r.tables(key, what);
-    let mut read_ones = Vec::with_capacity(tables.len());
-    read_ones.extend(tables.into_iter().filter_map(read));
-    read_ones
+    // of very many rules, a list that grows is copied again and again
+    let mut all = Vec::with_capacity(tables.len());
+    all.extend(tables.into_iter().filter_map(read));
+    all
 }
 
 fn device(r: Reader<'_>) -> Option<DraftDevice> {

@@ -6,7 +6,7 @@ use crate::device::key::Key;
 
 /// Whose the blocks of an external address and protocol are, and how many of their ports are in
 /// use.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub(in crate::device) struct Blocks {
     /// How many port classes there are.
     classes: usize,

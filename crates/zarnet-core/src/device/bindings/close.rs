@@ -3,7 +3,7 @@
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::open::distinct;
-use super::session::{HAIRPIN, Session};
+use super::session::Session;
 use super::table::{Kind, Mapping};
 use super::{Bindings, Cause, Engine, Sink, TableEvent};
 use crate::device::key::{EndKey, Key};
@@ -14,10 +14,19 @@ impl Bindings {
     /// A session that is hairpinned without tuples is so no more.
     #[inline(always)]
     pub(super) fn leave_hairpin(&mut self, session: &Session) {
-        if session.has(HAIRPIN) {
-            let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
-            self.hairpins.leave(protocol, (session.remote, session.remote_port));
+        if let Some((protocol, external)) = self.hairpinned_by(session) {
+            self.hairpins.leave(protocol, external);
         }
+    }
+
+    /// Takes a port from a mapping, and tells whether no other has it: then it is free at once, or
+    /// rests until `rest_until` but for its host.
+    #[inline(always)]
+    fn unbind(&mut self, id: u32, m: &Mapping, rest_until: Option<u64>) -> bool {
+        let (port_table, port) = (m.place(), m.external_port);
+        let is_left = self.by_port.take_back(port_table, port, id);
+        self.externals.unbind(port_table, port, m.internal, is_left, rest_until);
+        is_left
     }
 }
 
@@ -107,9 +116,7 @@ impl<S: Sink> Engine<'_, S> {
         let (port_table, port) = (m.place(), m.external_port);
         let hold = self.compiled.timers.hold_down;
         let rest = (hold > 0 && protocol != Protocol::TCP).then(|| at.saturating_add(hold));
-        let is_left = self.bindings.by_port.take_back(port_table, port, id);
-        self.bindings.externals.unbind(port_table, port, m.internal, is_left, rest);
-        if is_left {
+        if self.bindings.unbind(id, m, rest) {
             self.report(at, TableEvent::PortFreed { port_table, port });
         }
         self.bindings.due_by(rest.unwrap_or(u64::MAX));
@@ -170,10 +177,8 @@ impl<S: Sink> Engine<'_, S> {
         let session = self.bindings.table.session(id);
         let (at, remote) = (session.expires, (session.remote, session.remote_port));
         if self.compiled.mappings_are_simple {
-            let (port_table, port) = (m.place(), m.external_port);
-            let is_left = self.bindings.by_port.take_back(port_table, port, id);
-            self.bindings.externals.unbind(port_table, port, m.internal, is_left, None);
-            self.report(at, TableEvent::PortFreed { port_table, port });
+            self.bindings.unbind(id, &m, None);
+            self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
             self.both_closed(at, id, m.rule);
         } else {
             self.session_closed(at, id, m.rule);

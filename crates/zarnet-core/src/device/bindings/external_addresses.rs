@@ -178,8 +178,8 @@ impl ExternalAddresses {
         (external, *endpoints)
     }
 
-    /// A host's mapping has a port no more, and it is left to nobody: then it is free at once, or
-    /// rests until `rest_until` but for the host.
+    /// A host's mapping has a port no more. If it `is_left` to nobody, it is free at once, or rests
+    /// until `rest_until` but for the host.
     #[inline]
     pub(super) fn unbind(
         &mut self,
@@ -267,7 +267,7 @@ impl ExternalAddresses {
         self.resting.next_end()
     }
 
-    /// Whether any host has.
+    /// Whether any host has anything on a port_table besides mappings.
     pub(super) fn has_own_ports(&self) -> bool {
         !self.own.is_empty()
     }

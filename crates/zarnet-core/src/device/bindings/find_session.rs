@@ -82,10 +82,9 @@ impl Context<'_> {
         let mut oldest: Option<KnownSession> = None;
         let mut fits = |id: u32, outbound: bool| {
             let session = bindings.table.session(id);
-            // answers of a hairpinned one come from inside too
-            let answers_hairpin = session.has(HAIRPIN) && !outbound;
             let from_initiator = session.has(INBOUND) != outbound;
-            let heading = Heading { from_initiator, outbound: outbound || answers_hairpin };
+            // answers of a hairpinned one come from inside too
+            let heading = Heading { from_initiator, outbound: outbound || session.has(HAIRPIN) };
             let created = |hit: &KnownSession| (bindings.table.session(hit.id).created, hit.id);
             let hit = KnownSession { id, heading };
             if oldest.is_none_or(|o| created(&hit) < created(&o)) {

@@ -63,12 +63,7 @@ impl Hairpins {
     }
 
     /// A session begins.
-    pub(in crate::device) fn enter(
-        &mut self,
-        protocol: Protocol,
-        external: EndKey,
-        end: HairpinEnd,
-    ) {
+    pub(super) fn enter(&mut self, protocol: Protocol, external: EndKey, end: HairpinEnd) {
         let (_, sessions) = self.by_external.entry((protocol, external)).or_insert((end, 0));
         *sessions += 1;
         if *sessions == 1 {

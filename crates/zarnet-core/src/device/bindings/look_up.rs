@@ -248,14 +248,20 @@ impl Bindings {
         self.by_port.touch(port_table, port) ^ u32::from(ports.is_free(port))
     }
 
-    /// Where a session without tuples was turned to, if it is hairpinned.
+    /// The external end that a session without tuples is hairpinned by, if it is.
+    #[inline(always)]
+    pub(super) fn hairpinned_by(&self, session: &Session) -> Option<(Protocol, EndKey)> {
+        session.has(HAIRPIN).then(|| {
+            let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
+            (protocol, (session.remote, session.remote_port))
+        })
+    }
+
+    /// Where such a session was turned to.
     #[inline(always)]
     pub(super) fn hairpin_of(&self, session: &Session) -> Option<HairpinEnd> {
-        if !session.has(HAIRPIN) {
-            return None;
-        }
-        let protocol = self.externals.protocol_of(self.table.mapping(session.owner).place());
-        self.hairpins.find(protocol, (session.remote, session.remote_port))
+        let (protocol, external) = self.hairpinned_by(session)?;
+        self.hairpins.find(protocol, external)
     }
 
     /// Whether a session still lives.

@@ -2,9 +2,9 @@
 
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
-use super::session::Session;
+use super::session::{HAIRPIN, Session};
 use super::table::{ExplicitTuple, Kind, Mapping};
-use super::{Engine, HairpinEnd, Sink, TableEvent};
+use super::{Bindings, Engine, HairpinEnd, Sink, TableEvent};
 use crate::device::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::{Dependence, Pick, RuleId};
@@ -61,6 +61,30 @@ pub(in crate::device) struct NewPort {
     pub freely: bool,
     /// Where the random stream stands behind the choice.
     pub random: Option<u64>,
+}
+
+impl Bindings {
+    /// Gives a port to a host's mapping; tells whether it was free but for what rests, whose it is,
+    /// and how many mappings are on that then.
+    #[inline(always)]
+    fn bind(&mut self, port_table: u32, port: u16, mapping: u32, host: Key) -> (bool, u32, u32) {
+        let was_free = self.by_port.give(port_table, port, mapping);
+        let (external, on_address) = self.externals.bind(port_table, port, host, was_free);
+        (was_free, external, on_address)
+    }
+
+    /// A session that is about to begin under an endpoint mapping is hairpinned, to an end that
+    /// [`Hairpins::may_hold`](super::hairpins::Hairpins::may_hold) has found possible.
+    #[inline(always)]
+    pub(in crate::device) fn enter_hairpin(
+        &mut self,
+        session: &mut Session,
+        protocol: Protocol,
+        end: HairpinEnd,
+    ) {
+        session.flags |= HAIRPIN;
+        self.hairpins.enter(protocol, (session.remote, session.remote_port), end);
+    }
 }
 
 impl<S: Sink> Engine<'_, S> {
@@ -139,9 +163,7 @@ impl<S: Sink> Engine<'_, S> {
         if self.bindings.dependence != Dependence::EndpointIndependent {
             self.bindings.details.peers.insert(id, peer);
         }
-        let was_free = self.bindings.by_port.give(port_table, end.port, id);
-        self.bindings.externals.bind(port_table, end.port, host, was_free);
-        if was_free {
+        if self.bindings.bind(port_table, end.port, id, host).0 {
             self.report(now, TableEvent::PortTaken { port_table, port: end.port });
         }
         self.bindings.externals.set_last(port_table, end.class.into(), end.port);
@@ -195,7 +217,7 @@ impl<S: Sink> Engine<'_, S> {
     #[inline(always)]
     pub(in crate::device) fn open_both(
         &mut self,
-        session: Session,
+        mut session: Session,
         new: &NewPort,
         hairpin: Option<HairpinEnd>,
     ) -> u32 {
@@ -203,11 +225,17 @@ impl<S: Sink> Engine<'_, S> {
         let mut mapping = Mapping::new(Kind::Endpoint, new.port_table, new.freely);
         (mapping.internal, mapping.internal_port) = new.internal;
         (mapping.external_port, mapping.rule, mapping.target) = (new.port, new.rule, new.target);
+        let own = Some(RuleId(new.rule));
+        let mut rules = [own, None];
+        if let Some(end) = hairpin {
+            let protocol = self.bindings.externals.protocol_of(new.port_table);
+            self.bindings.enter_hairpin(&mut session, protocol, end);
+            rules = distinct(Some(RuleId(end.rule)), own);
+        }
         self.bindings.due_by(session.expires);
         let id = self.bindings.table.add_both(mapping, session, new.hash);
-        let was_free = self.bindings.by_port.give(new.port_table, new.port, id);
-        let (external, on_address) =
-            self.bindings.externals.bind(new.port_table, new.port, new.internal.0, was_free);
+        let (_, external, on_address) =
+            self.bindings.bind(new.port_table, new.port, id, new.internal.0);
         self.report(now, TableEvent::PortTaken { port_table: new.port_table, port: new.port });
         self.bindings.externals.set_last(new.port_table, new.class, new.port);
         if !self.compiled.mappings_are_simple {
@@ -226,15 +254,6 @@ impl<S: Sink> Engine<'_, S> {
             self.bindings.choices.random.move_to(position);
         }
         let (rule, peer) = (new.rule, (session.remote, session.remote_port));
-        let own = Some(RuleId(rule));
-        let rules = match hairpin {
-            None => [own, None],
-            Some(end) => {
-                let protocol = self.bindings.externals.protocol_of(new.port_table);
-                self.bindings.hairpins.enter(protocol, peer, end);
-                distinct(Some(RuleId(end.rule)), own)
-            }
-        };
         self.bindings.live[usize::from(rule)].mappings += 1;
         rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions += 1);
         self.report(

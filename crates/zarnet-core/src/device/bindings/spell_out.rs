@@ -1,4 +1,5 @@
-//! Sessions that followed from their mapping are given tuples of their own, where they no longer do.
+//! Sessions whose tuples followed from their mapping are given tuples of their own, where they no
+//! longer do.
 
 use super::arena::NONE;
 use super::session::{INBOUND, Session};
@@ -32,7 +33,7 @@ impl Bindings {
 }
 
 impl<S: Sink> Engine<'_, S> {
-    /// Does so with a session.
+    /// Gives a session tuples of its own.
     pub(in crate::device) fn spell_out(&mut self, id: u32) {
         let explicit = self.bindings.explicit_of(id);
         let session = *self.bindings.table.session(id);
@@ -40,8 +41,8 @@ impl<S: Sink> Engine<'_, S> {
         self.bindings.table.spell_out(id, explicit);
     }
 
-    /// Does so with the sessions under address mappings that are meant, by themselves and their
-    /// mapping.
+    /// Gives the sessions under address mappings that are meant, by themselves and their mapping,
+    /// tuples of their own.
     pub(in crate::device) fn spell_out_sessions(
         &mut self,
         is_meant: impl Fn(&Session, &Mapping) -> bool,

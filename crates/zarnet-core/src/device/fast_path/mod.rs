@@ -12,7 +12,7 @@ use std::net::IpAddr;
 
 use super::bindings::{Context, NONE};
 use super::compiled::Query;
-use super::key::{EndKey, Key};
+use super::key::{EndKey, Key, first_packet};
 use crate::net::{IntervalMap, Packet, Protocol};
 use crate::plan::{Dependence, InterfaceId, RuleKind, Verdict};
 
@@ -247,10 +247,4 @@ impl Context<'_> {
     fn passes_outside(&self, flow: &FlowKey, external: EndKey) -> bool {
         self.passes_out(flow.egress, first_packet(flow.protocol, external, flow.destination))
     }
-}
-
-/// The first packet of a flow between two ends.
-fn first_packet(protocol: Protocol, source: EndKey, destination: EndKey) -> Packet {
-    let end = |e: EndKey| e.0.with_port(e.1);
-    Packet::first(protocol, end(source), end(destination))
 }

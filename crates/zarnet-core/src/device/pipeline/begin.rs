@@ -126,8 +126,7 @@ impl<S: Sink> Engine<'_, S> {
         let mut session = Session::new(now.0, timing, owner, if inbound { INBOUND } else { 0 });
         (session.remote, session.remote_port) = end_key(remote);
         if let Some(end) = hairpin {
-            session.flags |= HAIRPIN;
-            self.bindings.hairpins.enter(sent.protocol, end_key(remote), end);
+            self.bindings.enter_hairpin(&mut session, sent.protocol, end);
         }
         if let (true, Some(Kind::Address)) = (compact, kind) {
             let internal = if inbound { out.destination() } else { sent.source() };

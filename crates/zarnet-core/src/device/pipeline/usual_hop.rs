@@ -4,8 +4,8 @@
 
 use super::hop::{DecidedHop, Gives};
 use super::source::Source;
-use crate::device::bindings::{Context, Engine, HAIRPIN, HairpinEnd, NONE, NewPort, Session, Sink};
-use crate::device::key::{EndKey, Key};
+use crate::device::bindings::{Context, Engine, HairpinEnd, NONE, NewPort, Session, Sink};
+use crate::device::key::{EndKey, Key, first_packet};
 use crate::device::outcome::{FlowSchedule, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, Protocol, Tuple};
 use crate::plan::{RuleId, RuleKind};
@@ -81,8 +81,7 @@ impl Context<'_> {
         from: EndKey,
         to: EndKey,
     ) -> Option<HairpinEnd> {
-        let end = |end: EndKey| end.0.with_port(end.1);
-        let entry = self.fixed_entry(id.0, Packet::first(protocol, end(from), end(to)))?.ok()?;
+        let entry = self.fixed_entry(id.0, first_packet(protocol, from, to))?.ok()?;
         let destination = entry.destination?;
         let internal = (Key::of(destination.address)?, destination.port);
         let turned = HairpinEnd { rule: id.0, internal };
@@ -118,7 +117,6 @@ impl Context<'_> {
             Some(id) => Some(self.turned_to(id, protocol, from, to)?),
             None => None,
         };
-        session.flags = if hairpin.is_some() { HAIRPIN } else { 0 };
         let destination = hairpin.map_or(to, |end| end.internal);
         (session.remote, session.remote_port) = to;
         session.run_from_start(schedule.end.0, schedule.ending, timing);
