@@ -3,12 +3,13 @@
 use std::convert::Infallible;
 use std::sync::Arc;
 
-use zarnet_core::device::{EndCause, LogEvent, Quota};
+use zarnet_core::device::{EndCause, LogEntry, LogEvent, Quota};
 use zarnet_core::event::{Action, Event};
-use zarnet_core::plan::{Log, Plan};
-use zarnet_core::predict::{LoggedBy, Options, log};
+use zarnet_core::net::Instant;
+use zarnet_core::plan::{DeviceId, Log, Plan};
+use zarnet_core::predict::{Options, log};
 use zarnet_core::traffic::{Flow, Item, OneByOne};
-use zarnet_testkit::played::{OUT, edge, event, flow};
+use zarnet_testkit::played::{EDGE, HOSTS, OUT, edge, event, flow, plan, written};
 
 /// The log of some lines of traffic.
 fn logged(
@@ -17,20 +18,22 @@ fn logged(
     events: Vec<Event>,
     all_as: Option<Log>,
     stepwise: bool,
-) -> Vec<LoggedBy> {
+) -> Vec<LogEntry> {
     let flows: Vec<Flow> = lines.iter().map(|line| flow(plan, line)).collect();
     let items = flows.into_iter().map(|f| Ok::<Item, Infallible>(Item::Flow(f)));
     let options = Options { stepwise, ..Options::default() };
     let mut all = Vec::new();
-    log(plan.clone(), OneByOne(items), events, options, all_as, |_, entries| all.extend(entries))
-        .unwrap();
+    log(plan.clone(), OneByOne(items), events, options, all_as, |_, _, entries| {
+        all.extend(entries)
+    })
+    .unwrap();
     all
 }
 
 /// What was logged, a line each: seconds, what, ends and cause.
-fn lines(logged: &[LoggedBy]) -> Vec<String> {
+fn lines(logged: &[LogEntry]) -> Vec<String> {
     let ended = |cause: Option<EndCause>| cause.map_or("made".into(), |c| format!("{c:?}"));
-    let line = |(_, entry): &LoggedBy| {
+    let line = |entry: &LogEntry| {
         let what = match entry.event {
             LogEvent::Session(t, cause) => {
                 format!(
@@ -158,7 +161,7 @@ fn rfc8158_s4_6_7_limits_are_logged_with_how_much_they_allow() {
     let plan = edge("behaviour = { preset = \"bcp\", ports-per-host = 1 }", &[OUT]);
     let flows = [TWO[0], "2 udp 10.20.0.11:4001>198.51.100.1:53 2 silent"];
     let log = logged(&plan, &flows, vec![], Some(Log::Mappings), false);
-    let quota = log.iter().find_map(|(_, entry)| match entry.event {
+    let quota = log.iter().find_map(|entry| match entry.event {
         LogEvent::QuotaExceeded(quota) => Some(quota),
         _ => None,
     });
@@ -198,5 +201,57 @@ fn entries_come_in_the_order_of_their_time() {
     let flows: Vec<&str> = text.lines().collect();
     let plan = edge("", &[OUT]);
     let log = logged(&plan, &flows, vec![], Some(Log::Mappings), false);
-    assert!(log.len() > 9000 && log.is_sorted_by_key(|(_, entry)| entry.at));
+    assert!(log.len() > 9000 && log.is_sorted_by_key(|entry| entry.at));
+}
+
+/// A second edge beside the first, with a host of its own.
+const BESIDE: &str = r#"
+[[host]]
+name = "h2"
+address = "10.30.0.11/24"
+gateway = "10.30.0.1"
+[[device]]
+name = "beside"
+  [[device.interface]]
+  name = "hall"
+  realm = "internal"
+  address = "10.30.0.1/24"
+  [[device.interface]]
+  name = "lane"
+  realm = "external"
+  segment = "world"
+  address = "203.0.113.34/27"
+  [[device.route]]
+  to = "0.0.0.0/0"
+  via = "203.0.113.33"
+"#;
+
+#[test]
+fn entries_of_several_devices_come_in_one_order() {
+    let text = format!(
+        "{HOSTS}[[device]]\nname = \"edge\"\n{EDGE}{}{BESIDE}{}",
+        written(OUT),
+        written(&OUT.replace("street", "lane"))
+    );
+    let plan = plan(text);
+    let mut text = String::new();
+    for n in 0..5000u32 {
+        // two in a row on the one, then one on the other, some of them at one time
+        let host = if n % 3 < 2 { "10.20.0.11" } else { "10.30.0.11" };
+        text += &format!("{} udp {host}:{}>198.51.100.1:53 1 silent\n", n / 2, 1024 + n);
+    }
+    let flows: Vec<&str> = text.lines().collect();
+    let mut all: Vec<(Instant, DeviceId)> = Vec::new();
+    let items = flows.iter().map(|f| Ok::<Item, Infallible>(Item::Flow(flow(&plan, f))));
+    let (options, all_as) = (Options::default(), Some(Log::Mappings));
+    log(plan.clone(), OneByOne(items), vec![], options, all_as, |_, device, entries| {
+        all.extend(entries.iter().map(|entry| (entry.at, device)));
+    })
+    .unwrap();
+    assert!(all.is_sorted(), "by time, and at one time by device");
+    // each mapping is made once; most have ended too
+    for (device, made) in [(DeviceId(0), 3334), (DeviceId(1), 1666)] {
+        let count = all.iter().filter(|entry| entry.1 == device).count();
+        assert!((made + made / 2..=2 * made).contains(&count), "{count} of {made}");
+    }
 }

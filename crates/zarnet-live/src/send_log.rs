@@ -5,7 +5,7 @@ use std::io::{self, BufWriter, Write};
 use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr, TcpStream, ToSocketAddrs, UdpSocket};
 use std::time::{Duration, Instant};
 
-use zarnet_formats::nat_log::ipfix::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer, export_time};
+use zarnet_formats::nat_log::ipfix::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer};
 use zarnet_formats::nat_log::{LogNames, TimeText, TranslationEvent, syslog_line};
 
 /// Where logs go to or come from: `udp://HOST:PORT` or `tcp://HOST:PORT`.
@@ -57,7 +57,7 @@ enum Way {
 
 #[derive(Debug)]
 enum Form {
-    Ipfix(Writer, u32),
+    Ipfix(Writer),
     Syslog(TimeText, Vec<u8>),
 }
 
@@ -81,7 +81,7 @@ impl LogSender {
         let most = if to.is_tcp { MOST_IN_FILE } else { MOST_IN_DATAGRAM };
         let form = match is_syslog {
             true => Form::Syslog(TimeText::default(), Vec::new()),
-            false => Form::Ipfix(Writer::new(most), 0),
+            false => Form::Ipfix(Writer::new(most)),
         };
         let pace = Pace { rate, begun: Instant::now(), introduced: Instant::now() };
         Ok(Self { to: way, form, pace, events: 0, messages: 0 })
@@ -95,13 +95,12 @@ impl LogSender {
         self.events += 1;
         let (to, messages) = (&mut self.to, &mut self.messages);
         match &mut self.form {
-            Form::Ipfix(writer, export) => {
+            Form::Ipfix(writer) => {
                 let is_udp = matches!(to, Way::Udp(_));
                 if is_udp && self.events.is_multiple_of(1024) && self.pace.is_time_again() {
                     writer.introduce_again();
                 }
-                *export = export_time(event.at);
-                writer.write(event, names, *export, |message| to.send(message, messages))?;
+                writer.write(event, names, |message| to.send(message, messages))?;
             }
             Form::Syslog(time, line) => {
                 line.clear();
@@ -119,8 +118,8 @@ impl LogSender {
     /// The collector went away.
     pub fn finish(&mut self) -> io::Result<()> {
         let (to, messages) = (&mut self.to, &mut self.messages);
-        if let Form::Ipfix(writer, export) = &mut self.form {
-            writer.flush(*export, |message| to.send(message, messages))?;
+        if let Form::Ipfix(writer) = &mut self.form {
+            writer.flush(|message| to.send(message, messages))?;
         }
         match to {
             Way::Udp(_) => Ok(()),

@@ -7,7 +7,7 @@ use std::fs::{File, OpenOptions};
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
-use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Session, Writer, export_time};
+use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Session, Writer};
 use zarnet_formats::nat_log::{LogNames, Noted, TranslationEvent};
 
 use crate::coverage::Coverage;
@@ -57,7 +57,7 @@ impl Journal {
     /// Adds an event.
     pub(crate) fn event(&mut self, event: &TranslationEvent, names: &LogNames) {
         let Self { writer, held, .. } = self;
-        let written = writer.write(event, names, export_time(event.at), |message| {
+        let written = writer.write(event, names, |message| {
             frame(EVENTS, message, held);
             Ok::<(), std::convert::Infallible>(())
         });
@@ -74,7 +74,7 @@ impl Journal {
     /// Makes all of it last: what was added before this is there after a crash.
     pub(crate) fn sync(&mut self) -> Result<(), StoreError> {
         let Self { writer, held, .. } = self;
-        let written = writer.flush(0, |message| {
+        let written = writer.flush(|message| {
             frame(EVENTS, message, held);
             Ok::<(), std::convert::Infallible>(())
         });

@@ -295,7 +295,7 @@ impl Device {
         if let Some(history) = &mut self.recorder.history {
             history.end_rests(at.0);
             history.drain(at);
-            self.expire(Instant(u64::MAX - 1));
+            self.expire_finally(Instant(u64::MAX - 1));
         }
         let mut history = self.recorder.history.take()?;
         history.finish();

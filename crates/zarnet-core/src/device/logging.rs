@@ -27,10 +27,12 @@ impl Device {
         self.recorder.log.as_ref().map_or(0, |log| log.len())
     }
 
-    /// Takes what was logged since the last time, in the order of its time.
-    pub(crate) fn take_log(&mut self, into: &mut Vec<LogEntry>) {
-        if let Some(log) = &mut self.recorder.log {
-            log.take(into);
+    /// Takes what was logged since the last time, in the order of its time, and leaves room for
+    /// more.
+    pub(crate) fn take_log(&mut self, room: Vec<LogEntry>) -> Vec<LogEntry> {
+        match &mut self.recorder.log {
+            Some(log) => log.take(room),
+            None => room,
         }
     }
 }

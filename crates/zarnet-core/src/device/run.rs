@@ -99,8 +99,8 @@ impl Device {
 
     /// Ends everything whose time is up at `now`, after [`Device::release`].
     pub(crate) fn expire_finally(&mut self, now: Instant) {
-        // use over time is told in its order
-        let ordered = self.recorder.history.is_some();
+        // use over time and logs are told in their order
+        let ordered = self.recorder.history.is_some() || self.recorder.log.is_some();
         self.engine().expire_finally(now, ordered);
     }
 }

@@ -15,7 +15,7 @@ const DEEPER: u32 = 1 << 31;
 const MANY: usize = 64;
 
 /// A part with no more numbers than this has no table: they are gone through.
-const FEW: usize = 4;
+const FEW: usize = 2;
 
 impl Octets {
     /// Of numbers in ascending order, of which the first is 0; `None` for a list that needs no

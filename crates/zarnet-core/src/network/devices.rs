@@ -55,11 +55,17 @@ impl Devices {
     }
 
     /// How many mappings all devices have at an instant, after everything that is due then.
+    #[inline(always)]
     pub(super) fn count_mappings(&mut self, now: Instant) -> u64 {
         if self.known.is_empty() {
             // one alone has expired what was due when the packet came
             return self.list.first().map_or(0, Device::mapping_count);
         }
+        self.count_of_several(now)
+    }
+
+    #[inline(never)]
+    fn count_of_several(&mut self, now: Instant) -> u64 {
         while let Some(at) = self.changed.pop() {
             self.look_at(at as usize, now);
         }

@@ -33,6 +33,13 @@ impl Run {
         self.end
     }
 
+    /// The same when nobody looks anything up any more.
+    pub(super) fn end_all(&mut self) -> Instant {
+        self.advance(Instant::NEVER);
+        self.expire_finally(self.end);
+        self.end
+    }
+
     pub(super) fn finish(mut self) -> Option<Prediction> {
         self.advance(Instant::NEVER);
         if self.network.missed_source() {

@@ -3,13 +3,14 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use super::log::{LoggedBy, Taken};
+use super::log::Taken;
 use super::run::Run;
 use super::{DeviceTable, Halt, Moment, NotTranslated, Options, Tally};
+use crate::device::LogEntry;
 use crate::event::Event;
 use crate::net::Instant;
 use crate::network::Network;
-use crate::plan::{Log, Plan};
+use crate::plan::{DeviceId, Log, Plan};
 use crate::traffic::{Batches, Item};
 
 /// A network on which time goes on as far as it is told to.
@@ -60,7 +61,7 @@ impl Live {
     }
 
     /// Takes what was logged since the last time, in the order of its time.
-    pub fn take_log(&mut self, mut take: impl FnMut(&Arc<Plan>, &[LoggedBy])) {
+    pub fn take_log(&mut self, mut take: impl FnMut(&Arc<Plan>, DeviceId, &[LogEntry])) {
         let now = self.run.now;
         Taken::default().take(&mut self.run, now, &mut take);
     }

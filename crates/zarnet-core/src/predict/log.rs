@@ -11,13 +11,11 @@ use crate::net::Instant;
 use crate::plan::{DeviceId, Log, Plan};
 use crate::traffic::Batches;
 
-/// A device, and an entry of its log.
-pub type LoggedBy = (DeviceId, LogEntry);
-
 /// As [`super::predict`], with the translation log of every device: of each rule what the plan
-/// says is logged, or of all `all_as`. `take` gets the plan as it is then and the entries up to an
-/// instant, in the order of their time, over and over until the traffic ends. Where the senders of
-/// the traffic turn out to be needed, the next run logs the same again from its beginning.
+/// says is logged, or of all `all_as`. `take` gets the plan as it is then, a device and entries of
+/// its log, over and over until the traffic ends; all of them in the order of their time. Where the
+/// senders of the traffic turn out to be needed, the next run logs the same again from its
+/// beginning.
 ///
 /// # Errors
 /// As [`super::predict`].
@@ -27,7 +25,7 @@ pub fn log<B: Batches>(
     events: Vec<Event>,
     options: Options,
     all_as: Option<Log>,
-    mut take: impl FnMut(&Arc<Plan>, &[LoggedBy]),
+    mut take: impl FnMut(&Arc<Plan>, DeviceId, &[LogEntry]),
 ) -> Result<Prediction, Halt<B::Error>> {
     let mut run = Run::new(plan, events, options);
     run.network.keep_log(all_as);
@@ -39,7 +37,7 @@ pub fn log<B: Batches>(
         }
         true
     })?;
-    let end = run.reach_end();
+    let end = run.end_all();
     taken.take(&mut run, end, &mut take);
     run.finish().ok_or(Halt::SourcesNeeded)
 }
@@ -50,8 +48,12 @@ const WAITING: usize = 2048;
 /// Entries as they are taken from devices.
 #[derive(Default)]
 pub(super) struct Taken {
-    of_device: Vec<LogEntry>,
-    all: Vec<LoggedBy>,
+    /// Of each device that has some.
+    logs: Vec<(DeviceId, Vec<LogEntry>)>,
+    /// Where they stand, in the order of their time: which log, and which entry.
+    order: Vec<(Instant, usize, usize)>,
+    /// Room for more.
+    rooms: Vec<Vec<LogEntry>>,
 }
 
 impl Taken {
@@ -60,16 +62,40 @@ impl Taken {
         &mut self,
         run: &mut Run,
         now: Instant,
-        into: &mut impl FnMut(&Arc<Plan>, &[LoggedBy]),
+        into: &mut impl FnMut(&Arc<Plan>, DeviceId, &[LogEntry]),
     ) {
         run.expire_all(now);
         for i in 0..run.network.devices().len() {
             let device = DeviceId(i as u16);
-            run.network.device_mut(device).take_log(&mut self.of_device);
-            self.all.extend(self.of_device.drain(..).map(|entry| (device, entry)));
+            if run.network.devices()[i].logged() > 0 {
+                let room = self.rooms.pop().unwrap_or_default();
+                self.logs.push((device, run.network.device_mut(device).take_log(room)));
+            }
         }
-        self.all.sort_by_key(|(_, entry)| entry.at);
-        into(run.network.plan(), &self.all);
-        self.all.clear();
+        let plan = run.network.plan();
+        match &self.logs[..] {
+            [] => {}
+            [(device, log)] if log.is_sorted_by_key(|entry| entry.at) => into(plan, *device, log),
+            _ => self.merge(|device, entries| into(plan, device, entries)),
+        }
+        self.rooms.extend(self.logs.drain(..).map(|(_, mut log)| {
+            log.clear();
+            log
+        }));
+    }
+
+    /// Hands over entries in the order of their time, and of devices at one time, as many at once as
+    /// follow each other in one log.
+    fn merge(&mut self, mut into: impl FnMut(DeviceId, &[LogEntry])) {
+        self.order.clear();
+        for (n, (_, log)) in self.logs.iter().enumerate() {
+            self.order.extend(log.iter().enumerate().map(|(i, entry)| (entry.at, n, i)));
+        }
+        self.order.sort_unstable();
+        for stretch in self.order.chunk_by(|a, b| (a.1, a.2 + 1) == (b.1, b.2)) {
+            let (Some(first), Some(last)) = (stretch.first(), stretch.last()) else { continue };
+            let (device, log) = &self.logs[first.1];
+            into(*device, &log[first.2..=last.2]);
+        }
     }
 }

@@ -39,7 +39,7 @@ pub use follow::{
 pub use holders::Held;
 pub use holders::Holder;
 pub use live::Live;
-pub use log::{LoggedBy, log};
+pub use log::log;
 pub use play::{network_at, predict};
 pub use recording::{FirstRefusal, MOST_KEPT, Recording, RequestUse, Shortage};
 pub use strangers::Elsewhere;

@@ -209,6 +209,7 @@ impl Run {
     }
 
     /// Takes the wanted table if time is about to leave its instant.
+    #[inline(always)]
     fn snapshot_before(&mut self, next: Instant) {
         if let (Moment::At(at), None) = (self.options.moment, &self.snapshot)
             && at < next
@@ -250,6 +251,7 @@ impl Run {
         is_straight && is_quiet && passages.iter().all(own)
     }
 
+    #[inline(always)]
     pub(super) fn note_peak(&mut self, now: Instant) {
         let count = self.network.count_mappings(now);
         if count > self.peak.0 {

@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
-use zarnet_core::device::{EndCause, HostBlock, LogEvent, Quota, Translated};
-use zarnet_core::plan::{Dependence, Plan};
-use zarnet_core::predict::LoggedBy;
+use zarnet_core::device::{EndCause, HostBlock, LogEntry, LogEvent, Quota, Translated};
+use zarnet_core::plan::{Dependence, DeviceId, Plan};
 
 use super::{EventKind, LogNames, Name, TranslationEvent};
 
@@ -65,23 +64,24 @@ impl OfRun {
         self.plan = Some(plan.clone());
     }
 
-    /// Turns entries, with the plan that they go by, into events.
+    /// Turns entries of a device, with the plan that they go by, into events.
     pub fn events(
         &mut self,
         plan: &Arc<Plan>,
-        entries: &[LoggedBy],
+        device: DeviceId,
+        entries: &[LogEntry],
         names: &mut LogNames,
         mut take: impl FnMut(&TranslationEvent, &LogNames),
     ) {
         self.learn(plan, names);
+        let known = &self.devices[device.index()];
         for entry in entries {
-            take(&self.event(entry), names);
+            take(&self.event(known, entry), names);
         }
     }
 
-    #[inline]
-    fn event(&self, (device, entry): &LoggedBy) -> TranslationEvent {
-        let known = &self.devices[device.index()];
+    #[inline(always)]
+    fn event(&self, known: &DeviceNames, entry: &LogEntry) -> TranslationEvent {
         let kind = kind_of(&entry.event);
         let mut event = TranslationEvent::new(self.time(entry.at.0), kind, known.device);
         event.rule = entry.rule.map(|rule| known.rules[rule.index()]);

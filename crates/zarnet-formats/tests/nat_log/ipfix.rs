@@ -1,8 +1,6 @@
 //! What RFC 7011 and RFC 8158 ask for, octet by octet.
 
-use zarnet_formats::nat_log::ipfix::{
-    MOST_IN_DATAGRAM, MOST_IN_FILE, Session, Writer, export_time,
-};
+use zarnet_formats::nat_log::ipfix::{MOST_IN_DATAGRAM, MOST_IN_FILE, Session, Writer};
 use zarnet_formats::nat_log::{EventKind, LogNames, Noted, TranslationEvent};
 
 use super::{BEGINS, event, ipfix, made};
@@ -106,12 +104,12 @@ fn rfc7011_s8_4_templates_are_sent_again_for_who_missed_them() {
     };
     for (n, event) in events.iter().enumerate() {
         if n == 10 {
-            writer.flush(export_time(event.at), &mut put).unwrap();
+            writer.flush(&mut put).unwrap();
             writer.introduce_again();
         }
-        writer.write(event, &names, export_time(event.at), &mut put).unwrap();
+        writer.write(event, &names, &mut put).unwrap();
     }
-    writer.flush(0, &mut put).unwrap();
+    writer.flush(&mut put).unwrap();
     // who heard nothing before understands the second half, name of the device and all
     let (mut session, mut noted, mut got) = (Session::new(""), Noted::default(), Vec::new());
     let mut fresh = LogNames::default();

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 use zarnet_core::device::EndCause;
 use zarnet_core::net::Protocol;
-use zarnet_formats::nat_log::ipfix::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer, export_time};
+use zarnet_formats::nat_log::ipfix::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer};
 use zarnet_formats::nat_log::{
     EventKind, LogForm, LogFormat, LogNames, Noted, TimeText, TranslationEvent, csv_header,
     csv_line, read_log, syslog_line,
@@ -90,9 +90,9 @@ fn ipfix(events: &[TranslationEvent], names: &LogNames, most: usize) -> Vec<u8> 
         Ok::<(), std::convert::Infallible>(())
     };
     for event in events {
-        writer.write(event, names, export_time(event.at), &mut put).unwrap();
+        writer.write(event, names, &mut put).unwrap();
     }
-    writer.flush(0, &mut put).unwrap();
+    writer.flush(&mut put).unwrap();
     out
 }
 

@@ -39,8 +39,8 @@ impl Sending {
     pub(super) fn send(&mut self, live: &mut Live) -> io::Result<()> {
         let Self { to, of_run, names } = self;
         let mut sent = Ok(());
-        live.take_log(|plan, entries| {
-            of_run.events(plan, entries, names, |event, names| {
+        live.take_log(|plan, device, entries| {
+            of_run.events(plan, device, entries, names, |event, names| {
                 if sent.is_ok() {
                     sent = to.send(event, names);
                 }

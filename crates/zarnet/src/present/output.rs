@@ -64,7 +64,8 @@ fn through(
     form: Form,
     write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
 ) -> io::Result<()> {
-    let mut out = Escaping::new(out, form);
+    // many rows at once: what needs no escape is then seen soonest
+    let mut out = BufWriter::with_capacity(1 << 16, Escaping::new(out, form));
     unless_closed(write(&mut out).and_then(|()| out.flush()))
 }
 

@@ -3,9 +3,9 @@
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::open::distinct;
-use super::session::Session;
+use super::session::{HAIRPIN, Session};
 use super::table::{Kind, Mapping};
-use super::{Bindings, Cause, Engine, Sink, TableEvent};
+use super::{Bindings, Cause, Engine, Sink, TableEvent, for_each};
 use crate::device::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::RuleId;
@@ -197,9 +197,13 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// The same when no packet will come any more: nothing is looked up then, so that ports,
-    /// indexes and pairs are left as they are.
-    pub(super) fn close_both_finally(&mut self, id: u32, at: u64) -> bool {
+    /// indexes and pairs are left as they are. `tells_ports`: somebody is told which ports are free.
+    #[inline(always)]
+    pub(super) fn close_both_finally(&mut self, id: u32, at: u64, tells_ports: bool) -> bool {
         let Some(m) = self.lone_mapping(id) else { return false };
+        if tells_ports {
+            self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
+        }
         self.both_closed(at, id, m.rule);
         self.bindings.table.forget_lone(id);
         if let Some(address) = self.bindings.externals.leave(m.place()) {
@@ -224,13 +228,20 @@ impl<S: Sink> Engine<'_, S> {
 
     #[inline(always)]
     fn session_closed(&mut self, at: u64, id: u32, rule: u16) {
+        if self.bindings.table.session(id).has(HAIRPIN) {
+            return self.hairpin_closed(at, id, rule);
+        }
         self.bindings.live[usize::from(rule)].sessions -= 1;
+        let (rules, cause) = ([Some(RuleId(rule)), None], Cause::Expired);
+        self.report(at, TableEvent::SessionClosed { session: id, rules, cause });
+    }
+
+    #[inline(never)]
+    fn hairpin_closed(&mut self, at: u64, id: u32, rule: u16) {
         let session = *self.bindings.table.session(id);
         let hairpin = self.bindings.hairpin_of(&session).map(|end| RuleId(end.rule));
         let (rules, cause) = (distinct(hairpin, Some(RuleId(rule))), Cause::Expired);
-        if let [Some(first), Some(_)] = rules {
-            self.bindings.live[first.index()].sessions -= 1;
-        }
+        for_each(rules, |rule| self.bindings.live[rule.index()].sessions -= 1);
         self.report(at, TableEvent::SessionClosed { session: id, rules, cause });
         self.bindings.leave_hairpin(&session);
     }

@@ -47,6 +47,19 @@ pub(in crate::device) enum TableEvent {
     },
 }
 
+/// Does something for each of the rules that made a session. In place, where it is plain that there
+/// is only one: a loop is not.
+#[inline(always)]
+pub(in crate::device) fn for_each(rules: [Option<RuleId>; 2], mut act: impl FnMut(RuleId)) {
+    let [first, second] = rules;
+    if let Some(rule) = first {
+        act(rule);
+    }
+    if let Some(rule) = second {
+        act(rule);
+    }
+}
+
 /// Why a mapping or a session was closed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Cause {

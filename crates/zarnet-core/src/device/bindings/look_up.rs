@@ -2,7 +2,7 @@
 
 use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
-use super::session::{HAIRPIN, INBOUND, Session};
+use super::session::{EXPLICIT, HAIRPIN, INBOUND, Session};
 use super::{Bindings, HairpinEnd, Kind};
 use crate::device::compiled::Targets;
 use crate::device::key::{EndKey, Key};
@@ -191,6 +191,29 @@ impl Bindings {
             };
             (pair(internal, remote), pair(external, receiver))
         }
+    }
+
+    /// The rule, the protocol and the internal, external and far end of a session that follow from
+    /// its mapping alone: of one without tuples on an endpoint mapping that was not turned back.
+    #[inline(always)]
+    pub(in crate::device) fn translation(
+        &self,
+        session: &Session,
+    ) -> Option<(RuleId, Protocol, [EndKey; 3])> {
+        if session.has(EXPLICIT | HAIRPIN) {
+            return None;
+        }
+        let mapping = self.table.mapping(session.owner);
+        if mapping.kind() != Kind::Endpoint {
+            return None;
+        }
+        let address = self.externals.get(self.externals.external_of(mapping.place())).address;
+        let ends = [
+            (mapping.internal, mapping.internal_port),
+            (address, mapping.external_port),
+            (session.remote, session.remote_port),
+        ];
+        Some((RuleId(mapping.rule), self.externals.protocol_of(mapping.place()), ends))
     }
 
     /// Rules of steps 4 and 8 that a session was made by.

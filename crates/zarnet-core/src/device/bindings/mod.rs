@@ -62,7 +62,7 @@ pub(super) use arena::NONE;
 pub(super) use context::Context;
 pub(super) use engine::Engine;
 pub use events::Cause;
-pub(super) use events::{Sink, TableEvent};
+pub(super) use events::{Sink, TableEvent, for_each};
 pub(super) use external_addresses::ExternalAddress;
 pub(super) use find_session::KnownSession;
 pub(super) use hairpins::HairpinEnd;

@@ -4,7 +4,7 @@ use super::arena::NONE;
 use super::keys::{address_hash, endpoint_hash, portless_hash};
 use super::session::{HAIRPIN, Session};
 use super::table::{ExplicitTuple, Kind, Mapping};
-use super::{Bindings, Engine, HairpinEnd, Sink, TableEvent};
+use super::{Bindings, Engine, HairpinEnd, Sink, TableEvent, for_each};
 use crate::device::key::{EndKey, Key};
 use crate::net::Protocol;
 use crate::plan::{Dependence, Pick, RuleId};
@@ -71,6 +71,13 @@ impl Bindings {
         let was_free = self.by_port.give(port_table, port, mapping);
         let (external, on_address) = self.externals.bind(port_table, port, host, was_free);
         (was_free, external, on_address)
+    }
+
+    /// Counts a session among those of the rules that made it.
+    #[inline(always)]
+    fn count_session(&mut self, rules: [Option<RuleId>; 2]) {
+        let live = &mut self.live;
+        for_each(rules, |rule| live[rule.index()].sessions += 1);
     }
 
     /// A session that is about to begin under an endpoint mapping is hairpinned, to an end that
@@ -207,7 +214,7 @@ impl<S: Sink> Engine<'_, S> {
         }
         self.bindings.due_by(session.expires);
         let id = self.bindings.table.add_session(session, explicit);
-        rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions += 1);
+        self.bindings.count_session(rules);
         self.report(session.created, TableEvent::SessionOpened { session: id, rules });
         id
     }
@@ -255,7 +262,7 @@ impl<S: Sink> Engine<'_, S> {
         }
         let (rule, peer) = (new.rule, (session.remote, session.remote_port));
         self.bindings.live[usize::from(rule)].mappings += 1;
-        rules.iter().flatten().for_each(|r| self.bindings.live[r.index()].sessions += 1);
+        self.bindings.count_session(rules);
         self.report(
             now,
             TableEvent::MappingOpened { mapping: id, rule, external, on_address, peer },

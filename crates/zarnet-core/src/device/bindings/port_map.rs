@@ -30,10 +30,12 @@ impl PortMap {
         map
     }
 
+    #[inline(always)]
     pub(in crate::device) fn is_free(&self, port: u16) -> bool {
         self.taken[usize::from(port >> 6)] >> (port & 63) & 1 == 0
     }
 
+    #[inline(always)]
     pub(in crate::device) fn take(&mut self, port: u16) {
         let word = usize::from(port >> 6);
         self.free[word / GROUP] -= u16::from(self.is_free(port));
@@ -48,6 +50,7 @@ impl PortMap {
         (first..=last).for_each(|port| self.take(port));
     }
 
+    #[inline(always)]
     pub(in crate::device) fn release(&mut self, port: u16) {
         let word = usize::from(port >> 6);
         self.free[word / GROUP] += u16::from(!self.is_free(port));
@@ -92,7 +95,7 @@ impl PortMap {
     }
 
     /// The first free port at or behind `from` in `spans` (sorted), going on from their low end.
-    #[inline]
+    #[inline(always)]
     pub(in crate::device) fn next_free(
         &self,
         spans: &[PortSpan],

@@ -126,12 +126,13 @@ impl Wheel {
     /// Puts the entries that wait into their slots.
     #[inline(never)]
     fn settle(&mut self) {
-        // read them all first: the processor then waits for them together
-        let filled = |w: &(u16, u32)| {
-            let level = &self.levels[usize::from(w.0 >> SLOT_BITS)];
-            level.slots.get(usize::from(w.0) % SLOTS as usize).map_or(0, |s| s.filled)
-        };
-        std::hint::black_box(self.waiting.iter().fold(0, |sum, w| sum ^ filled(w)));
+        // read their places first, and what these refer to: the processor then waits for many
+        // together
+        let waiting = self.waiting.iter();
+        let level = |w: &(u16, u32)| usize::from(w.0 >> SLOT_BITS);
+        let touch =
+            |w| self.levels[level(w)].touch(&self.pieces, usize::from(w.0) % SLOTS as usize);
+        std::hint::black_box(waiting.fold(0, |sum, w| sum ^ touch(w)));
         for &(slot, id) in &self.waiting {
             let level = &mut self.levels[usize::from(slot >> SLOT_BITS)];
             level.push(&mut self.pieces, usize::from(slot) % SLOTS as usize, id);

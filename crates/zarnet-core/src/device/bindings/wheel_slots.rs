@@ -22,7 +22,7 @@ const NO_PIECE: u32 = u32::MAX;
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Slot {
     last: u32,
-    pub filled: u32,
+    filled: u32,
 }
 
 /// The slots' entries, in pieces that are used again: growing moves nothing, and nothing is left
@@ -34,6 +34,7 @@ pub(super) struct Pieces {
 }
 
 impl Pieces {
+    #[inline(always)]
     pub(super) fn push(&mut self, slot: &mut Slot, id: u32) {
         if slot.last == NO_PIECE || slot.filled as usize == PIECE {
             let piece = Piece { entries: [0; PIECE], before: slot.last };
@@ -69,7 +70,7 @@ impl Pieces {
 #[derive(Debug, Clone, Default)]
 pub(super) struct Level {
     /// Empty until the first entry is filed here.
-    pub slots: Vec<Slot>,
+    slots: Vec<Slot>,
     /// A bit for every slot that holds something.
     occupied: Vec<u64>,
     /// Entries in all slots.
@@ -77,14 +78,26 @@ pub(super) struct Level {
 }
 
 impl Level {
+    #[inline(always)]
     pub(super) fn push(&mut self, pieces: &mut Pieces, slot: usize, id: u32) {
         if self.slots.is_empty() {
             self.slots = vec![Slot { last: NO_PIECE, filled: 0 }; SLOTS as usize];
             self.occupied = vec![0; SLOTS as usize / 64];
         }
-        pieces.push(&mut self.slots[slot], id);
-        self.occupied[slot / 64] |= 1 << (slot % 64);
+        let place = &mut self.slots[slot];
+        if place.last == NO_PIECE {
+            self.occupied[slot / 64] |= 1 << (slot % 64);
+        }
+        pieces.push(place, id);
         self.filed += 1;
+    }
+
+    /// Reads where the next entry of a slot will stand.
+    #[inline(always)]
+    pub(super) fn touch(&self, pieces: &Pieces, slot: usize) -> u32 {
+        let Some(slot) = self.slots.get(slot) else { return 0 };
+        let piece = pieces.pieces.get(slot.last as usize);
+        piece.map_or(0, |p| p.entries[slot.filled as usize % PIECE])
     }
 
     pub(super) fn drain(&mut self, pieces: &mut Pieces, slot: usize, into: &mut Vec<u32>) {

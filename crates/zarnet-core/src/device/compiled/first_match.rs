@@ -56,6 +56,9 @@ pub(super) fn runs(mut spans: Vec<Span>) -> Vec<Span> {
     runs
 }
 
+/// No more rules than this are gone through.
+const FEW: usize = 8;
+
 /// The positions of rules, in ascending order.
 type Listed = Arc<[u32]>;
 
@@ -63,6 +66,9 @@ type Listed = Arc<[u32]>;
 #[derive(Debug, Clone)]
 pub(super) struct FirstMatch<const N: usize> {
     wants: Vec<Wants<N>>,
+    /// The same where there are few rules, each of which wants one run of every property: it is
+    /// quicker to go through them than to look them up.
+    few: Vec<[Span; N]>,
     /// By property and value: the rules listed there that do not mind it.
     listed: [IntervalMap<Listed>; N],
     /// By property: the rules that are listed by another one.
@@ -90,7 +96,33 @@ impl<const N: usize> FirstMatch<N> {
         };
         let listed = std::array::from_fn(listed);
         let elsewhere = |d: usize| (0u32..).zip(&by).filter(|b| *b.1 != d).map(|b| b.0).collect();
-        Self { wants, listed, elsewhere: std::array::from_fn(elsewhere) }
+        let runs = |w: &Wants<N>| {
+            let run = |d: usize| if let [run] = w[d][..] { Some(run) } else { None };
+            (0..N)
+                .all(|d| run(d).is_some())
+                .then(|| std::array::from_fn(|d| run(d).unwrap_or_default()))
+        };
+        let few = if wants.len() <= FEW { wants.iter().map(runs).collect() } else { None };
+        let few = few.unwrap_or_default();
+        Self { wants, few, listed, elsewhere: std::array::from_fn(elsewhere) }
+    }
+
+    /// The position of the first rule that minds none of a packet's values, among those that are
+    /// accepted.
+    #[inline(always)]
+    pub(super) fn first(
+        &self,
+        values: [u64; N],
+        accepted: impl Fn(usize) -> bool,
+    ) -> Option<usize> {
+        if self.few.is_empty() {
+            return self.candidates(values).find(|rule| accepted(*rule));
+        }
+        let wants = |wants: &[Span; N]| {
+            // all of them, without a decision after each
+            (0..N).fold(true, |all, d| all & (wants[d].0 <= values[d]) & (values[d] <= wants[d].1))
+        };
+        (0..self.few.len()).find(|rule| wants(&self.few[*rule]) && accepted(*rule))
     }
 
     /// The positions of the rules that mind none of a packet's values, in ascending order.
@@ -213,7 +245,7 @@ mod tests {
         #[test]
         fn finds_what_a_scan_finds(
             kinds in proptest::collection::vec((spans(), spans(), spans()), 1..40),
-            count in 1usize..300,
+            count in prop_oneof![1usize..9, 1usize..300],
             values in proptest::collection::vec((0u64..120, 0u64..120, 0u64..120), 1..20),
         ) {
             let wants = |i: usize| {
@@ -229,6 +261,10 @@ mod tests {
                 let all: Vec<usize> =
                     scan.filter(|(_, r)| among(&r[1], b) && among(&r[2], c)).map(|r| r.0).collect();
                 prop_assert_eq!(first_match.of_one(0, a).collect::<Vec<_>>(), by_source);
+                let odd = |rule: &usize| rule % 2 == 1;
+                prop_assert_eq!(first_match.first([a, b, c], |_| true), all.first().copied());
+                let first_odd = all.iter().copied().find(odd);
+                prop_assert_eq!(first_match.first([a, b, c], |rule| odd(&rule)), first_odd);
                 prop_assert_eq!(first_match.candidates([a, b, c]).collect::<Vec<_>>(), all);
             }
         }

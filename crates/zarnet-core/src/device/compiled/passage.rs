@@ -56,7 +56,7 @@ impl Passage {
             service_number(packet.protocol, to.port),
             service_number(packet.protocol, from.port),
         ];
-        entries.v4.candidates(values).find(|i| is_answer || !acl.entries[*i].answers)
+        entries.v4.first(values, |i| is_answer || !acl.entries[i].answers)
     }
 
     /// The first policy entry that decides, as [`plan::DevicePlan::first_policy`].
@@ -82,7 +82,7 @@ impl Passage {
             ingress.0.into(),
             egress.0.into(),
         ];
-        self.policies.v4.candidates(values).next()
+        self.policies.v4.first(values, |_| true)
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use super::Peak;
-use crate::device::bindings::{Bindings, Cause, Live, NONE, Sink, TableEvent};
+use crate::device::bindings::{Bindings, Cause, Live, NONE, Sink, TableEvent, for_each};
 use crate::device::compiled::Compiled;
 use crate::plan::{Pool, Renaming, RuleId};
 use crate::reason::Reason;
@@ -135,14 +135,21 @@ impl EventCounters {
     }
 
     #[inline(always)]
+    fn open_session(&mut self, rule: Option<RuleId>, at: u64, bindings: &Bindings) {
+        if let Some(rule) = rule {
+            self.rules[rule.index()].peak.note(bindings.live[rule.index()].sessions, at);
+        }
+    }
+
+    #[inline(always)]
     fn close_session(&mut self, rules: [Option<RuleId>; 2], cause: Cause) {
         let is_expired = cause == Cause::Expired;
         let count =
             |expired: &mut u64, cleared: &mut u64| *if is_expired { expired } else { cleared } += 1;
-        for rule in rules.into_iter().flatten() {
+        for_each(rules, |rule| {
             let r = &mut self.rules[rule.index()];
             count(&mut r.expired, &mut r.cleared);
-        }
+        });
         count(&mut self.expired, &mut self.cleared);
     }
 }
@@ -161,9 +168,9 @@ impl Sink for EventCounters {
                 to.gone = to.gone.wrapping_sub(1);
             }
             TableEvent::SessionOpened { rules, .. } => {
-                for rule in rules.into_iter().flatten() {
-                    self.rules[rule.index()].peak.note(bindings.live[rule.index()].sessions, at);
-                }
+                let [first, second] = rules;
+                self.open_session(first, at, bindings);
+                self.open_session(second, at, bindings);
                 self.peak_sessions.note(bindings.table.session_count(), at);
             }
             TableEvent::SessionClosed { rules, cause, .. } => self.close_session(rules, cause),

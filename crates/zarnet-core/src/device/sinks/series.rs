@@ -28,6 +28,8 @@ pub struct Series {
     /// Changes less than 2^shift nanoseconds apart may share a span; 0 as long as every change has
     /// its own.
     shift: u32,
+    /// What changes before this instant changes in the last span.
+    ends: u64,
     /// How much there is; `None` where nothing limits it.
     pub usable: Option<u64>,
     /// The most that was in use.
@@ -225,18 +227,22 @@ impl Series {
     /// The span that a change falls into.
     #[inline]
     fn span(&mut self, now: u64, value: u32, room: usize) -> &mut Span {
-        let same = self.spans.last().is_some_and(|s| s.from.0 >> self.shift == now >> self.shift);
-        if !same {
-            if self.spans.len() >= room.max(2) {
-                self.coarsen(room.max(2) / 2);
-            }
-            let from = Instant(now >> self.shift << self.shift);
-            // what began before is still there when the span begins
-            let least = value;
-            self.spans.push(Span { from, least, most: value, last: value, begun: 0, refused: 0 });
+        if now >= self.ends {
+            self.begin_span(now, value, room);
         }
         let last = self.spans.len() - 1;
         &mut self.spans[last]
+    }
+
+    fn begin_span(&mut self, now: u64, value: u32, room: usize) {
+        if self.spans.len() >= room.max(2) {
+            self.coarsen(room.max(2) / 2);
+        }
+        let from = now >> self.shift << self.shift;
+        self.ends = from.saturating_add(1 << self.shift);
+        // what began before is still there when the span begins
+        let (from, least) = (Instant(from), value);
+        self.spans.push(Span { from, least, most: value, last: value, begun: 0, refused: 0 });
     }
 
     /// Widens spans until there are at most so many.

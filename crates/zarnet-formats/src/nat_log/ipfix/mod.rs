@@ -9,4 +9,4 @@ mod write;
 
 pub use elements::ENTERPRISE;
 pub use read::{Message, Session};
-pub use write::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer, export_time};
+pub use write::{MOST_IN_DATAGRAM, MOST_IN_FILE, Writer};

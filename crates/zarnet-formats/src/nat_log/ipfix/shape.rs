@@ -1,9 +1,10 @@
-//! Which fields an event has: events of one shape share a template (RFC 7011 §3.4.1).
+//! Which fields an event has, and what is in them: events of one shape share a template (RFC 7011
+//! §3.4.1).
 
 use std::net::IpAddr;
 
 use super::elements::{self, Element};
-use crate::nat_log::TranslationEvent;
+use crate::nat_log::{TranslationEvent, cause_number};
 
 /// What of an event a template has, one bit each: events of one shape share a template.
 mod part {
@@ -22,41 +23,104 @@ mod part {
     pub const CAUSE: u16 = 1 << 12;
     pub const POOL: u16 = 1 << 13;
     /// A quota takes two bits: 1 of sessions, 2 of mappings, 3 of a host.
-    pub const QUOTA: u32 = 14;
+    pub const QUOTA: u16 = 14;
 }
 
-/// Whether an address is there and whether it is IPv6, as two bits from a position.
-fn address_bits(address: Option<IpAddr>, there: u16, v6: u16) -> u16 {
-    match address {
-        None => 0,
-        Some(IpAddr::V4(_)) => there,
-        Some(IpAddr::V6(_)) => there | v6,
+/// The most octets of the fields of a record, without the name of its rule.
+pub(super) const MOST: usize = 112;
+
+/// The fields of an event as they are written, and which ones they are. It is used again and again.
+#[derive(Debug)]
+pub(super) struct Record {
+    /// The parts that it has.
+    pub shape: u16,
+    octets: [u8; MOST + 16],
+    length: usize,
+}
+
+impl Record {
+    /// One without fields.
+    pub(super) fn new() -> Self {
+        Self { shape: 0, octets: [0; MOST + 16], length: 0 }
     }
-}
 
-/// The parts that an event has.
-pub(super) fn shape(event: &TranslationEvent) -> u16 {
-    use part::*;
-    let bit = |is_there: bool, bit: u16| if is_there { bit } else { 0 };
-    let quota = event.kind.quota().filter(|_| event.limit.is_some()).unwrap_or(0) as u16;
-    bit(event.protocol.is_some(), PROTOCOL)
-        | address_bits(event.internal, INTERNAL, INTERNAL_V6)
-        | bit(event.internal_port.is_some(), INTERNAL_PORT)
-        | address_bits(event.external, EXTERNAL, EXTERNAL_V6)
-        | bit(event.external_port.is_some() && event.last_port.is_none(), EXTERNAL_PORT)
-        | bit(event.external_port.is_some() && event.last_port.is_some(), BLOCK)
-        | address_bits(event.peer, PEER, PEER_V6)
-        | bit(event.peer_port.is_some(), PEER_PORT)
-        | bit(event.rule.is_some(), RULE)
-        | bit(event.cause.is_some(), CAUSE)
-        | bit(event.pool.is_some(), POOL)
-        | quota << QUOTA
+    /// Takes the fields of an event, in the order of [`fields`], but for the name of its rule.
+    /// `pool`: the number of its pool.
+    #[inline]
+    pub(super) fn fill(&mut self, event: &TranslationEvent, pool: Option<u32>) {
+        use part::*;
+        (self.shape, self.length) = (0, 0);
+        let from_v6 = matches!(event.internal, Some(IpAddr::V6(_)));
+        self.put(0, event.at.to_be_bytes());
+        self.put(0, [event.kind.number(from_v6)]);
+        self.put_address((INTERNAL, INTERNAL_V6), event.internal);
+        self.put_address((EXTERNAL, EXTERNAL_V6), event.external);
+        if let Some(protocol) = event.protocol {
+            self.put(PROTOCOL, [protocol.0]);
+        }
+        self.put_port(INTERNAL_PORT, event.internal_port);
+        if let Some(port) = event.external_port {
+            match event.last_port {
+                None => self.put(EXTERNAL_PORT, port.to_be_bytes()),
+                Some(last) => {
+                    self.put(BLOCK, port.to_be_bytes());
+                    self.put(BLOCK, last.to_be_bytes());
+                }
+            }
+        }
+        self.put_address((PEER, PEER_V6), event.peer);
+        self.put_port(PEER_PORT, event.peer_port);
+        if let Some(cause) = event.cause {
+            self.put(CAUSE, [cause_number(cause)]);
+        }
+        if let Some(pool) = pool {
+            self.put(POOL, pool.to_be_bytes());
+        }
+        if let (Some(quota), Some(limit)) = (event.kind.quota(), event.limit) {
+            self.put((quota as u16) << QUOTA, quota.to_be_bytes());
+            self.put(0, limit.to_be_bytes());
+        }
+        if event.rule.is_some() {
+            self.shape |= RULE;
+        }
+    }
+
+    /// What it is as octets.
+    pub(super) fn octets(&self) -> &[u8] {
+        &self.octets[..self.length.min(MOST)]
+    }
+
+    #[inline(always)]
+    fn put<const N: usize>(&mut self, part: u16, octets: [u8; N]) {
+        self.shape |= part;
+        // there is always room
+        if let Some(place) = self.octets[self.length.min(MOST)..].first_chunk_mut() {
+            *place = octets;
+        }
+        self.length += N;
+    }
+
+    #[inline(always)]
+    fn put_address(&mut self, (there, v6): (u16, u16), address: Option<IpAddr>) {
+        match address {
+            None => {}
+            Some(IpAddr::V4(a)) => self.put(there, a.octets()),
+            Some(IpAddr::V6(a)) => self.put(there | v6, a.octets()),
+        }
+    }
+
+    #[inline(always)]
+    fn put_port(&mut self, part: u16, port: Option<u16>) {
+        if let Some(port) = port {
+            self.put(part, port.to_be_bytes());
+        }
+    }
 }
 
 /// The length of a field of variable length in a template (RFC 7011 §7).
 pub(super) const VARIABLE: u16 = u16::MAX;
 
-/// The fields of a shape, in the order in which the writer puts them.
+/// The fields of a shape, in the order of [`Record::fill`].
 pub(super) fn fields(shape: u16) -> Vec<(Element, u16)> {
     use elements::*;
     use part as p;

@@ -1,11 +1,10 @@
 //! Translation events as IPFIX messages (RFC 7011, RFC 8158).
 
 use std::collections::{BTreeMap, HashMap};
-use std::net::IpAddr;
 
 use super::elements::{self, Element};
-use super::shape::{VARIABLE, fields, shape};
-use crate::nat_log::{LogNames, Name, TranslationEvent, cause_number};
+use super::shape::{MOST, Record, VARIABLE, fields};
+use crate::nat_log::{LogNames, Name, TranslationEvent};
 
 /// Templates that every domain has, and the first of those of events.
 const NAMES_OF_DOMAINS: u16 = 256;
@@ -16,8 +15,13 @@ const FIRST: u16 = 259;
 /// Writes events as messages, and hands over each one that is complete.
 #[derive(Debug)]
 pub struct Writer {
-    /// By name: they are few, and each event asks for its own.
-    domains: BTreeMap<Name, Domain>,
+    domains: Vec<Domain>,
+    /// Their positions by name.
+    by_name: BTreeMap<Name, usize>,
+    /// The domain of the event last written: the next one is mostly of the same.
+    last: Option<(Name, usize)>,
+    /// When that event happened, in milliseconds since 1970.
+    at: i64,
     /// No message has more octets.
     most: usize,
 }
@@ -36,6 +40,8 @@ struct Domain {
     /// Data records of the message under way.
     records: u32,
     message: Vec<u8>,
+    /// The record under way.
+    record: Record,
     /// The set that is open, and where it begins.
     set: Option<(u16, usize)>,
     /// Templates by shape, and whether the receiver has them.
@@ -54,44 +60,52 @@ const HEADER: usize = 16;
 impl Writer {
     /// A writer of messages of at most so many octets: [`MOST_IN_FILE`], [`MOST_IN_DATAGRAM`].
     pub fn new(most: usize) -> Self {
-        Self { domains: BTreeMap::new(), most }
+        Self { domains: Vec::new(), by_name: BTreeMap::new(), last: None, at: 0, most }
     }
 
-    /// Writes an event. `export`: seconds since 1970, for a message that is full before it.
+    /// Writes an event. They come in the order of their time: a message that is full is sent when
+    /// the next event happens.
     ///
     /// # Errors
     /// Those of `out`.
+    #[inline]
     pub fn write<E>(
         &mut self,
         event: &TranslationEvent,
         names: &LogNames,
-        export: u32,
         mut out: impl FnMut(&[u8]) -> Result<(), E>,
     ) -> Result<(), E> {
-        let (count, most) = (self.domains.len() as u32, self.most);
-        let domain =
-            self.domains.entry(event.device).or_insert_with(|| Domain::new(count + 1, most));
-        domain.write(event, names, export, &mut out)
+        self.at = event.at;
+        let domain = match self.last {
+            Some((name, domain)) if name == event.device => domain,
+            _ => self.domain(event.device),
+        };
+        self.domains[domain].write(event, names, &mut out)
+    }
+
+    /// The domain of a device, which there is from now on.
+    fn domain(&mut self, device: Name) -> usize {
+        let domain = *self.by_name.entry(device).or_insert(self.domains.len());
+        if domain == self.domains.len() {
+            self.domains.push(Domain::new(domain as u32 + 1, self.most));
+        }
+        self.last = Some((device, domain));
+        domain
     }
 
     /// Hands over what is under way, in the order of the domains.
     ///
     /// # Errors
     /// Those of `out`.
-    pub fn flush<E>(
-        &mut self,
-        export: u32,
-        mut out: impl FnMut(&[u8]) -> Result<(), E>,
-    ) -> Result<(), E> {
-        let mut domains: Vec<&mut Domain> = self.domains.values_mut().collect();
-        domains.sort_unstable_by_key(|d| d.id);
-        domains.into_iter().try_for_each(|domain| domain.finish(export, &mut out))
+    pub fn flush<E>(&mut self, mut out: impl FnMut(&[u8]) -> Result<(), E>) -> Result<(), E> {
+        let at = self.at;
+        self.domains.iter_mut().try_for_each(|domain| domain.finish(at, &mut out))
     }
 
     /// Forgets which templates were written: the next messages bring them again, as a receiver of
     /// datagrams needs them from time to time (RFC 7011 §8.4).
     pub fn introduce_again(&mut self) {
-        for domain in self.domains.values_mut() {
+        for domain in &mut self.domains {
             domain.templates.values_mut().for_each(|t| t.1 = false);
             domain.pools.values_mut().for_each(|p| p.1 = false);
             (domain.is_introduced, domain.last) = (false, None);
@@ -106,6 +120,7 @@ impl Domain {
             sequence: 0,
             records: 0,
             message: vec![0; HEADER],
+            record: Record::new(),
             set: None,
             templates: HashMap::new(),
             last: None,
@@ -115,11 +130,11 @@ impl Domain {
         }
     }
 
+    #[inline]
     fn write<E>(
         &mut self,
         event: &TranslationEvent,
         names: &LogNames,
-        export: u32,
         out: &mut impl FnMut(&[u8]) -> Result<(), E>,
     ) -> Result<(), E> {
         if !self.is_introduced {
@@ -128,52 +143,23 @@ impl Domain {
         let rule = event.rule.map_or("", |rule| names.get(rule));
         // with the set's header, its template and the name of a pool
         if self.message.len() + LONGEST + rule.len() > self.most {
-            self.finish(export, out)?;
+            self.finish(event.at, out)?;
         }
         let pool = event.pool.map(|pool| self.pool(pool, names));
-        let shape = shape(event);
+        self.record.fill(event, pool);
+        let shape = self.record.shape;
         let template = match self.last {
             Some((of, template)) if of == shape => template,
             _ => self.template(shape),
         };
         self.last = Some((shape, template));
         self.open_set(template);
-        self.put(event, rule, pool);
+        self.message.extend_from_slice(self.record.octets());
+        if event.rule.is_some() {
+            put_text(&mut self.message, rule);
+        }
         self.records += 1;
         Ok(())
-    }
-
-    /// Writes a record, its fields in the order of [`fields`].
-    fn put(&mut self, event: &TranslationEvent, rule: &str, pool: Option<u32>) {
-        let out = &mut self.message;
-        // slices, not iterators: these are copied whole
-        out.extend_from_slice(&event.at.to_be_bytes());
-        out.push(event.kind.number(event.internal.is_some_and(|a| a.is_ipv6())));
-        put_address(out, event.internal);
-        put_address(out, event.external);
-        if let Some(protocol) = event.protocol {
-            out.push(protocol.0);
-        }
-        put_port(out, event.internal_port);
-        put_port(out, event.external_port);
-        if event.external_port.is_some() {
-            put_port(out, event.last_port);
-        }
-        put_address(out, event.peer);
-        put_port(out, event.peer_port);
-        if let Some(cause) = event.cause {
-            out.push(cause_number(cause));
-        }
-        if let Some(pool) = pool {
-            out.extend_from_slice(&pool.to_be_bytes());
-        }
-        if let (Some(quota), Some(limit)) = (event.kind.quota(), event.limit) {
-            out.extend_from_slice(&quota.to_be_bytes());
-            out.extend_from_slice(&limit.to_be_bytes());
-        }
-        if event.rule.is_some() {
-            put_text(out, rule);
-        }
     }
 
     /// Begins a set of this template, unless it is the one that is open.
@@ -266,10 +252,11 @@ impl Domain {
         number
     }
 
-    /// Hands over the message under way, if there is anything in it.
+    /// Hands over the message under way, if there is anything in it, at a time in milliseconds since
+    /// 1970.
     fn finish<E>(
         &mut self,
-        export: u32,
+        at: i64,
         out: &mut impl FnMut(&[u8]) -> Result<(), E>,
     ) -> Result<(), E> {
         self.close_set();
@@ -279,7 +266,7 @@ impl Domain {
         let length = self.message.len() as u16;
         self.message[..2].copy_from_slice(&10u16.to_be_bytes());
         self.message[2..4].copy_from_slice(&length.to_be_bytes());
-        self.message[4..8].copy_from_slice(&export.to_be_bytes());
+        self.message[4..8].copy_from_slice(&export_time(at).to_be_bytes());
         self.message[8..12].copy_from_slice(&self.sequence.to_be_bytes());
         self.message[12..16].copy_from_slice(&self.id.to_be_bytes());
         self.sequence = self.sequence.wrapping_add(self.records);
@@ -292,22 +279,7 @@ impl Domain {
 
 /// The most octets of a record, its template and the name of its pool, without the name of its
 /// rule.
-const LONGEST: usize = 3 * 16 + 64 + 4 + 20 * 8 + 4 + 4 + 3 + 255;
-
-#[inline]
-fn put_address(out: &mut Vec<u8>, address: Option<IpAddr>) {
-    match address {
-        None => {}
-        Some(IpAddr::V4(a)) => out.extend_from_slice(&a.octets()),
-        Some(IpAddr::V6(a)) => out.extend_from_slice(&a.octets()),
-    }
-}
-
-fn put_port(out: &mut Vec<u8>, port: Option<u16>) {
-    if let Some(port) = port {
-        out.extend_from_slice(&port.to_be_bytes());
-    }
-}
+const LONGEST: usize = MOST + 4 + 20 * 8 + 4 + 4 + 3 + 255;
 
 /// A field of variable length (RFC 7011 §7), cut where a name is longer than any.
 fn put_text(out: &mut Vec<u8>, text: &str) {
@@ -318,6 +290,6 @@ fn put_text(out: &mut Vec<u8>, text: &str) {
 
 /// When a message is sent whose last event happens at `at`, in milliseconds since 1970: in whole
 /// seconds, and not before it.
-pub fn export_time(at: i64) -> u32 {
+fn export_time(at: i64) -> u32 {
     u32::try_from(at.div_euclid(1000) + i64::from(at.rem_euclid(1000) > 0)).unwrap_or(u32::MAX)
 }

@@ -7,7 +7,7 @@ use tempfile::SpooledTempFile;
 
 use zarnet_analysis::answer::SHAPE;
 use zarnet_analysis::answer::log::{Amount, event_shape};
-use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Writer, export_time};
+use zarnet_formats::nat_log::ipfix::{MOST_IN_FILE, Writer};
 use zarnet_formats::nat_log::{
     LogNames, TimeText, TranslationEvent, csv_header, csv_line, syslog_line,
 };
@@ -18,7 +18,7 @@ use crate::present::log::EventTable;
 
 /// Writes events one after the other.
 pub enum Encoder<'a> {
-    Ipfix(&'a mut dyn Output, Writer, u32),
+    Ipfix(&'a mut dyn Output, Writer),
     /// A line an event; the time, the line under way, and what writes it.
     Lines(&'a mut dyn Output, TimeText, Vec<u8>, Line),
     Json(&'a mut dyn Output, TimeText, u64),
@@ -80,7 +80,7 @@ impl<'a> Encoder<'a> {
     /// What writes a form; text has an encoder of its own.
     pub fn of(format: Format, out: &'a mut dyn Output) -> Self {
         match format {
-            Format::Ipfix => Self::Ipfix(out, Writer::new(MOST_IN_FILE), 0),
+            Format::Ipfix => Self::Ipfix(out, Writer::new(MOST_IN_FILE)),
             Format::Json => Self::Json(out, TimeText::default(), 0),
             Format::Syslog => Self::Lines(out, TimeText::default(), Vec::new(), line_of_syslog),
             Format::Csv | Format::Text => {
@@ -93,7 +93,7 @@ impl<'a> Encoder<'a> {
     /// stays sent, and comes again.
     pub fn restart(&mut self) -> io::Result<bool> {
         match self {
-            Self::Ipfix(out, writer, _) => {
+            Self::Ipfix(out, writer) => {
                 *writer = Writer::new(MOST_IN_FILE);
                 out.restart()?;
             }
@@ -116,9 +116,8 @@ impl<'a> Encoder<'a> {
     #[inline]
     pub fn event(&mut self, event: &TranslationEvent, names: &LogNames) -> io::Result<()> {
         match self {
-            Self::Ipfix(out, writer, export) => {
-                *export = export_time(event.at);
-                writer.write(event, names, *export, |message| out.write_all(message))
+            Self::Ipfix(out, writer) => {
+                writer.write(event, names, |message| out.write_all(message))
             }
             Self::Lines(out, time, held, line) => {
                 line(event, names, time, held);
@@ -152,8 +151,8 @@ impl<'a> Encoder<'a> {
     /// Writes what is still held.
     pub fn finish(&mut self) -> io::Result<()> {
         match self {
-            Self::Ipfix(out, writer, export) => {
-                writer.flush(*export, |message| out.write_all(message))?;
+            Self::Ipfix(out, writer) => {
+                writer.flush(|message| out.write_all(message))?;
                 out.flush()
             }
             Self::Lines(out, _, held, _) => {
@@ -206,7 +205,7 @@ impl Counter {
     fn event(&mut self, event: &TranslationEvent, names: &LogNames) {
         let Self { amount, writer, time, line, .. } = self;
         amount.records += 1;
-        let counted = writer.write(event, names, export_time(event.at), |message| {
+        let counted = writer.write(event, names, |message| {
             amount.ipfix += message.len() as u64;
             Ok::<(), std::convert::Infallible>(())
         });
@@ -229,7 +228,7 @@ impl Counter {
 
     fn finish(&mut self) {
         let amount = &mut self.amount;
-        let counted = self.writer.flush(0, |message| {
+        let counted = self.writer.flush(|message| {
             amount.ipfix += message.len() as u64;
             Ok::<(), std::convert::Infallible>(())
         });

@@ -9,8 +9,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use tempfile::SpooledTempFile;
-use zarnet_core::plan::{Log, Plan};
-use zarnet_core::predict::{LoggedBy, Options, log};
+use zarnet_core::device::LogEntry;
+use zarnet_core::plan::{DeviceId, Log, Plan};
+use zarnet_core::predict::{Options, log};
 use zarnet_core::traffic::{Batches, Item};
 use zarnet_formats::nat_log::{LogNames, OfRun};
 use zarnet_formats::traffic::Traffic;
@@ -60,7 +61,7 @@ struct Logging<'a> {
     /// When its clock begins, in nanoseconds since 1970.
     origin: i128,
     with_peers: bool,
-    only: Option<zarnet_core::plan::DeviceId>,
+    only: Option<DeviceId>,
     seed: u64,
     quiet: bool,
 }
@@ -103,9 +104,9 @@ impl Logging<'_> {
         let prediction = attempts(self.traffic, options, self.quiet, |items, options| {
             let mut again = writing.borrow_mut().begin();
             let (items, events) = (Until { items, stopped: &stopped }, self.traffic.events());
-            log(self.plan.clone(), items, events, options, all_as, |plan, entries| {
+            log(self.plan.clone(), items, events, options, all_as, |plan, device, entries| {
                 let mut writing = writing.borrow_mut();
-                writing.take(plan, entries, &mut again);
+                writing.take(plan, (device, entries), &mut again);
                 stopped.set(writing.failure.is_some());
             })
         })?;
@@ -119,13 +120,12 @@ struct Writing<'a> {
     of_run: OfRun,
     names: LogNames,
     encoder: Encoder<'a>,
-    only: Option<zarnet_core::plan::DeviceId>,
+    only: Option<DeviceId>,
     /// Entries that are sent and cannot be taken back.
     written: u64,
     /// Whether a run has begun already.
     has_begun: bool,
     failure: Option<io::Error>,
-    entries: Vec<LoggedBy>,
 }
 
 impl<'a> Writing<'a> {
@@ -138,7 +138,6 @@ impl<'a> Writing<'a> {
             written: 0,
             has_begun: false,
             failure: None,
-            entries: Vec::new(),
         }
     }
 
@@ -155,19 +154,19 @@ impl<'a> Writing<'a> {
         self.written
     }
 
-    fn take(&mut self, plan: &Arc<Plan>, entries: &[LoggedBy], again: &mut u64) {
+    fn take(
+        &mut self,
+        plan: &Arc<Plan>,
+        (device, entries): (DeviceId, &[LogEntry]),
+        again: &mut u64,
+    ) {
         let known = (*again).min(entries.len() as u64) as usize;
         *again -= known as u64;
-        let mut new = &entries[known..];
+        let new = &entries[known..];
         self.written += new.len() as u64;
-        if let Some(only) = self.only {
-            self.entries.clear();
-            self.entries.extend(new.iter().filter(|entry| entry.0 == only));
-            new = &self.entries;
-        }
-        if self.failure.is_none() {
+        if self.failure.is_none() && self.only.is_none_or(|only| only == device) {
             let (encoder, failure) = (&mut self.encoder, &mut self.failure);
-            self.of_run.events(plan, new, &mut self.names, |event, names| {
+            self.of_run.events(plan, device, new, &mut self.names, |event, names| {
                 if failure.is_none() {
                     *failure = encoder.event(event, names).err();
                 }
@@ -231,8 +230,8 @@ fn print(
     Ok(FINE)
 }
 
-/// So many octets are written at once.
-const BUFFER: usize = 1 << 18;
+/// So many octets are gathered where less is written at a time; messages of IPFIX are more.
+const BUFFER: usize = 1 << 15;
 /// A log of so many octets is kept in memory until it is known to be whole: traffic may turn out not
 /// to be in order.
 const IN_MEMORY: usize = 64 << 20;

@@ -8,40 +8,29 @@ use foldhash::fast::RandomState;
 use crate::device::bindings::NONE;
 use crate::device::key::Key;
 
-/// How many ports and query ids a host has, and had at most at a time. Kept apart from the rest,
-/// for it is what every mapping that ends needs too.
+/// What a host has and had, in one place: it is looked for at every mapping that begins or ends.
 #[derive(Debug, Clone, Copy, Default)]
-struct Ports {
+struct Host {
+    /// Ports and query ids.
     now: u32,
+    /// The most of them at a time.
     most: u32,
+    /// Lines that it drew on, with how many uses it began of each: the first ones, for few hosts
+    /// draw on more.
+    begun: [(u32, u32); 3],
 }
 
-/// Lines that a host drew on, with how many uses it began of each.
-#[derive(Debug, Clone, Default)]
-struct Begun {
-    /// The first ones: few hosts draw on more, and what lies here is found with the rest.
-    first: [(u32, u32); 3],
-    others: Vec<(u32, u32)>,
-}
-
-impl Begun {
-    /// One use more of a supply.
-    #[inline]
-    fn add(&mut self, line: u32) {
-        for own in &mut self.first {
-            if own.1 == 0 || own.0 == line {
-                *own = (line, own.1 + 1);
-                return;
+impl Host {
+    /// One use more of a supply; `false`: there is no place for it.
+    #[inline(always)]
+    fn begin(&mut self, line: u32) -> bool {
+        for begun in &mut self.begun {
+            if begun.1 == 0 || begun.0 == line {
+                *begun = (line, begun.1 + 1);
+                return true;
             }
         }
-        match self.others.iter_mut().find(|b| b.0 == line) {
-            Some(begun) => begun.1 += 1,
-            None => self.others.push((line, 1)),
-        }
-    }
-
-    fn all(&self) -> impl Iterator<Item = (u32, u32)> + '_ {
-        self.first.iter().chain(&self.others).copied().filter(|b| b.1 > 0)
+        false
     }
 }
 
@@ -57,18 +46,19 @@ struct Change {
 }
 
 /// So many changes are noted before they are counted: what is counted in one go is found in the
-/// processor's caches, and one look-up need not wait for another.
+/// processor's caches.
 const AT_ONCE: usize = 1 << 12;
+/// What so many of them are about is read first, all at once: one look-up then need not wait for
+/// another.
+const TOGETHER: usize = 64;
 
 /// All hosts that had a dynamic mapping.
 #[derive(Debug, Clone, Default)]
 pub(super) struct Hosts {
     noted: Vec<Change>,
-    known: HashMap<Key, u32, RandomState>,
-    // these by position
-    keys: Vec<Key>,
-    ports: Vec<Ports>,
-    begun: Vec<Begun>,
+    known: HashMap<Key, Host, RandomState>,
+    /// Uses of lines that found no place with their host.
+    others: HashMap<(Key, u32), u32, RandomState>,
 }
 
 impl Hosts {
@@ -95,50 +85,56 @@ impl Hosts {
     /// Counts what was noted. What is asked of the hosts is right after that only.
     #[inline(never)]
     pub(super) fn count(&mut self) {
-        for Change { host, line, is_port, is_more } in self.noted.drain(..) {
-            let position = *self.known.entry(host).or_insert_with(|| {
-                self.keys.push(host);
-                self.ports.push(Ports::default());
-                self.begun.push(Begun::default());
-                self.keys.len() as u32 - 1
-            }) as usize;
-            let ports = &mut self.ports[position];
-            match (is_port, is_more) {
-                (true, true) => {
-                    ports.now += 1;
-                    ports.most = ports.most.max(ports.now);
+        let noted = std::mem::take(&mut self.noted);
+        for some in noted.chunks(TOGETHER) {
+            let touch = |change: &Change| self.known.get(&change.host).map_or(0, |host| host.now);
+            std::hint::black_box(some.iter().fold(0, |sum, change| sum ^ touch(change)));
+            for Change { host: key, line, is_port, is_more } in some.iter().copied() {
+                let host = self.known.entry(key).or_default();
+                match (is_port, is_more) {
+                    (true, true) => {
+                        host.now += 1;
+                        host.most = host.most.max(host.now);
+                    }
+                    (true, false) => host.now = host.now.saturating_sub(1),
+                    (false, _) => {}
                 }
-                (true, false) => ports.now = ports.now.saturating_sub(1),
-                (false, _) => {}
-            }
-            if line != NONE {
-                self.begun[position].add(line);
+                if line != NONE && !host.begin(line) {
+                    *self.others.entry((key, line)).or_default() += 1;
+                }
             }
         }
+        self.noted = noted;
+        self.noted.clear();
     }
 
-    /// How many ports and query ids each had at most at a time.
+    /// How many ports and query ids each had at most at a time, in no order.
     pub(super) fn most_ports(&self) -> impl Iterator<Item = u32> + '_ {
-        self.ports.iter().map(|p| p.most)
+        self.known.values().map(|host| host.most)
     }
 
     /// By line, the hosts that began uses of it or of one that it is wider than, in order.
     pub(super) fn by_line(&self, wider: &[[u32; 5]]) -> Vec<Vec<(IpAddr, u32)>> {
         let mut lines: Vec<Vec<(IpAddr, u32)>> = vec![Vec::new(); wider.len()];
-        for (key, own) in self.keys.iter().zip(&self.begun) {
-            let host = key.address();
-            for (line, begun) in own.all() {
-                let all = [line].into_iter().chain(wider[line as usize]);
-                for line in all.filter(|l| *l != NONE) {
-                    // a host may use several lines that a wider one spans
-                    match lines[line as usize].last_mut() {
-                        Some(last) if last.0 == host => last.1 += begun,
-                        _ => lines[line as usize].push((host, begun)),
-                    }
-                }
+        let own = self.known.iter().flat_map(|(key, host)| {
+            host.begun.into_iter().filter(|b| b.1 > 0).map(|(line, begun)| (*key, line, begun))
+        });
+        let others = self.others.iter().map(|((key, line), begun)| (*key, *line, *begun));
+        for (key, line, begun) in own.chain(others) {
+            let all = [line].into_iter().chain(wider[line as usize]);
+            for line in all.filter(|l| *l != NONE) {
+                lines[line as usize].push((key.address(), begun));
             }
         }
-        lines.iter_mut().for_each(|list| list.sort_unstable());
+        for list in &mut lines {
+            list.sort_unstable();
+            // a host may use several lines that a wider one spans
+            list.dedup_by(|next, kept| {
+                let is_same = next.0 == kept.0;
+                kept.1 += if is_same { next.1 } else { 0 };
+                is_same
+            });
+        }
         lines
     }
 }

@@ -11,13 +11,14 @@ use crate::plan::Target;
 
 impl History {
     /// Which range of translated ports a port lies in: as many as there are where it lies in none.
+    #[inline(always)]
     fn class_of(&self, port: u16) -> usize {
         let classes = &self.compiled.plan.behaviour.port_classes;
         let is_in = |c: &crate::plan::PortClass| (c.into.0..=c.into.1).contains(&port);
         classes.iter().position(is_in).unwrap_or(classes.len())
     }
 
-    #[inline]
+    #[inline(always)]
     pub(super) fn port_lines(
         &mut self,
         bindings: &Bindings,
@@ -27,9 +28,20 @@ impl History {
         let (class, classes) =
             (self.class_of(port), self.compiled.plan.behaviour.port_classes.len());
         let place = port_table as usize * (classes + 1) + class;
-        if let Some(known) = self.port_tables.get(place).copied().flatten() {
-            return known;
+        match self.port_tables.get(place) {
+            Some(Some(known)) => *known,
+            _ => self.learn_port_lines(bindings, (port_table, class), place),
         }
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn learn_port_lines(
+        &mut self,
+        bindings: &Bindings,
+        (port_table, class): (u32, usize),
+        place: usize,
+    ) -> PortLines {
         // a mapping may be older than the classes
         let range = self.compiled.plan.behaviour.port_classes.get(class);
         let range = range.map_or((1, u16::MAX), |c| c.into);

@@ -105,7 +105,7 @@ impl History {
     }
 
     /// Of every internal host that had a dynamic mapping, the ports and query ids that it had at
-    /// most at a time.
+    /// most at a time; in no order.
     pub fn most_ports_of_hosts(&self) -> impl Iterator<Item = u32> + '_ {
         self.hosts.most_ports()
     }

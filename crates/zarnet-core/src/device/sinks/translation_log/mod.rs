@@ -54,9 +54,9 @@ impl TranslationLog {
         self.entries.len()
     }
 
-    /// Takes what was logged, in the order of its time.
-    pub(in crate::device) fn take(&mut self, into: &mut Vec<LogEntry>) {
-        into.append(&mut self.entries);
+    /// Takes what was logged, in the order of its time, and leaves room for more.
+    pub(in crate::device) fn take(&mut self, room: Vec<LogEntry>) -> Vec<LogEntry> {
+        std::mem::replace(&mut self.entries, room)
     }
 
     /// Logs which mappings of fixed rules began or ended, by those that there are now.
@@ -157,9 +157,6 @@ impl TranslationLog {
         cause: Option<Cause>,
         bindings: &Bindings,
     ) {
-        if !self.is(rule, Log::Mappings) {
-            return;
-        }
         let m = bindings.table.mapping(id);
         let (external, protocol) = match m.kind() {
             Kind::Endpoint => {
@@ -184,6 +181,21 @@ impl TranslationLog {
     }
 
     fn session(&mut self, at: u64, id: u32, cause: Option<Cause>, bindings: &Bindings) {
+        let session = bindings.table.session(id);
+        let Some((rule, protocol, ends)) = bindings.translation(session) else {
+            return self.session_by_tuples(at, id, cause, bindings);
+        };
+        if self.is(rule.0, Log::Sessions) {
+            let [internal, external, peer] = ends.map(|end| end.0.with_port(end.1));
+            let (protocol, peer) = (Some(protocol), Some(peer));
+            let translated = Translated { protocol, internal, external, peer };
+            let event = LogEvent::Session(translated, cause);
+            self.entries.push(LogEntry { at: Instant(at), rule: Some(rule), event });
+        }
+    }
+
+    #[inline(never)]
+    fn session_by_tuples(&mut self, at: u64, id: u32, cause: Option<Cause>, bindings: &Bindings) {
         let session = bindings.table.session(id);
         let (inbound, outbound) = bindings.rules_of(session);
         let is_logged = |rule: &RuleId| self.by_rule[rule.index()] == Log::Sessions;
@@ -286,10 +298,14 @@ impl Sink for TranslationLog {
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         match event {
             TableEvent::MappingOpened { mapping, rule, peer, .. } => {
-                self.mapping(at, mapping, (rule, peer), None, bindings);
+                if self.is(rule, Log::Mappings) {
+                    self.mapping(at, mapping, (rule, peer), None, bindings);
+                }
             }
             TableEvent::MappingClosed { mapping, rule, cause, peer } => {
-                self.mapping(at, mapping, (rule, peer), Some(cause), bindings);
+                if self.is(rule, Log::Mappings) {
+                    self.mapping(at, mapping, (rule, peer), Some(cause), bindings);
+                }
             }
             TableEvent::SessionOpened { session, .. } => self.session(at, session, None, bindings),
             TableEvent::SessionClosed { session, cause, .. } => {
