@@ -26,7 +26,7 @@ mod part {
     pub const QUOTA: u16 = 14;
 }
 
-/// The most octets of the fields of a record, without the name of its rule.
+/// Room for the fields of a record, without the name of its rule: no event has as many octets.
 pub(super) const MOST: usize = 112;
 
 /// The fields of an event as they are written, and which ones they are. It is used again and again.
