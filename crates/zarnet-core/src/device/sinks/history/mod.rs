@@ -42,7 +42,7 @@ pub enum Supply {
 }
 
 /// So many spans are kept of a device, over all supplies.
-const SPANS: usize = 1 << 21;
+const SPANS: usize = 1 << 19;
 /// And of one, no less and no more than this.
 const ROOM: (usize, usize) = (1 << 10, 1 << 18);
 
@@ -61,6 +61,8 @@ pub struct History {
     usable_on_all: HashMap<Supply, u64, RandomState>,
     rests: Rests,
     hosts: Hosts,
+    /// Whether the traffic is over.
+    drains: bool,
     room: usize,
 }
 
@@ -83,6 +85,7 @@ impl History {
             usable_on_all: HashMap::default(),
             rests: Rests::default(),
             hosts: Hosts::default(),
+            drains: false,
             room: 0,
         };
         history.line(Supply::Mappings, compiled.plan.behaviour.max_mappings);
@@ -118,6 +121,7 @@ impl History {
 
     /// The traffic is over: how long what is in use goes on is all that is still noted.
     pub(in crate::device) fn drain(&mut self, now: Instant) {
+        self.drains = true;
         self.lines.iter_mut().for_each(|l| l.1.drain(now.0));
     }
 
@@ -261,7 +265,10 @@ impl History {
         let length = at.saturating_sub(bindings.table.made(mapping));
         match m.kind() {
             Kind::Endpoint => {
-                self.hosts.close(m.internal);
+                // of a host only the most is told, and that does not grow any more
+                if !self.drains {
+                    self.hosts.close(m.internal);
+                }
                 let lines = self.port_lines(bindings, m.place(), m.external_port).ports;
                 lines.into_iter().for_each(|line| self.ended(line, length));
             }
