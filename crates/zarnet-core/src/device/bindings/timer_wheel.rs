@@ -128,14 +128,16 @@ impl Wheel {
     fn settle(&mut self) {
         // read their places first, and what these refer to: the processor then waits for many
         // together
-        let waiting = self.waiting.iter();
-        let level = |w: &(u16, u32)| usize::from(w.0 >> SLOT_BITS);
-        let touch =
-            |w| self.levels[level(w)].touch(&self.pieces, usize::from(w.0) % SLOTS as usize);
-        std::hint::black_box(waiting.fold(0, |sum, w| sum ^ touch(w)));
-        for &(slot, id) in &self.waiting {
-            let level = &mut self.levels[usize::from(slot >> SLOT_BITS)];
-            level.push(&mut self.pieces, usize::from(slot) % SLOTS as usize, id);
+        let [near, ..] = &mut self.levels;
+        let touch = |w: &(u16, u32)| near.touch(&self.pieces, usize::from(w.0) % SLOTS as usize);
+        std::hint::black_box(self.waiting.iter().fold(0, |sum, w| sum ^ touch(w)));
+        if self.waiting.iter().all(|w| u64::from(w.0) < SLOTS) {
+            near.push_all(&mut self.pieces, &self.waiting);
+        } else {
+            for &(slot, id) in &self.waiting {
+                let level = &mut self.levels[usize::from(slot >> SLOT_BITS)];
+                level.push_all(&mut self.pieces, &[(slot % SLOTS as u16, id)]);
+            }
         }
         self.waiting.clear();
     }

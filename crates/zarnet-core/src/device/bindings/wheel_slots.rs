@@ -78,18 +78,22 @@ pub(super) struct Level {
 }
 
 impl Level {
-    #[inline(always)]
-    pub(super) fn push(&mut self, pieces: &mut Pieces, slot: usize, id: u32) {
-        if self.slots.is_empty() {
+    /// Adds entries to their slots.
+    #[inline]
+    pub(super) fn push_all(&mut self, pieces: &mut Pieces, entries: &[(u16, u32)]) {
+        if self.slots.is_empty() && !entries.is_empty() {
             self.slots = vec![Slot { last: NO_PIECE, filled: 0 }; SLOTS as usize];
             self.occupied = vec![0; SLOTS as usize / 64];
         }
-        let place = &mut self.slots[slot];
-        if place.last == NO_PIECE {
-            self.occupied[slot / 64] |= 1 << (slot % 64);
+        for &(slot, id) in entries {
+            let slot = usize::from(slot);
+            let place = &mut self.slots[slot];
+            if place.last == NO_PIECE {
+                self.occupied[slot / 64] |= 1 << (slot % 64);
+            }
+            pieces.push(place, id);
         }
-        pieces.push(place, id);
-        self.filed += 1;
+        self.filed += entries.len();
     }
 
     /// Reads where the next entry of a slot will stand.

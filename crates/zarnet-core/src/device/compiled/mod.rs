@@ -182,7 +182,7 @@ impl Compiled {
     }
 
     /// Whether no filter and no policy between two interfaces can drop a packet or its answer.
-    #[inline]
+    #[inline(always)]
     pub(super) fn is_open(&self, ingress: InterfaceId, egress: InterfaceId) -> bool {
         self.open[ingress.index()][egress.index()]
     }
