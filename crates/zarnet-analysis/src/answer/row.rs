@@ -30,7 +30,8 @@ const DIGITS: [u32; 1000] = {
     let mut digits = [0; 1000];
     let mut n = 0;
     while n < 1000 {
-        digits[n] = 0x30_3030 | (n / 100 | n / 10 % 10 << 8 | n % 10 << 16) as u32;
+        let (hundreds, tens, ones) = (n / 100, n / 10 % 10, n % 10);
+        digits[n] = 0x30_3030 | (hundreds | (tens << 8) | (ones << 16)) as u32;
         n += 1;
     }
     digits
