@@ -20,7 +20,7 @@ const NO_PIECE: u32 = u32::MAX;
 
 /// The last piece of a slot, and how much of it is filled.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Slot {
+struct Slot {
     last: u32,
     filled: u32,
 }
@@ -35,7 +35,7 @@ pub(super) struct Pieces {
 
 impl Pieces {
     #[inline(always)]
-    pub(super) fn push(&mut self, slot: &mut Slot, id: u32) {
+    fn push(&mut self, slot: &mut Slot, id: u32) {
         if slot.last == NO_PIECE || slot.filled as usize == PIECE {
             let piece = Piece { entries: [0; PIECE], before: slot.last };
             slot.last = match self.free.pop() {
@@ -55,7 +55,7 @@ impl Pieces {
     }
 
     /// Moves the entries of a slot over.
-    pub(super) fn drain(&mut self, slot: Slot, into: &mut Vec<u32>) {
+    fn drain(&mut self, slot: Slot, into: &mut Vec<u32>) {
         let (mut at, mut filled) = (slot.last, slot.filled as usize);
         while at != NO_PIECE {
             let piece = &self.pieces[at as usize];

@@ -118,11 +118,11 @@ impl<const N: usize> FirstMatch<N> {
         if self.few.is_empty() {
             return self.candidates(values).find(|rule| accepted(*rule));
         }
-        let wants = |wants: &[Span; N]| {
+        let suits = |runs: &[Span; N]| {
             // all of them, without a decision after each
-            (0..N).fold(true, |all, d| all & (wants[d].0 <= values[d]) & (values[d] <= wants[d].1))
+            (0..N).fold(true, |all, d| all & (runs[d].0 <= values[d]) & (values[d] <= runs[d].1))
         };
-        (0..self.few.len()).find(|rule| wants(&self.few[*rule]) && accepted(*rule))
+        (0..self.few.len()).find(|rule| suits(&self.few[*rule]) && accepted(*rule))
     }
 
     /// The positions of the rules that mind none of a packet's values, in ascending order.

@@ -152,11 +152,15 @@ mod tests {
         /// with them, lines that are part of wider ones, and changes enough for several goes.
         #[test]
         fn hosts_are_counted_as_one_by_one(
-            changes in proptest::collection::vec((0u32..20, 0u32..6, any::<bool>(), 0u8..3), 0..300),
+            changes in proptest::collection::vec(
+                (0u32..20, 0u32..6, any::<bool>(), 0u8..3),
+                0..300,
+            ),
             times in prop_oneof![Just(1usize), Just(40)],
         ) {
+            let of_line = |line: u32| if line < 6 { 6 + line % 2 } else { NONE };
             let wider: Vec<[u32; 5]> =
-                (0..8).map(|line| if line < 6 { [6 + line % 2, NONE, NONE, NONE, NONE] } else { [NONE; 5] }).collect();
+                (0..8).map(|line| [of_line(line), NONE, NONE, NONE, NONE]).collect();
             let mut hosts = Hosts::default();
             let mut now: BTreeMap<u32, (u32, u32)> = BTreeMap::new();
             let mut begun: Vec<BTreeMap<u32, u32>> = vec![BTreeMap::new(); 8];
@@ -171,7 +175,7 @@ mod tests {
                 hosts.open(key, line, is_port);
                 ports.0 += u32::from(is_port);
                 ports.1 = ports.1.max(ports.0);
-                for line in [line, 6 + line % 2] {
+                for line in [line, of_line(line)] {
                     *begun[line as usize].entry(host).or_default() += 1;
                 }
             }
@@ -181,8 +185,10 @@ mod tests {
             let mut wanted: Vec<u32> = now.values().map(|ports| ports.1).collect();
             wanted.sort_unstable();
             prop_assert_eq!(most, wanted);
-            let address = |(host, count): (&u32, &u32)| (Key::from_number((*host).into()).address(), *count);
-            let wanted: Vec<Vec<_>> = begun.iter().map(|of| of.iter().map(address).collect()).collect();
+            let told = |(host, count): (&u32, &u32)| {
+                (Key::from_number((*host).into()).address(), *count)
+            };
+            let wanted: Vec<Vec<_>> = begun.iter().map(|of| of.iter().map(told).collect()).collect();
             prop_assert_eq!(hosts.by_line(&wider), wanted);
         }
     }
