@@ -9,11 +9,12 @@ use zarnet_formats::traffic::{Items, Skipped, TrafficError};
 /// So many items are asked for at once, as if nobody read ahead.
 const BATCH: usize = 64;
 
-/// So many batches go from one thread to the other together.
-const BATCHES: usize = 32;
+/// So many batches go from one thread to the other together: waking a thread takes as long as
+/// hundreds of items.
+const BATCHES: usize = 128;
 
 /// So many of these wait to be played: reading is no further ahead than that.
-const WAITING: usize = 8;
+const WAITING: usize = 2;
 
 /// Some batches that were read, and what had been passed over by the end of each.
 #[derive(Default)]

@@ -1,5 +1,5 @@
 //! What the state of a device is keyed by, and every conversion from and to it. State is 32 bits
-//! explicit: dynamic mappings are for IPv4 only, and what is asked of an IPv6 address finds none.
+//! wide: dynamic mappings are for IPv4 only, and what is asked of an IPv6 address finds none.
 //! To widen it, widen [`Key`] here.
 
 use std::net::{IpAddr, Ipv4Addr};

@@ -84,12 +84,12 @@ impl Device {
     }
 
     /// Reads how many ports a flow's host has.
-    pub(crate) fn prefetch_held(&self, flow: &FlowKey) -> u32 {
+    pub(crate) fn prefetch_held(&self, flow: &FlowKey) -> u64 {
         self.context().prefetch_held(flow)
     }
 
     /// Reads what a flow's host has where it gets a port.
-    pub(crate) fn prefetch_own(&self, flow: &FlowKey) -> u32 {
+    pub(crate) fn prefetch_own(&self, flow: &FlowKey) -> u64 {
         self.context().prefetch_own(flow)
     }
 

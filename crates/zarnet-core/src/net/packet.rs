@@ -103,11 +103,10 @@ pub struct IcmpError {
 impl Packet {
     /// The first packet of a conversation of `protocol`: a SYN, a query, or plain.
     pub fn first(protocol: Protocol, source: Endpoint, destination: Endpoint) -> Self {
-        let signal = match protocol {
-            Protocol::TCP => Signal::Syn,
-            p if p.has_query_id() => Signal::Query,
-            _ => Signal::Plain,
-        };
+        // looked up, not decided: protocols come in no order
+        let kind =
+            usize::from(protocol == Protocol::TCP) + 2 * usize::from(protocol.has_query_id());
+        let signal = [Signal::Plain, Signal::Syn, Signal::Query, Signal::Query][kind];
         Self { protocol, signal, ends: Tuple { source, destination } }
     }
 

@@ -4,8 +4,8 @@
 use super::fast_paths::ShortWay;
 use super::ways::{Classes, Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
 use super::{Network, Passage, Receiver};
-use crate::device::{FlowSchedule, Key, Probe, SessionRef, first_packet};
-use crate::net::{Instant, Packet};
+use crate::device::{EndKey, FlowSchedule, Key, Probe, SessionRef};
+use crate::net::{Instant, Packet, Tuple};
 use crate::plan::DeviceId;
 
 impl Network {
@@ -85,7 +85,7 @@ impl Network {
         }
         if let Some(hops) = self.shown_hops(began, sent, receiver, forth, back) {
             let plan = self.plan.clone();
-            let class = self.ways.classes(&plan).of(sent);
+            let class = self.ways.classes(&plan).of(sent.protocol, sent.ends);
             let way = self.ways.list.len() as u32;
             let usual = hops.iter().all(|hop| hop.decided.is_usual());
             self.ways.list.push(Way { hops, usual });
@@ -117,7 +117,8 @@ impl Network {
         let mut packet = sent;
         let mut hops: Vec<Hop> = Vec::with_capacity(forth.len());
         for passage in forth {
-            let by_source_port = Classes::is_by_source_port(classes.of(packet));
+            let by_source_port =
+                Classes::is_by_source_port(classes.of(packet.protocol, packet.ends));
             if by_source_port || hops.iter().any(|hop| hop.device == passage.device) {
                 return None;
             }
@@ -125,7 +126,7 @@ impl Network {
             let (session, ingress) = (passage.session?, passage.ingress?);
             let decided = device.decided_hop(session, ingress, passage.egress)?;
             packet = Packet { ends: device.tuples_of(session).1, ..packet };
-            let (to, out) = (packet.destination(), classes.of(packet));
+            let (to, out) = (packet.destination(), classes.of(packet.protocol, packet.ends));
             hops.push(Hop { device: passage.device, decided, to, out });
         }
         // who is only there because it sends is told by its very address
@@ -165,7 +166,7 @@ impl Network {
                 return false;
             };
             packet = ready.out;
-            if !hop.leads_alike(classes, packet) {
+            if !hop.leads_alike(classes, packet.protocol, packet.ends) {
                 return false;
             }
             prepared.push(ready);
@@ -207,8 +208,9 @@ impl Network {
                 return false;
             };
             (source, destination) = (flow.source, flow.destination);
-            let packet = first_packet(known.packet.protocol, source, destination);
-            if !hop.leads_alike(classes, packet) {
+            let end = |end: EndKey| end.0.with_port(end.1);
+            let ends = Tuple { source: end(source), destination: end(destination) };
+            if !hop.leads_alike(classes, known.packet.protocol, ends) {
                 return false;
             }
             usual.push(flow);

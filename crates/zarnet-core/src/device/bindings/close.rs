@@ -133,13 +133,8 @@ impl<S: Sink> Engine<'_, S> {
                 self.report(at, TableEvent::BlockFreed { port_table, port, host, rule, cause });
             }
         }
-        if behaviour.ports_per_host.is_some()
-            && let Some(count) = self.bindings.hosts.ports.get_mut(&m.internal)
-        {
-            *count -= 1;
-            if *count == 0 {
-                self.bindings.hosts.ports.remove(&m.internal);
-            }
+        if behaviour.ports_per_host.is_some() {
+            self.bindings.hosts.remove_port(m.internal);
         }
     }
 
@@ -148,14 +143,8 @@ impl<S: Sink> Engine<'_, S> {
         if self.bindings.target(m.target).keeps_pairs() {
             self.bindings.paired.remove(m.internal, m.target);
         }
-        let on_fallback = &mut self.bindings.hosts.on_fallback;
-        if self.compiled.targets.is_fallback(m.rule, m.target)
-            && let Some(count) = on_fallback.get_mut(&(m.internal, m.rule))
-        {
-            *count -= 1;
-            if *count == 0 {
-                on_fallback.remove(&(m.internal, m.rule));
-            }
+        if self.compiled.targets.is_fallback(m.rule, m.target) {
+            self.bindings.hosts.remove_on_fallback(m.internal, m.rule);
         }
     }
 

@@ -64,7 +64,7 @@ impl<'a> Context<'a> {
 
     /// Whether a host has mappings of a rule on its fallback, and stays there while it has.
     pub(in crate::device) fn stays_on_fallback(&self, host: Option<Key>, rule: u16) -> bool {
-        let stays = |host| self.bindings.hosts.on_fallback.contains_key(&(host, rule));
+        let stays = |host| self.bindings.hosts.is_on_fallback(host, rule);
         self.compiled.plan.behaviour.paired && host.is_some_and(stays)
     }
 

@@ -209,6 +209,9 @@ impl ExternalAddresses {
     /// Wakes the ports whose rest is over.
     pub(super) fn wake(&mut self, now: u64) {
         while let Some((port_table, port)) = self.resting.next_over(&mut self.own, now) {
+            if let Some(ahead) = self.resting.touch_ahead(&self.own) {
+                std::hint::black_box(self.port_table(ahead.0).ports.is_free(ahead.1));
+            }
             self.port_tables[port_table as usize].release(port);
         }
     }
@@ -278,15 +281,28 @@ impl ExternalAddresses {
         self.own.of(port_table, host)
     }
 
+    /// Reads where is noted what a host has on a port_table besides mappings.
+    #[inline(always)]
+    pub(in crate::device) fn touch_own(&self, port_table: u32, host: Key) -> u64 {
+        self.own.touch(port_table, host)
+    }
+
+    /// Reads what there is of the first block of a host on a port_table.
+    #[inline(always)]
+    pub(in crate::device) fn touch_first_block(&self, port_table: u32, host: Key) -> u32 {
+        let block = self.own_ports(port_table, host).and_then(OwnPorts::first_block);
+        block.map_or(0, |block| self.touch_block(port_table, block))
+    }
+
     /// Resting ports of a port_table that a host had: to it they are free, unless a plan has taken
-    /// them out since.
+    /// them out since. In no order.
     pub(in crate::device) fn resting_for<'a>(
         &'a self,
         port_table: u32,
         own: Option<&'a OwnPorts>,
     ) -> impl Iterator<Item = u16> + 'a {
         own.into_iter()
-            .flat_map(OwnPorts::rested)
+            .flat_map(|own| self.resting.of(own))
             .filter(move |port| !self.port_table(port_table).is_withdrawn(*port))
     }
 

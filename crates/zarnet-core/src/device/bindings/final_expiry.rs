@@ -12,7 +12,7 @@ impl Bindings {
     /// Gives back the memory of everything that is only needed for packets still to come.
     pub(in crate::device) fn release(&mut self) {
         self.table.release();
-        self.paired = PairedAddresses::new();
+        self.paired = PairedAddresses::default();
     }
 }
 
@@ -41,6 +41,8 @@ impl<S: Sink> Engine<'_, S> {
         for some in others.chunks(TOGETHER) {
             let expires = |(_, id): &(u64, u32)| self.bindings.table.session(*id).expires;
             std::hint::black_box(some.iter().fold(0, |sum, other| sum ^ expires(other)));
+            let owner = |(_, id): &(u64, u32)| self.bindings.table.touch_owner(*id);
+            std::hint::black_box(some.iter().fold(0, |sum, other| sum ^ owner(other)));
             for &(at, id) in some {
                 if !ordered || !self.close_both_finally(id, at, true) {
                     self.close_session(id, at, Cause::Expired);

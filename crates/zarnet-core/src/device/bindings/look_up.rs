@@ -271,6 +271,12 @@ impl Bindings {
         self.by_port.touch(port_table, port) ^ u32::from(ports.is_free(port))
     }
 
+    /// Reads what lives of a rule.
+    #[inline(always)]
+    pub(in crate::device) fn touch_live(&self, rule: u16) -> u32 {
+        self.live[usize::from(rule)].sessions as u32
+    }
+
     /// The external end that a session without tuples is hairpinned by, if it is.
     #[inline(always)]
     pub(super) fn hairpinned_by(&self, session: &Session) -> Option<(Protocol, EndKey)> {

@@ -18,6 +18,7 @@ mod final_expiry;
 mod find_session;
 mod free_addresses;
 mod hairpins;
+mod host_map;
 mod index;
 mod inherit;
 mod inherited_ends;
@@ -52,6 +53,7 @@ use crate::plan::Dependence;
 use by_port::ByPort;
 use external_addresses::ExternalAddresses;
 use hairpins::Hairpins;
+use host_map::HostMap;
 use inherited_ends::InheritedEnds;
 use lingering::Lingering;
 use paired_addresses::PairedAddresses;
@@ -108,15 +110,42 @@ pub(super) struct Bindings {
 #[derive(Debug, Clone, Default)]
 pub(super) struct HostCounts {
     /// Endpoint mappings on the fallback, by internal host and rule.
-    pub on_fallback: HashMap<(Key, u16), u32, RandomState>,
+    on_fallback: HostMap<u32>,
     /// Endpoint mappings, where they are limited by host.
-    pub ports: HashMap<Key, u32, RandomState>,
+    ports: HostMap<u32>,
 }
 
 impl HostCounts {
     /// How many endpoint mappings a host has, where they are limited.
     pub(super) fn ports_of(&self, host: Key) -> u32 {
-        self.ports.get(&host).copied().unwrap_or(0)
+        self.ports.find(host, 0).map_or(0, |found| *found.0)
+    }
+
+    /// Reads where that is noted.
+    #[inline(always)]
+    pub(super) fn touch_ports(&self, host: Key) -> u64 {
+        self.ports.touch(host, 0)
+    }
+
+    fn add_port(&mut self, host: Key) {
+        self.ports.change(host, 0, |count| *count += 1);
+    }
+
+    fn remove_port(&mut self, host: Key) {
+        self.ports.change(host, 0, |count| *count = count.saturating_sub(1));
+    }
+
+    /// Whether a host has endpoint mappings of a rule on the fallback.
+    fn is_on_fallback(&self, host: Key, rule: u16) -> bool {
+        self.on_fallback.find(host, rule.into()).is_some()
+    }
+
+    fn add_on_fallback(&mut self, host: Key, rule: u16) {
+        self.on_fallback.change(host, rule.into(), |count| *count += 1);
+    }
+
+    fn remove_on_fallback(&mut self, host: Key, rule: u16) {
+        self.on_fallback.change(host, rule.into(), |count| *count = count.saturating_sub(1));
     }
 }
 
@@ -188,7 +217,7 @@ impl Bindings {
             externals: ExternalAddresses::default(),
             by_port: ByPort::new(compiled.plan.behaviour.port_overloading),
             targets,
-            paired: PairedAddresses::new(),
+            paired: PairedAddresses::default(),
             hosts: HostCounts::default(),
             choices,
             details: MappingDetails::default(),

@@ -125,7 +125,7 @@ impl<S: Sink> Engine<'_, S> {
         if end.kind != Kind::Address {
             self.pair(host, end.target, external);
             if self.compiled.targets.is_fallback(rule, end.target) {
-                *self.bindings.hosts.on_fallback.entry((host, rule)).or_default() += 1;
+                self.bindings.hosts.add_on_fallback(host, rule);
             }
         }
         let config = self.compiled.targets.get(end.target);
@@ -194,7 +194,7 @@ impl<S: Sink> Engine<'_, S> {
             self.report(now, TableEvent::BlockTaken { port_table, port, host, rule });
         }
         if self.compiled.plan.behaviour.ports_per_host.is_some() {
-            *self.bindings.hosts.ports.entry(host).or_default() += 1;
+            self.bindings.hosts.add_port(host);
         }
     }
 

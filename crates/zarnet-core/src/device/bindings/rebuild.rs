@@ -94,7 +94,7 @@ impl<S: Sink> Engine<'_, S> {
     /// What mappings are found by, and what is counted by host.
     fn index_mappings(&mut self, peer_bound: bool) {
         (self.bindings.paired, self.bindings.hosts) =
-            (PairedAddresses::new(), HostCounts::default());
+            (PairedAddresses::default(), HostCounts::default());
         let mut index = Index::new();
         let limited = self.compiled.plan.behaviour.ports_per_host.is_some();
         let all: Vec<u32> = self.bindings.table.all_mappings().collect();
@@ -109,7 +109,7 @@ impl<S: Sink> Engine<'_, S> {
                     let peers = &mut self.bindings.details.peers;
                     let peer = if peer_bound { *peers.entry(id).or_insert(peer) } else { peer };
                     if limited {
-                        *self.bindings.hosts.ports.entry(m.internal).or_default() += 1;
+                        self.bindings.hosts.add_port(m.internal);
                     }
                     endpoint_hash(
                         self.bindings.dependence,
@@ -133,7 +133,7 @@ impl<S: Sink> Engine<'_, S> {
                     );
                 }
                 if self.compiled.targets.is_fallback(m.rule, m.target) {
-                    *self.bindings.hosts.on_fallback.entry((m.internal, m.rule)).or_default() += 1;
+                    self.bindings.hosts.add_on_fallback(m.internal, m.rule);
                 }
             }
         }

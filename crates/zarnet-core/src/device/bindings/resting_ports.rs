@@ -4,11 +4,11 @@
 
 use std::collections::VecDeque;
 
-use super::own_ports::{AllOwnPorts, RestNumber};
+use super::own_ports::{AllOwnPorts, OwnPorts, RestNumber};
 use crate::device::key::Key;
 
-/// The ports that rest after their mapping ended, the longest resting first. Whose they were is
-/// noted elsewhere: that host may have them again.
+/// The ports that rest after their mapping ended, the longest resting first. How many of them were
+/// a host's is noted with the host, for it may have them again; which they are is found here.
 #[derive(Debug, Clone, Default)]
 pub(super) struct RestingPorts {
     queue: VecDeque<Rest>,
@@ -22,10 +22,16 @@ struct Rest {
     until: u64,
     port_table: u32,
     host: Key,
+    /// The rest of a port of that host on that port table that began last before this one, if any
+    /// of them is under way.
+    before: RestNumber,
     port: u16,
     /// Whether the port was handed out before its time.
     over: bool,
 }
+
+/// So far ahead it is read what the end of a rest changes.
+const AHEAD: usize = 16;
 
 impl RestingPorts {
     /// A port begins to rest.
@@ -38,18 +44,41 @@ impl RestingPorts {
         until: u64,
     ) {
         let number = self.gone.wrapping_add(self.queue.len() as u32);
-        self.queue.push_back(Rest { until, port_table, host, port, over: false });
-        own.add_rest(port_table, host, (port, number));
+        let before = own.add_rest(port_table, host, number);
+        self.queue.push_back(Rest { until, port_table, host, before, port, over: false });
+    }
+
+    /// The ports that rest and were a host's own, the one that began last first; and which rest it
+    /// is.
+    fn rests_of(&self, own: &OwnPorts) -> impl Iterator<Item = (RestNumber, u16)> + '_ {
+        let (mut left, mut number) = (own.rests, own.last_rest);
+        std::iter::from_fn(move || {
+            while left > 0 {
+                let rest = self.queue.get(number.wrapping_sub(self.gone) as usize)?;
+                let this = std::mem::replace(&mut number, rest.before);
+                if !rest.over {
+                    left -= 1;
+                    return Some((this, rest.port));
+                }
+            }
+            None
+        })
+    }
+
+    /// The ports that rest and were a host's own, in no order.
+    pub(super) fn of(&self, own: &OwnPorts) -> impl Iterator<Item = u16> + '_ {
+        self.rests_of(own).map(|rest| rest.1)
     }
 
     /// Ends the rest of a port before its time, if it rests: its host has it again.
     pub(super) fn end(&mut self, own: &mut AllOwnPorts, port_table: u32, port: u16, host: Key) {
-        let number = own.of(port_table, host).and_then(|own| own.rest_of(port));
-        let Some(number) = number else { return };
+        let mut rests = own.of(port_table, host).into_iter().flat_map(|own| self.rests_of(own));
+        let Some((number, _)) = rests.find(|rest| rest.1 == port) else { return };
+        drop(rests);
         if let Some(rest) = self.queue.get_mut(number.wrapping_sub(self.gone) as usize) {
             rest.over = true;
         }
-        own.remove_rest(port_table, host, (port, number));
+        own.remove_rest(port_table, host);
     }
 
     /// The next port whose rest is over at `now`: the table that it is in, and the port.
@@ -57,13 +86,20 @@ impl RestingPorts {
         loop {
             let rest = *self.queue.front().filter(|rest| rest.until <= now)?;
             self.queue.pop_front();
-            let number = self.gone;
-            self.gone = number.wrapping_add(1);
+            self.gone = self.gone.wrapping_add(1);
             if !rest.over {
-                own.remove_rest(rest.port_table, rest.host, (rest.port, number));
+                own.remove_rest(rest.port_table, rest.host);
                 return Some((rest.port_table, rest.port));
             }
         }
+    }
+
+    /// Reads what the end of a rest changes that is a few rests ahead: gives its port, and the
+    /// table that it is in.
+    pub(super) fn touch_ahead(&self, own: &AllOwnPorts) -> Option<(u32, u16)> {
+        let rest = self.queue.get(AHEAD)?;
+        std::hint::black_box(own.touch(rest.port_table, rest.host));
+        Some((rest.port_table, rest.port))
     }
 
     /// When the next rest is over.
@@ -81,7 +117,6 @@ impl RestingPorts {
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::own_ports::OwnPorts;
     use super::*;
 
     proptest! {
@@ -119,7 +154,9 @@ mod tests {
                 let of = |rest: &&(u64, u32, u16, Key)| rest.1 == table && rest.3 == host;
                 let wanted: Vec<u16> = list.iter().filter(of).map(|rest| rest.2).collect();
                 let known = own.of(table, host);
-                let rested: Vec<u16> = known.into_iter().flat_map(OwnPorts::rested).collect();
+                let mut rested: Vec<u16> =
+                    known.into_iter().flat_map(|own| resting.of(own)).collect();
+                rested.reverse();
                 prop_assert_eq!(rested, wanted);
                 let all: Vec<(u32, u16)> = list.iter().map(|rest| (rest.1, rest.2)).collect();
                 prop_assert_eq!(resting.all().collect::<Vec<_>>(), all);

@@ -1,8 +1,9 @@
 //! When sessions expire: a timer wheel of three levels, whose current slot is kept in exact order.
 //!
-//! A slot of the first level is an eighth of a second explicit, one of the second 18 minutes, one
-//! of the third 104 days: together they reach further than a clock of 64 bits does. When a slot of
-//! an upper level begins, its entries move down. The clock jumps from one slot that holds something
+//! A slot of the first level is half a second wide, one of the second 73 minutes, one of the third
+//! 417 days: together they reach further than a clock of 64 bits does. What is entered at one time
+//! mostly expires within a few slots, whose ends then stay close at hand. When a slot of an upper
+//! level begins, its entries move down. The clock jumps from one slot that holds something
 //! to the next, so that a hundred idle years cost no more than a second.
 //!
 //! Postponing an expiry costs nothing: the entry is looked at when its old slot begins, and put
@@ -13,9 +14,9 @@ use std::collections::BinaryHeap;
 
 use super::wheel_slots::{Level, Pieces, SLOT_BITS, SLOTS};
 
-/// Nanoseconds to ticks: 134 ms.
-const SHIFT: u32 = 27;
-/// Levels: 2^(27 + 3 * 13) nanoseconds are more than a clock of 64 bits holds.
+/// Nanoseconds to ticks: 537 ms.
+const SHIFT: u32 = 29;
+/// Levels: 2^(29 + 3 * 13) nanoseconds are more than a clock of 64 bits holds.
 const LEVELS: usize = 3;
 /// What does not expire.
 pub(super) const NEVER: u64 = u64::MAX;
@@ -63,7 +64,7 @@ pub(super) struct Wheel {
     turning: Vec<u32>,
     /// Slots that were looked at so far.
     #[cfg(test)]
-    next_server: usize,
+    turns: usize,
 }
 
 /// So many entries are fetched ahead at once.
@@ -205,12 +206,21 @@ impl Wheel {
         self.given >= self.fetched && self.fetched < self.due.len()
     }
 
-    /// The next entries of the current tick, once each, so that what they need can be fetched
-    /// ahead.
-    pub(super) fn ahead(&mut self) -> impl Iterator<Item = u32> + '_ {
+    /// The next entries of the current tick, so that what they need can be fetched ahead; the same
+    /// until [`Self::pass_ahead`].
+    pub(super) fn ahead(&self) -> impl Iterator<Item = u32> + '_ {
+        let (from, to) = self.bounds_ahead();
+        self.due[from..to].iter().map(|key| *key as u32)
+    }
+
+    fn bounds_ahead(&self) -> (usize, usize) {
         let from = self.given.max(self.fetched).min(self.due.len());
-        self.fetched = self.due.len().min(from + AHEAD);
-        self.due[from..self.fetched].iter().map(|key| *key as u32)
+        (from, self.due.len().min(from + AHEAD))
+    }
+
+    /// What [`Self::ahead`] has told of was fetched.
+    pub(super) fn pass_ahead(&mut self) {
+        self.fetched = self.bounds_ahead().1;
     }
 
     /// Until when nothing becomes due, unless something is filed.
@@ -225,7 +235,7 @@ impl Wheel {
     fn turn(&mut self, arena: &mut impl Timed) {
         #[cfg(test)]
         {
-            self.next_server += 1;
+            self.turns += 1;
         }
         let mut turning = std::mem::take(&mut self.turning);
         for level in (1..LEVELS).rev() {

@@ -17,7 +17,12 @@ impl Context<'_> {
     /// Reads what a flow will be looked up by.
     #[inline(always)]
     pub(in crate::device) fn prefetch_index(&self, flow: &FlowKey) -> u64 {
-        self.bindings.table.touch_internal(flow.hash)
+        let table = &self.bindings.table;
+        let ends = match table.has_found_by_ends() {
+            true => table.touch_between(flow.protocol, flow.source, flow.destination),
+            false => 0,
+        };
+        table.touch_internal(flow.hash) ^ ends
     }
 
     /// Looks for the mapping that a packet may belong to.
@@ -62,7 +67,8 @@ impl Context<'_> {
     /// Reads where the next port of a flow's host will be entered.
     #[inline(always)]
     pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
-        self.likely_table(flow).map_or(0, |p| {
+        let live = self.bindings.touch_live(flow.rule);
+        live ^ self.likely_table(flow).map_or(0, |p| {
             let port = self.likely_port(p, flow.source.1, 1);
             self.bindings.touch_port(p, port)
         })
@@ -83,15 +89,14 @@ impl Context<'_> {
     }
 
     /// Reads how many ports a flow's host has.
-    pub(in crate::device) fn prefetch_held(&self, flow: &FlowKey) -> u32 {
-        self.bindings.hosts.ports_of(flow.source.0)
+    pub(in crate::device) fn prefetch_held(&self, flow: &FlowKey) -> u64 {
+        self.bindings.hosts.touch_ports(flow.source.0)
     }
 
     /// Reads what a flow's host has where it gets a port: its blocks and what rests.
-    pub(in crate::device) fn prefetch_own(&self, flow: &FlowKey) -> u32 {
-        let own = |table| self.bindings.externals.own_ports(table, flow.source.0);
-        let rested = self.likely_table(flow).and_then(own).and_then(|own| own.rested().next());
-        rested.unwrap_or(0).into()
+    pub(in crate::device) fn prefetch_own(&self, flow: &FlowKey) -> u64 {
+        let own = |table| self.bindings.externals.touch_own(table, flow.source.0);
+        self.likely_table(flow).map_or(0, own)
     }
 
     /// Reads the block of a flow's host, and the beginning of it; after [`Self::prefetch_own`] for

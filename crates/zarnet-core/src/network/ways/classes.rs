@@ -3,7 +3,7 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use crate::net::{AddressRange, AddressSet, IntervalMap, Packet, Service, ServiceSet};
+use crate::net::{AddressRange, AddressSet, IntervalMap, Protocol, Service, ServiceSet, Tuple};
 use crate::network::world::special;
 use crate::plan::{External, Plan, RuleKind, Target};
 
@@ -71,11 +71,11 @@ impl Classes {
         }
     }
 
-    /// The classes of a packet.
+    /// The classes of packets of a protocol between two ends.
     #[inline]
-    pub(in crate::network) fn of(&self, packet: Packet) -> Class {
-        let (from, to) = (packet.source(), packet.destination());
-        let service = service_number(packet.protocol.0, to.port);
+    pub(in crate::network) fn of(&self, protocol: Protocol, ends: Tuple) -> Class {
+        let (from, to) = (ends.source, ends.destination);
+        let service = service_number(protocol.0, to.port);
         [self.of_address(from.address), self.of_address(to.address), *self.services.get(service)]
     }
 }

@@ -12,7 +12,7 @@ use std::collections::HashMap;
 use foldhash::fast::RandomState;
 
 use crate::device::{DecidedHop, Prepared, Probe, UsualFlow};
-use crate::net::{Endpoint, Packet};
+use crate::net::{Endpoint, Packet, Protocol, Tuple};
 use crate::plan::{DeviceId, Plan};
 use classes::Class;
 
@@ -63,13 +63,13 @@ pub(super) struct Hop {
 }
 
 impl Hop {
-    /// Whether a packet that leaves it fares on like the one that showed the way.
+    /// Whether a packet between two ends that leaves it fares on like the one that showed the way.
     #[inline]
-    pub(super) fn leads_alike(&self, classes: &Classes, packet: Packet) -> bool {
+    pub(super) fn leads_alike(&self, classes: &Classes, protocol: Protocol, ends: Tuple) -> bool {
         // where the destination stays, its class does
-        let same_end = self.decided.entry.is_none() || packet.destination() == self.to;
-        let same_source = classes.of_address(packet.source().address) == self.out[0];
-        same_source && (same_end || classes.of(packet) == self.out)
+        let same_end = self.decided.entry.is_none() || ends.destination == self.to;
+        let same_source = classes.of_address(ends.source.address) == self.out[0];
+        same_source && (same_end || classes.of(protocol, ends) == self.out)
     }
 }
 
@@ -102,7 +102,7 @@ impl Ways {
     }
 
     pub(super) fn find(&self, packet: Packet) -> Option<KnownWay> {
-        let class = self.classes.as_ref()?.of(packet);
+        let class = self.classes.as_ref()?.of(packet.protocol, packet.ends);
         if Classes::is_by_source_port(class) {
             return None;
         }

@@ -21,6 +21,18 @@ impl Table {
         self.wheel.has_ahead()
     }
 
+    /// Reads the mapping of a session, or its tuples. For many at once: of those that are not beside
+    /// their mapping, the processor then waits for all together.
+    #[inline(always)]
+    pub(in crate::device::bindings) fn touch_owner(&self, id: u32) -> u32 {
+        let session = &self.slots[id].session;
+        match session.owner {
+            NONE => 0,
+            record if session.has(EXPLICIT) => self.explicit_tuples[record as usize].source_mapping,
+            mapping => self.slots[mapping].mapping.place(),
+        }
+    }
+
     /// Tells of sessions that are about to expire, the next few, once each: their mapping and their
     /// far end; or of one with tuples of its own, where those are.
     pub(in crate::device::bindings) fn next_expiring(
@@ -28,6 +40,7 @@ impl Table {
         mut tell: impl FnMut(&Mapping, EndKey),
         mut tell_explicit: impl FnMut(u32),
     ) {
+        std::hint::black_box(self.wheel.ahead().fold(0, |sum, id| sum ^ self.touch_owner(id)));
         let mut places = 0;
         for id in self.wheel.ahead() {
             let session = &self.slots[id].session;
@@ -44,6 +57,7 @@ impl Table {
             }
         }
         std::hint::black_box(places);
+        self.wheel.pass_ahead();
     }
 
     /// Reads what sessions with tuples of their own are taken out by, all at once.

@@ -66,6 +66,17 @@ impl Table {
         self.by_tuple.touch(hash)
     }
 
+    /// The same for the session between two ends.
+    #[inline(always)]
+    pub(in crate::device) fn touch_between(
+        &self,
+        protocol: Protocol,
+        source: EndKey,
+        destination: EndKey,
+    ) -> u64 {
+        self.by_tuple.touch(ends_hash(protocol, source, destination))
+    }
+
     /// Whether any session has tuples of its own.
     pub(in crate::device) fn has_explicit(&self) -> bool {
         self.explicit_tuples.len() > self.free_explicit.len()
