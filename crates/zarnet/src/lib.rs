@@ -2,12 +2,14 @@
 //!
 //! - `args`: what can be typed. `commands`: a file each, which parses, asks and presents.
 //! - `present`: how answers look as text; JSON and CSV come from the answers themselves.
-//! - `files`: what is written, whole and with care. `exit`: exit codes.
+//! - `files`: what is written, whole and with care. `exit`: exit codes. `large_pages`: how memory
+//!   is asked for.
 
 mod args;
 mod commands;
 mod exit;
 mod files;
+mod large_pages;
 mod present;
 
 use std::process::ExitCode;
@@ -18,6 +20,7 @@ use present::diagnostic;
 
 /// Runs what the command line asks for, and gives the exit code of the process.
 pub fn run() -> ExitCode {
+    large_pages::begin_with_them();
     files::remove_on_signal();
     say_nothing_of_damaged_files();
     match args::Arguments::try_parse() {

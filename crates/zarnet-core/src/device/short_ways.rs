@@ -72,7 +72,7 @@ impl Device {
         self.context().prefetch_host(flow)
     }
 
-    /// Reads where the next port of a flow's host will be entered.
+    /// Reads what a flow's host gets its next port by.
     #[inline(always)]
     pub(crate) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
         self.context().prefetch_port(flow)
@@ -81,16 +81,6 @@ impl Device {
     /// Whether more decides about a new port of a host than which ones are free.
     pub(crate) fn is_careful(&self) -> bool {
         self.context().is_careful()
-    }
-
-    /// Reads how many ports a flow's host has.
-    pub(crate) fn prefetch_held(&self, flow: &FlowKey) -> u64 {
-        self.context().prefetch_held(flow)
-    }
-
-    /// Reads what a flow's host has where it gets a port.
-    pub(crate) fn prefetch_own(&self, flow: &FlowKey) -> u64 {
-        self.context().prefetch_own(flow)
     }
 
     /// Reads the block of a flow's host, and the beginning of it.

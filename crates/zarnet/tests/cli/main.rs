@@ -7,6 +7,7 @@ mod edited;
 mod formats;
 mod guide;
 mod inputs;
+mod large_pages;
 mod live;
 mod logs;
 mod plans;

@@ -40,6 +40,12 @@ impl Blocks {
         usize::from(number) * self.classes + class
     }
 
+    /// Reads where its blocks are.
+    #[inline(always)]
+    pub(super) fn touch_beginning(&self) -> u32 {
+        self.used.as_ptr().addr() as u32
+    }
+
     /// Reads what there is of a block.
     #[inline(always)]
     pub(super) fn touch(&self, class: usize, number: u16) -> u32 {

@@ -69,20 +69,19 @@ impl Bindings {
         };
         self.table.next_expiring(by_mapping, |record| explicit.push(record));
         let found = expiring.iter().fold(0, |sum, l| sum ^ self.table.by_internal.touch(l.1));
+        if self.externals.has_own_ports() {
+            let host = |m: &Mapping| self.touch_host(m.place(), m.internal);
+            let hosts = expiring.iter().fold(0, |sum, l| sum ^ host(&l.0));
+            let block = |m: &Mapping| self.externals.touch_first_block(m.place(), m.internal);
+            let blocks = expiring.iter().fold(0, |sum, l| sum ^ block(&l.0));
+            std::hint::black_box((hosts, blocks));
+        }
         let port = |m: &Mapping| self.touch_port(m.place(), m.external_port);
         let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
         let live = expiring.iter().fold(0, |sum, l| sum ^ self.touch_live(l.0.rule));
         let hosts =
             expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
         std::hint::black_box((found, ports, live, hosts, self.table.touch_explicit(&explicit)));
-        if self.externals.has_own_ports() {
-            let held = expiring.iter().fold(0, |sum, l| sum ^ self.hosts.touch_ports(l.0.internal));
-            let own = |m: &Mapping| self.externals.touch_own(m.place(), m.internal);
-            let owned = expiring.iter().fold(0, |sum, l| sum ^ own(&l.0));
-            let block = |m: &Mapping| self.externals.touch_first_block(m.place(), m.internal);
-            let blocks = expiring.iter().fold(0, |sum, l| sum ^ block(&l.0));
-            std::hint::black_box((held, owned, blocks));
-        }
         (self.expiring, self.expiring_explicit) = (expiring, explicit);
     }
 }

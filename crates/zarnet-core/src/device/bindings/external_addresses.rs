@@ -281,15 +281,21 @@ impl ExternalAddresses {
         self.own.of(port_table, host)
     }
 
+    /// Reads where the parts of a port_table are.
+    #[inline(always)]
+    pub(super) fn touch_table(&self, port_table: u32) -> u32 {
+        self.port_table(port_table).touch()
+    }
+
     /// Reads where is noted what a host has on a port_table besides mappings.
     #[inline(always)]
-    pub(in crate::device) fn touch_own(&self, port_table: u32, host: Key) -> u64 {
+    pub(super) fn touch_own(&self, port_table: u32, host: Key) -> u64 {
         self.own.touch(port_table, host)
     }
 
     /// Reads what there is of the first block of a host on a port_table.
     #[inline(always)]
-    pub(in crate::device) fn touch_first_block(&self, port_table: u32, host: Key) -> u32 {
+    pub(super) fn touch_first_block(&self, port_table: u32, host: Key) -> u32 {
         let block = self.own_ports(port_table, host).and_then(OwnPorts::first_block);
         block.map_or(0, |block| self.touch_block(port_table, block))
     }

@@ -271,6 +271,13 @@ impl Bindings {
         self.by_port.touch(port_table, port) ^ u32::from(ports.is_free(port))
     }
 
+    /// Reads what a host has besides mappings, and on a port table; and that table.
+    #[inline(always)]
+    pub(in crate::device) fn touch_host(&self, port_table: u32, host: Key) -> u32 {
+        let noted = self.hosts.touch_ports(host) ^ self.externals.touch_own(port_table, host);
+        noted as u32 ^ self.externals.touch_table(port_table)
+    }
+
     /// Reads what lives of a rule.
     #[inline(always)]
     pub(in crate::device) fn touch_live(&self, rule: u16) -> u32 {

@@ -30,6 +30,12 @@ impl PortMap {
         map
     }
 
+    /// Reads where its ports are.
+    #[inline(always)]
+    pub(super) fn touch(&self) -> u32 {
+        self.taken.as_ptr().addr() as u32
+    }
+
     #[inline(always)]
     pub(in crate::device) fn is_free(&self, port: u16) -> bool {
         self.taken[usize::from(port >> 6)] >> (port & 63) & 1 == 0

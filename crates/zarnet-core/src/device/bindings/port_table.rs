@@ -38,6 +38,12 @@ impl PortTable {
         Self { ports, blocks: Blocks::new(classes), withdrawn: Vec::new() }
     }
 
+    /// Reads where its parts are.
+    #[inline(always)]
+    pub(super) fn touch(&self) -> u32 {
+        self.ports.touch() ^ self.blocks.touch_beginning()
+    }
+
     /// A port stays with whom it is, taken out or not.
     pub(super) fn keep(&mut self, port: u16) {
         if !self.ports.is_free(port) {

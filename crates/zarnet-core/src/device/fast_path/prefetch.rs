@@ -64,14 +64,19 @@ impl Context<'_> {
         if kept { self.bindings.paired.touch(flow.source.0, flow.target) } else { 0 }
     }
 
-    /// Reads where the next port of a flow's host will be entered.
+    /// Reads what a flow's host gets its next port by: where that is entered; or, if more decides
+    /// about it than which ones are free, what the host has.
     #[inline(always)]
     pub(in crate::device) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
         let live = self.bindings.touch_live(flow.rule);
-        live ^ self.likely_table(flow).map_or(0, |p| {
-            let port = self.likely_port(p, flow.source.1, 1);
-            self.bindings.touch_port(p, port)
-        })
+        let Some(table) = self.likely_table(flow) else { return live };
+        live ^ match self.is_careful() {
+            true => self.bindings.touch_host(table, flow.source.0),
+            false => {
+                let port = self.likely_port(table, flow.source.1, 1);
+                self.bindings.touch_port(table, port)
+            }
+        }
     }
 
     /// The ports among which a flow gets one, if any of them have been used.
@@ -82,33 +87,22 @@ impl Context<'_> {
         external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol))
     }
 
-    /// Whether more decides about a new port of a host than which ones are free: see
-    /// [`Self::prefetch_held`], [`Self::prefetch_own`] and [`Self::prefetch_block`].
+    /// Whether more decides about a new port of a host than which ones are free: how many it has,
+    /// its blocks, and what rests.
     pub(in crate::device) fn is_careful(&self) -> bool {
         !self.compiled.mappings_are_simple
     }
 
-    /// Reads how many ports a flow's host has.
-    pub(in crate::device) fn prefetch_held(&self, flow: &FlowKey) -> u64 {
-        self.bindings.hosts.touch_ports(flow.source.0)
-    }
-
-    /// Reads what a flow's host has where it gets a port: its blocks and what rests.
-    pub(in crate::device) fn prefetch_own(&self, flow: &FlowKey) -> u64 {
-        let own = |table| self.bindings.externals.touch_own(table, flow.source.0);
-        self.likely_table(flow).map_or(0, own)
-    }
-
-    /// Reads the block of a flow's host, and the beginning of it; after [`Self::prefetch_own`] for
-    /// many.
+    /// Reads the block of a flow's host, and the beginning of it, where that decides; after
+    /// [`Self::prefetch_port`] for many.
+    #[inline]
     pub(in crate::device) fn prefetch_block(&self, flow: &FlowKey) -> u32 {
+        let Some(table) = self.likely_table(flow).filter(|_| self.is_careful()) else { return 0 };
         let class = self.compiled.plan.behaviour.port_class(flow.source.1);
-        self.likely_table(flow).map_or(0, |table| {
-            let own = self.bindings.externals.own_ports(table, flow.source.0);
-            let Some((span, block)) = self.own_span(own, class) else { return 0 };
-            let used = block.map_or(0, |n| self.bindings.externals.touch_block(table, (class, n)));
-            used ^ self.bindings.touch_port(table, span.0)
-        })
+        let own = self.bindings.externals.own_ports(table, flow.source.0);
+        let Some((span, block)) = self.own_span(own, class) else { return 0 };
+        let used = block.map_or(0, |n| self.bindings.externals.touch_block(table, (class, n)));
+        used ^ self.bindings.touch_port(table, span.0)
     }
 
     /// The external address that a host has or would get, if it has been used, and where that is
