@@ -78,6 +78,11 @@ impl Device {
         self.context().prefetch_port(flow)
     }
 
+    /// Whether it has to be waited for where a host's next port is entered.
+    pub(crate) fn has_far_ports(&self) -> bool {
+        self.context().has_far_ports()
+    }
+
     /// Whether more decides about a new port of a host than which ones are free.
     pub(crate) fn is_careful(&self) -> bool {
         self.context().is_careful()

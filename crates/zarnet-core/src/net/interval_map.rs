@@ -14,6 +14,10 @@ pub(crate) struct IntervalMap<V> {
     /// For each 256th part of the IPv4 addresses the interval that most packets are for, if that
     /// was asked for.
     usual: Vec<Usual>,
+    /// The same for each 256th of such a part, one after the other, where it has several intervals.
+    usual_within: Vec<[Usual; 256]>,
+    /// By part: the position of that, or [`NO_PARTS`].
+    within: Vec<u16>,
 }
 
 /// An interval as far as it lies in a part.
@@ -25,10 +29,27 @@ struct Usual {
     position: u32,
 }
 
+impl Usual {
+    #[inline(always)]
+    fn holds(&self, x: u64) -> bool {
+        (x as u32).wrapping_sub(self.start) <= self.span
+    }
+}
+
 /// So many bits of an address tell its place in a part.
 const PART: u32 = 24;
+/// The same of a part of such a part.
+const PART_WITHIN: u32 = 16;
+/// Of a part that is one interval.
+const NO_PARTS: u16 = u16::MAX;
 
 impl<V: Clone + PartialEq> IntervalMap<V> {
+    fn plain(starts: Vec<u64>, values: Vec<V>) -> Self {
+        let octets = Octets::new(&starts);
+        let (usual, usual_within, within) = (Vec::new(), Vec::new(), Vec::new());
+        Self { starts, values, octets, usual, usual_within, within }
+    }
+
     /// From ranges of numbers below 2^64 - 1, both ends included. `value` makes an interval's value
     /// out of the positions of the ranges that hold it, in ascending order.
     pub(crate) fn new(ranges: &[(u64, u64)], value: impl Fn(&BTreeSet<usize>) -> V) -> Self {
@@ -59,7 +80,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self { octets: Octets::new(&starts), starts, values, usual: Vec::new() }
+        Self::plain(starts, values)
     }
 
     /// From numbers at which the value may change. `value` tells it for a number.
@@ -75,7 +96,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
                 values.push(new);
             }
         }
-        Self { octets: Octets::new(&starts), starts, values, usual: Vec::new() }
+        Self::plain(starts, values)
     }
 
     /// Finds numbers sooner, at the cost of a table, where there are few intervals too.
@@ -86,19 +107,38 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
 
     /// Finds addresses sooner that are in the widest interval of their part that has such a value.
     pub(crate) fn favouring(mut self, favourite: impl Fn(&V) -> bool) -> Self {
-        let usual = |part: u64| {
-            let (low, high) = (part << PART, (part + 1) << PART);
-            let first = self.starts.partition_point(|s| *s <= low) - 1;
-            let inside = (first..self.starts.len()).take_while(|i| self.starts[*i] < high);
-            let end = |i: usize| self.starts.get(i + 1).map_or(high, |s| high.min(*s));
-            let bounds = inside.map(|i| (self.starts[i].max(low), end(i), i));
-            let widest =
-                bounds.max_by_key(|(start, end, i)| (favourite(&self.values[*i]), end - start));
-            let (start, end, position) = widest.unwrap_or((low, low + 1, first));
-            Usual { start: start as u32, span: (end - start - 1) as u32, position: position as u32 }
-        };
-        self.usual = (0..1 << (32 - PART)).map(usual).collect();
+        let parts = (0..1u64 << (32 - PART)).map(|part| part << PART);
+        self.usual = parts.map(|low| self.widest(low, PART, &favourite)).collect();
         self
+    }
+
+    /// The same in the parts of each part, at the cost of more tables; after [`Self::favouring`].
+    pub(crate) fn favouring_within(mut self, favourite: impl Fn(&V) -> bool) -> Self {
+        for (part, usual) in (0..).zip(&self.usual) {
+            if usual.span == (1 << PART) - 1 {
+                self.within.push(NO_PARTS);
+                continue;
+            }
+            let low = |n: usize| (part << PART) + ((n as u64) << PART_WITHIN);
+            self.within.push(self.usual_within.len() as u16);
+            self.usual_within
+                .push(std::array::from_fn(|n| self.widest(low(n), PART_WITHIN, &favourite)));
+        }
+        self
+    }
+
+    /// The widest interval of those with such a value in the part of so many bits that begins at
+    /// `low`; or the widest of all.
+    fn widest(&self, low: u64, bits: u32, favourite: &impl Fn(&V) -> bool) -> Usual {
+        let high = low + (1 << bits);
+        let first = self.starts.partition_point(|s| *s <= low) - 1;
+        let inside = (first..self.starts.len()).take_while(|i| self.starts[*i] < high);
+        let end = |i: usize| self.starts.get(i + 1).map_or(high, |s| high.min(*s));
+        let bounds = inside.map(|i| (self.starts[i].max(low), end(i), i));
+        let widest =
+            bounds.max_by_key(|(start, end, i)| (favourite(&self.values[*i]), end - start));
+        let (start, end, position) = widest.unwrap_or((low, low + 1, first));
+        Usual { start: start as u32, span: (end - start - 1) as u32, position: position as u32 }
     }
 
     /// Where the value changes.
@@ -110,7 +150,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
     #[inline(always)]
     pub(crate) fn get(&self, x: u64) -> &V {
         if let Some(usual) = self.usual.get((x >> PART) as usize)
-            && (x as u32).wrapping_sub(usual.start) <= usual.span
+            && usual.holds(x)
         {
             return &self.values[usual.position as usize];
         }
@@ -120,6 +160,13 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
     /// Apart, so that what most packets are for is found in place.
     #[inline(never)]
     fn search(&self, x: u64) -> &V {
+        if let Some(within) = self.within.get((x >> PART) as usize)
+            && let Some(parts) = self.usual_within.get(usize::from(*within))
+            && let usual = parts[(x >> PART_WITHIN) as usize % 256]
+            && usual.holds(x)
+        {
+            return &self.values[usual.position as usize];
+        }
         let position = match &self.octets {
             Some(octets) if x <= u32::MAX.into() => octets.last_up_to(&self.starts, x as u32),
             Some(_) | None => self.starts.partition_point(|s| *s <= x) - 1,
@@ -137,14 +184,19 @@ mod tests {
         #[test]
         fn names_exactly_the_ranges_that_hold_a_number(
             ranges in proptest::collection::vec((0u64..60, 0u64..20), 0..12),
+            // close together, or all over the addresses
+            scale in prop_oneof![Just(1u64), Just(9_000), Just(40_000_000)],
         ) {
-            let ranges: Vec<_> = ranges.into_iter().map(|(a, n)| (a, a + n)).collect();
+            let ranges: Vec<_> =
+                ranges.into_iter().map(|(a, n)| (a * scale, (a + n) * scale)).collect();
             let map =
                 IntervalMap::new(&ranges, |active| active.iter().copied().collect::<Vec<_>>());
             let favouring = map.clone().favouring(|v| v.len() == 1);
+            let within = favouring.clone().favouring_within(|v| v.len() == 1);
             let by_octets = map.clone().by_octets();
-            for x in 0..90 {
+            for x in (0..90).flat_map(|x| [x * scale, x * scale + 1, x * scale + scale / 2]) {
                 prop_assert_eq!(favouring.get(x), map.get(x));
+                prop_assert_eq!(within.get(x), map.get(x));
                 prop_assert_eq!(by_octets.get(x), map.get(x));
                 let holding: Vec<_> =
                     (0..ranges.len()).filter(|i| ranges[*i].0 <= x && x <= ranges[*i].1).collect();

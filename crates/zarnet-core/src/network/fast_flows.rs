@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use super::fast_paths::{FastFlow, FastKind, FastPaths, ShortWay};
 use super::world::{Answering, Node, Way, World};
 use super::{Network, Origin};
-use crate::device::{FastOutcome, FastPacket, FastPath, FlowSchedule, Key};
+use crate::device::{Device, FastOutcome, FastPacket, FastPath, FlowSchedule, Key};
 use crate::net::{Instant, IntervalMap, Signal, is_link_local};
 use crate::plan::{DeviceId, InterfaceId, SegmentId};
 use crate::traffic::{Flow, Party, Seen};
@@ -70,8 +70,11 @@ impl Network {
         let by_source = (!list.is_empty()).then(|| {
             IntervalMap::from_edges(edges, path_of).favouring(Option::is_some).by_octets()
         });
-        let are_careful = list.iter().any(|l| self.devices[l.0.index()].is_careful());
-        FastPaths { list, are_careful, by_source, issue: self.fast_paths.issue, found: true }
+        let devices = || list.iter().map(|l| &self.devices[l.0.index()]);
+        let (have_far_ports, are_careful) =
+            (devices().any(Device::has_far_ports), devices().any(Device::is_careful));
+        let issue = self.fast_paths.issue;
+        FastPaths { list, have_far_ports, are_careful, by_source, issue, found: true }
     }
 
     /// What can be known of a flow before its turn comes, if it is on a fast path.
@@ -134,8 +137,11 @@ impl Network {
                 || all.iter().filter_map(ShortWay::fast).filter(|b| b.kind == FastKind::Flow);
             let unknown = || flows().filter(|b| !b.key.knows_external());
             let hosts = unknown().fold(0, |sum, b| sum ^ device(b).prefetch_host(&b.key));
-            let ports = flows().fold(0, |sum, b| sum ^ device(b).prefetch_port(&b.key));
-            std::hint::black_box((hosts, ports));
+            std::hint::black_box(hosts);
+            if self.fast_paths.have_far_ports {
+                let ports = flows().fold(0, |sum, b| sum ^ device(b).prefetch_port(&b.key));
+                std::hint::black_box(ports);
+            }
             if self.fast_paths.are_careful {
                 let blocks = flows().fold(0, |sum, b| sum ^ device(b).prefetch_block(&b.key));
                 std::hint::black_box(blocks);

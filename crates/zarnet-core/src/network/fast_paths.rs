@@ -9,6 +9,8 @@ use crate::plan::DeviceId;
 #[derive(Debug, Clone, Default)]
 pub(super) struct FastPaths {
     pub list: Vec<(DeviceId, FastPath)>,
+    /// Whether it has to be waited for where a host's next port is entered, on any of them.
+    pub have_far_ports: bool,
     /// Whether more decides about a new port on any of them than which ones are free.
     pub are_careful: bool,
     /// By source: the fast path, and the rule on it.

@@ -78,10 +78,15 @@ impl Bindings {
         }
         let port = |m: &Mapping| self.touch_port(m.place(), m.external_port);
         let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
-        let live = expiring.iter().fold(0, |sum, l| sum ^ self.touch_live(l.0.rule));
-        let hosts =
-            expiring.iter().fold(0, |sum, l| sum ^ self.paired.touch(l.0.internal, l.0.target));
-        std::hint::black_box((found, ports, live, hosts, self.table.touch_explicit(&explicit)));
+        std::hint::black_box((found, ports, self.table.touch_explicit(&explicit)));
+        if self.has_many_rules() {
+            let live = |m: &Mapping| self.touch_live(m.rule);
+            std::hint::black_box(expiring.iter().fold(0, |sum, l| sum ^ live(&l.0)));
+        }
+        if !self.paired.is_empty() {
+            let pair = |m: &Mapping| self.paired.touch(m.internal, m.target);
+            std::hint::black_box(expiring.iter().fold(0, |sum, l| sum ^ pair(&l.0)));
+        }
         (self.expiring, self.expiring_explicit) = (expiring, explicit);
     }
 }

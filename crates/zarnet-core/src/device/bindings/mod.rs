@@ -170,6 +170,9 @@ pub(super) struct MappingDetails {
     pub sharing: HashMap<u32, Vec<u16>, RandomState>,
 }
 
+/// What is asked all the time, of no more things than this, the processor has at hand.
+pub(super) const AT_HAND: usize = 64;
+
 /// What lives of a rule.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Live {
@@ -241,6 +244,11 @@ impl Bindings {
     #[inline(always)]
     fn target_mut(&mut self, target: u16) -> &mut TargetUse {
         &mut self.targets[usize::from(target)]
+    }
+
+    /// Whether what lives of a rule has to be waited for.
+    pub(super) fn has_many_rules(&self) -> bool {
+        self.live.len() > AT_HAND
     }
 
     /// Nothing is due before this instant.

@@ -24,6 +24,10 @@ impl Kept for Pair {
 pub(in crate::device) struct PairedAddresses(HostMap<Pair>);
 
 impl PairedAddresses {
+    pub(super) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
     /// The external address that a host has on a target, and where that is noted until the next
     /// change.
     #[inline]

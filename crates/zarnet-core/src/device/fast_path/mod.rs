@@ -171,7 +171,8 @@ impl Context<'_> {
         let mut all = edges.to_vec();
         all.extend(self.compiled.edges());
         let rules = IntervalMap::from_edges(all.clone(), |n| self.simple_rule(ingress, address(n)));
-        let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some).by_octets();
+        let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some);
+        let exits = exits.favouring_within(Option::is_some).by_octets();
         let count = self.compiled.plan.rules.len() as u16;
         let translations = (0..count).map(|id| self.translation(id)).collect();
         Some(FastPath {

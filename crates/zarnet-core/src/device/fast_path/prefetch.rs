@@ -2,7 +2,8 @@
 //! has to be waited for is then waited for together.
 
 use super::FlowKey;
-use crate::device::bindings::{Context, NONE};
+use crate::device::bindings::{AT_HAND, Context, NONE};
+use crate::plan::PortAssignment;
 
 impl Context<'_> {
     /// A flow with what only a new mapping needs.
@@ -85,6 +86,16 @@ impl Context<'_> {
         let external =
             if flow.knows_external() { Some(flow.external) } else { self.external_for(flow).0 };
         external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol))
+    }
+
+    /// Whether it has to be waited for where a host's next port is entered: ports are not handed out
+    /// one after the other, or on many addresses, or are counted by many rules.
+    pub(in crate::device) fn has_far_ports(&self) -> bool {
+        let targets = &self.compiled.targets.list;
+        self.is_careful()
+            || self.compiled.plan.behaviour.port_assignment != PortAssignment::Sequential
+            || targets.iter().any(|target| target.space.count() as usize > AT_HAND)
+            || self.bindings.has_many_rules()
     }
 
     /// Whether more decides about a new port of a host than which ones are free: how many it has,
