@@ -270,34 +270,34 @@ impl Device {
 
     /// From now on, notes what is in use over time.
     pub fn keep_history(&mut self) {
-        self.recorder.history = Some(Box::new(History::new(self.compiled.clone())));
+        self.recorder.want().history = Some(Box::new(History::new(self.compiled.clone())));
     }
 
     /// From now on keeps mappings that end.
     pub(crate) fn keep_ended(&mut self) {
-        self.recorder.ended = Some(Box::default());
+        self.recorder.want().ended = Some(Box::default());
     }
 
     /// The last dynamic mapping that let packets of a protocol in to an external end, if it has
     /// ended and that was noted.
     pub fn ended_at(&self, protocol: Protocol, external: Endpoint) -> Option<&EndedMapping> {
-        self.recorder.ended.as_ref()?.at(protocol, external)
+        self.recorder.wanted()?.ended.as_ref()?.at(protocol, external)
     }
 
     /// What was in use over time, if it was noted.
     pub fn history(&self) -> Option<&History> {
-        self.recorder.history.as_deref()
+        self.recorder.wanted()?.history.as_deref()
     }
 
     /// What was in use over time, once the traffic is over at an instant: what is still in use then
     /// is followed to its end, and nothing else can be asked of the device any more.
     pub(crate) fn finish_history(&mut self, at: Instant) -> Option<Box<History>> {
-        if let Some(history) = &mut self.recorder.history {
+        if let Some(history) = &mut self.recorder.wanted_mut()?.history {
             history.end_rests(at.0);
             history.drain(at);
             self.expire_finally(Instant(u64::MAX - 1));
         }
-        let mut history = self.recorder.history.take()?;
+        let mut history = self.recorder.wanted_mut()?.history.take()?;
         history.finish();
         Some(history)
     }
@@ -312,10 +312,11 @@ impl Device {
         host: IpAddr,
         (protocol, port): (Protocol, u16),
     ) -> [Option<u32>; 3] {
-        let Some(mut history) = self.recorder.history.take() else { return [None; 3] };
+        let history = self.recorder.wanted_mut().and_then(|wanted| wanted.history.take());
+        let Some(mut history) = history else { return [None; 3] };
         let lines =
             history.refuse(now, self.context(), RefusedFlow { reason, rule, host, protocol, port });
-        self.recorder.history = Some(history);
+        self.recorder.want().history = Some(history);
         lines
     }
 }

@@ -32,11 +32,18 @@ use ended::EndedMappings;
 pub(super) struct Recorder {
     pub events: EventCounters,
     pub uses: UseCounters,
-    /// What was in use over time, where that is wanted.
+    /// What is only kept where it is wanted; nothing most of the time, which is seen at one look.
+    wanted: Option<Box<Wanted>>,
+}
+
+/// What is only kept where it is wanted.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Wanted {
+    /// What was in use over time.
     pub history: Option<Box<History>>,
-    /// Mappings that have ended, where they are wanted.
+    /// Mappings that have ended.
     pub ended: Option<Box<EndedMappings>>,
-    /// The translation log, where it is wanted.
+    /// The translation log.
     pub log: Option<Box<TranslationLog>>,
 }
 
@@ -45,7 +52,22 @@ impl Recorder {
     pub(super) fn new(compiled: &Compiled) -> Self {
         let events = EventCounters::new(compiled.plan.rules.len());
         let uses = UseCounters::new(compiled.targets.list.len());
-        Self { events, uses, history: None, ended: None, log: None }
+        Self { events, uses, wanted: None }
+    }
+
+    /// What is wanted besides counters, if anything is.
+    pub(super) fn wanted(&self) -> Option<&Wanted> {
+        self.wanted.as_deref()
+    }
+
+    /// The same, to be changed.
+    pub(super) fn wanted_mut(&mut self) -> Option<&mut Wanted> {
+        self.wanted.as_deref_mut()
+    }
+
+    /// The same, now that something is wanted.
+    pub(super) fn want(&mut self) -> &mut Wanted {
+        self.wanted.get_or_insert_default()
     }
 
     /// The device is described anew: what is counted by rule, pool or target has other numbers.
@@ -56,6 +78,16 @@ impl Recorder {
         targets: &[u16],
         old: &plan::DevicePlan,
     ) {
+        if let Some(wanted) = self.wanted_mut() {
+            wanted.rename(compiled, renaming, old);
+        }
+        self.events.rename(renaming, compiled.plan.rules.len());
+        self.uses.renumber(targets, compiled.targets.list.len());
+    }
+}
+
+impl Wanted {
+    fn rename(&mut self, compiled: &Arc<Compiled>, renaming: &Renaming, old: &plan::DevicePlan) {
         if let Some(history) = &mut self.history {
             history.rename(compiled, renaming, old);
         }
@@ -65,17 +97,22 @@ impl Recorder {
         if let Some(log) = &mut self.log {
             log.rename(compiled, renaming);
         }
-        self.events.rename(renaming, compiled.plan.rules.len());
-        self.uses.renumber(targets, compiled.targets.list.len());
+    }
+}
+
+impl Sink for Wanted {
+    #[inline]
+    fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
+        self.history.note(at, event, bindings);
+        self.ended.note(at, event, bindings);
+        self.log.note(at, event, bindings);
     }
 }
 
 impl Sink for Recorder {
     #[inline(always)]
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
-        self.history.note(at, event, bindings);
-        self.ended.note(at, event, bindings);
-        self.log.note(at, event, bindings);
+        self.wanted.note(at, event, bindings);
         self.events.note(at, event, bindings);
         self.uses.note(at, event, bindings);
     }
