@@ -4,6 +4,7 @@
 use std::net::IpAddr;
 
 use super::Device;
+use super::bindings::Sink;
 use super::fast_path::{FastOutcome, FastPacket, FastPath, FlowKey};
 use super::key::{EndKey, Key};
 use super::outcome::{FlowSchedule, SessionRef};
@@ -75,7 +76,7 @@ impl Device {
     /// Reads what a flow's host gets its next port by.
     #[inline(always)]
     pub(crate) fn prefetch_port(&self, flow: &FlowKey) -> u32 {
-        self.context().prefetch_port(flow)
+        self.context().prefetch_port(flow) ^ self.recorder.touch_rule(flow.rule)
     }
 
     /// Whether it has to be waited for where a host's next port is entered.
@@ -195,6 +196,12 @@ impl Device {
     #[inline(always)]
     pub(crate) fn touch_host(&self, probe: &Probe) -> u64 {
         self.context().touch_host(probe)
+    }
+
+    /// Reads the address that its host has to itself by that.
+    #[inline(always)]
+    pub(crate) fn touch_address(&self, probe: &Probe) -> u64 {
+        self.context().touch_address(probe)
     }
 
     /// What the answer to a first packet will be looked up by, if that is asked.

@@ -60,6 +60,8 @@ impl Network {
         std::hint::black_box(ahead.probes.iter().fold(0, |sum, probe| sum ^ touch(probe)));
         let touch = |(id, probe): &(DeviceId, Probe)| device(id).touch_host(probe);
         std::hint::black_box(ahead.probes.iter().fold(0, |sum, probe| sum ^ touch(probe)));
+        let touch = |(id, probe): &(DeviceId, Probe)| device(id).touch_address(probe);
+        std::hint::black_box(ahead.probes.iter().fold(0, |sum, probe| sum ^ touch(probe)));
         for known in ways {
             let hop = &self.ways.list[known.way as usize].hops[0];
             let hash = device(&hop.device).probe_answer(&hop.decided, known.packet);

@@ -79,6 +79,12 @@ pub enum Cause {
 pub(in crate::device) trait Sink {
     /// An event, at an instant in nanoseconds.
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings);
+
+    /// Reads what is noted of a rule all the time, ahead of events that concern it.
+    #[inline(always)]
+    fn touch_rule(&self, _: u16) -> u32 {
+        0
+    }
 }
 
 impl Sink for () {

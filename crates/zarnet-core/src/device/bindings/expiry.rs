@@ -23,6 +23,9 @@ impl<S: Sink> Engine<'_, S> {
             while let Some(id) = self.bindings.table.next_due(until) {
                 if self.bindings.table.has_expiring() {
                     self.bindings.prefetch_expiring();
+                    if self.bindings.has_many_rules() {
+                        self.prefetch_rules();
+                    }
                 }
                 if !self.close_both(id) {
                     let at = self.bindings.table.session(id).expires;
@@ -38,6 +41,17 @@ impl<S: Sink> Engine<'_, S> {
         }
         self.bindings.externals.wake(now.0);
         self.bindings.find_next_expiry();
+    }
+
+    /// Reads what is kept of the rules of sessions that are about to expire.
+    #[inline(never)]
+    fn prefetch_rules(&self) {
+        let touch = |rule| {
+            let live = self.bindings.touch_live(rule);
+            live ^ self.sink.touch_rule(rule) ^ self.compiled.targets.touch(rule)
+        };
+        let expiring = self.bindings.expiring.iter();
+        std::hint::black_box(expiring.fold(0, |sum, l| sum ^ touch(l.0.rule)));
     }
 }
 
@@ -79,10 +93,6 @@ impl Bindings {
         let port = |m: &Mapping| self.touch_port(m.place(), m.external_port);
         let ports = expiring.iter().fold(0, |sum, l| sum ^ port(&l.0));
         std::hint::black_box((found, ports, self.table.touch_explicit(&explicit)));
-        if self.has_many_rules() {
-            let live = |m: &Mapping| self.touch_live(m.rule);
-            std::hint::black_box(expiring.iter().fold(0, |sum, l| sum ^ live(&l.0)));
-        }
         if !self.paired.is_empty() {
             let pair = |m: &Mapping| self.paired.touch(m.internal, m.target);
             std::hint::black_box(expiring.iter().fold(0, |sum, l| sum ^ pair(&l.0)));

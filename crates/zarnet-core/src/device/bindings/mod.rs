@@ -57,7 +57,7 @@ use host_map::HostMap;
 use inherited_ends::InheritedEnds;
 use lingering::Lingering;
 use paired_addresses::PairedAddresses;
-use table::{Mapping, Table};
+use table::Table;
 use target_use::TargetUse;
 
 pub(super) use arena::NONE;
@@ -74,7 +74,7 @@ pub(super) use port_map::{PortMap, PortSpan};
 pub(super) use random_stream::RandomStream;
 pub(super) use rebuild::Renumbered;
 pub(super) use session::{ANSWERED, EXPLICIT, HAIRPIN, Heading, INBOUND, SHARED, Session};
-pub(super) use table::{ExplicitTuple, Kind};
+pub(super) use table::{ExplicitTuple, Kind, Mapping};
 
 /// The table of a device and what is kept beside it.
 #[derive(Debug, Clone)]

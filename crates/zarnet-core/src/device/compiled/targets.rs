@@ -89,6 +89,12 @@ impl Targets {
         self.of_rule[usize::from(rule)]
     }
 
+    /// Reads the targets of a rule.
+    #[inline(always)]
+    pub(in crate::device) fn touch(&self, rule: u16) -> u32 {
+        u32::from(self.of(rule).fallback.is_some())
+    }
+
     /// Whether a target is what a rule falls back to.
     #[inline]
     pub(in crate::device) fn is_fallback(&self, rule: u16, target: u16) -> bool {

@@ -8,7 +8,10 @@
 mod enter;
 mod prefetch;
 
+use std::collections::HashMap;
 use std::net::IpAddr;
+
+use foldhash::fast::RandomState;
 
 use super::bindings::{Context, NONE};
 use super::compiled::Query;
@@ -24,14 +27,16 @@ pub(crate) struct FastPath {
     shows_packets: bool,
     /// By source: the rule that translates whatever comes from there.
     rules: IntervalMap<Option<u16>>,
-    /// By rule: what it translates to, and where; nowhere if it has no target.
+    /// What rules translate to, and where; nowhere if they have no target. Most do the same.
     translations: Vec<Translation>,
+    /// By rule: which of these it does.
+    by_rule: Vec<u16>,
     /// By destination: the interface that leads to somebody outside.
     exits: IntervalMap<Option<InterfaceId>>,
 }
 
 /// What a rule does for flows that it translates.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 struct Translation {
     target: u16,
     /// A bit for each of the first 64 interfaces that it leads to: no second place to be read.
@@ -60,7 +65,7 @@ pub(crate) struct FlowKey {
     pub protocol: Protocol,
     pub source: EndKey,
     pub destination: EndKey,
-    rule: u16,
+    pub(super) rule: u16,
     target: u16,
     egress: InterfaceId,
     /// Whether filters have to be asked about what it is translated to.
@@ -174,13 +179,23 @@ impl Context<'_> {
         let exits = IntervalMap::from_edges(all, exit).favouring(Option::is_some);
         let exits = exits.favouring_within(Option::is_some).by_octets();
         let count = self.compiled.plan.rules.len() as u16;
-        let translations = (0..count).map(|id| self.translation(id)).collect();
+        let mut known: HashMap<Translation, u16, RandomState> = HashMap::default();
+        let mut translations = Vec::new();
+        let mut number = |id| {
+            let translation = self.translation(id);
+            *known.entry(translation).or_insert_with(|| {
+                translations.push(translation);
+                translations.len() as u16 - 1
+            })
+        };
+        let by_rule = (0..count).map(&mut number).collect();
         Some(FastPath {
             ingress,
             shows_packets: self.compiled.is_unfiltered()
                 && self.compiled.plan.behaviour.mapping == Dependence::EndpointIndependent,
             rules,
             translations,
+            by_rule,
             exits,
         })
     }
@@ -196,7 +211,7 @@ impl Context<'_> {
         destination: EndKey,
     ) -> Option<FlowKey> {
         let egress = (*path.exits.get(destination.0.number()))?;
-        let translation = &path.translations[usize::from(rule)];
+        let translation = &path.translations[usize::from(path.by_rule[usize::from(rule)])];
         let leads = translation.into.checked_shr(egress.0.into()).unwrap_or(0) & 1 == 1;
         if !(leads & protocol.is_multiplexed()) {
             return None;

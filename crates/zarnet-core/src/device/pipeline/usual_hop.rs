@@ -4,7 +4,9 @@
 
 use super::hop::{DecidedHop, Gives};
 use super::source::Source;
-use crate::device::bindings::{Context, Engine, HairpinEnd, NONE, NewPort, Session, Sink};
+use crate::device::bindings::{
+    Context, Engine, HairpinEnd, Kind, Mapping, NONE, NewPort, Session, Sink,
+};
 use crate::device::key::{EndKey, Key, first_packet};
 use crate::device::outcome::{FlowSchedule, SessionRef};
 use crate::net::{Endpoint, Instant, Packet, Protocol, Tuple};
@@ -203,11 +205,23 @@ impl Context<'_> {
     /// Reads the mapping of its host; after [`Self::touch`] for many.
     #[inline(always)]
     pub(in crate::device) fn touch_host(&self, probe: &Probe) -> u64 {
-        if probe.whole == 0 {
-            return 0;
-        }
-        let mapping = self.bindings.table.first_by_internal(probe.whole);
-        mapping.map_or(0, |mapping| self.bindings.table.mapping(mapping).internal.number())
+        let mapping = self.mapping_of_whole(probe);
+        mapping.map_or(0, |mapping| mapping.internal.number())
+    }
+
+    /// Reads the address that its host has to itself; after [`Self::touch_host`] for many.
+    #[inline(always)]
+    pub(in crate::device) fn touch_address(&self, probe: &Probe) -> u64 {
+        let mapping = self.mapping_of_whole(probe).filter(|m| m.kind() == Kind::Address);
+        mapping.map_or(0, |m| self.bindings.externals.get(m.place()).address.number())
+    }
+
+    /// What is likely the address mapping of its host.
+    #[inline(always)]
+    fn mapping_of_whole(&self, probe: &Probe) -> Option<&Mapping> {
+        let table = &self.bindings.table;
+        let likely = (probe.whole != 0).then(|| table.first_by_internal(probe.whole));
+        likely.flatten().map(|mapping| table.mapping(mapping))
     }
 
     /// What the answer to a first packet will be looked up by, where that is asked and does not

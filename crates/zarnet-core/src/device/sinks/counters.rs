@@ -126,6 +126,12 @@ impl EventCounters {
         }
     }
 
+    /// Reads what was counted of a rule.
+    #[inline(always)]
+    pub(super) fn touch_rule(&self, rule: u16) -> u32 {
+        self.rules[usize::from(rule)].expired as u32
+    }
+
     fn refuse(&mut self, rule: Option<RuleId>, reason: Reason) {
         self.refused += 1;
         *self.refused_by.entry((rule, reason)).or_default() += 1;

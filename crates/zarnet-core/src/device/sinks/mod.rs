@@ -111,6 +111,11 @@ impl Sink for Wanted {
 
 impl Sink for Recorder {
     #[inline(always)]
+    fn touch_rule(&self, rule: u16) -> u32 {
+        self.events.touch_rule(rule)
+    }
+
+    #[inline(always)]
     fn note(&mut self, at: u64, event: TableEvent, bindings: &Bindings) {
         self.wanted.note(at, event, bindings);
         self.events.note(at, event, bindings);

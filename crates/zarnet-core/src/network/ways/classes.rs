@@ -97,7 +97,8 @@ fn numbered(mut edges: Vec<u64>, mark: impl Fn(u64) -> u32) -> IntervalMap<u32> 
     edges.sort_unstable();
     edges.dedup();
     let number = |at: u64| edges.partition_point(|edge| *edge <= at) as u32 | mark(at);
-    IntervalMap::from_edges(edges.clone(), number).by_octets()
+    let map = IntervalMap::from_edges(edges.clone(), number);
+    map.favouring(|_| true).favouring_within(|_| true).by_octets()
 }
 
 /// Every run of addresses that a plan speaks of, but for those that only filters and policies do.
