@@ -1,29 +1,34 @@
-//! Large pages of memory. Tables of a million sessions are looked up all over, and with pages of 4
-//! kB the processor waits for where a page is as often as for what is in it: with pages of 2 MB,
-//! where the system has them to give, everything takes a tenth less.
+//! Large pages of memory. Tables of a million sessions are looked up all over, and the processor
+//! waits for where a page is, too, not only for what is in it: with pages of 2 MB in place of 4 kB,
+//! where the system has them to give, nearly everything takes a tenth less.
 
-/// Asks the C library for memory in large pages, in one piece rather than many: an allocator takes
-/// that from the environment before a program begins, so this one begins again, as the same
-/// process. Where that cannot be done, all goes on with small pages.
+/// Asks the C library for memory in large pages: an allocator takes that from the environment
+/// before a program begins, so this one begins again, as the same process. Where that cannot be
+/// done, all goes on with small pages.
 #[cfg(all(target_os = "linux", target_env = "gnu"))]
 pub(crate) fn begin_with_them() {
     use std::os::unix::process::CommandExt;
+    use std::path::Path;
+    use std::process::Command;
 
     const TUNABLES: &str = "GLIBC_TUNABLES";
-    const LARGE_PAGES: &str = "glibc.malloc.hugetlb=1:glibc.malloc.mmap_threshold=268435456";
+    // what is smaller than two such pages lies with others in one piece; what is larger has a piece
+    // of its own, which goes back as soon as it is not needed
+    const LARGE_PAGES: &str = "glibc.malloc.hugetlb=1:glibc.malloc.mmap_threshold=4194304";
 
     // it has begun again, or somebody has their own mind about memory
     if std::env::var_os(TUNABLES).is_some() {
         return;
     }
-    let Ok(program) = std::env::current_exe() else { return };
-    let mut again = std::process::Command::new(program);
     let mut arguments = std::env::args_os();
-    if let Some(name) = arguments.next() {
-        again.arg0(name);
+    let (Ok(program), Some(name)) = (std::env::current_exe(), arguments.next()) else { return };
+    // under another name it is something else that runs: a loader or an emulator
+    if program.file_name() != Path::new(&name).file_name() {
+        return;
     }
+    let mut again = Command::new(program);
     // comes back only if it fails
-    let _ = again.args(arguments).env(TUNABLES, LARGE_PAGES).exec();
+    let _ = again.arg0(name).args(arguments).env(TUNABLES, LARGE_PAGES).exec();
 }
 
 /// Other systems decide on their own.
