@@ -292,11 +292,10 @@ impl Device {
     /// What was in use over time, once the traffic is over at an instant: what is still in use then
     /// is followed to its end, and nothing else can be asked of the device any more.
     pub(crate) fn finish_history(&mut self, at: Instant) -> Option<Box<History>> {
-        if let Some(history) = &mut self.recorder.wanted_mut()?.history {
-            history.end_rests(at.0);
-            history.drain(at);
-            self.expire_finally(Instant(u64::MAX - 1));
-        }
+        let history = self.recorder.history_mut()?;
+        history.end_rests(at.0);
+        history.drain(at);
+        self.expire_finally(Instant(u64::MAX - 1));
         let mut history = self.recorder.wanted_mut()?.history.take()?;
         history.finish();
         Some(history)

@@ -38,7 +38,7 @@ impl Device {
     fn restart(&mut self, now: Instant) {
         self.engine().clear(now, Clearing::default(), Cause::Restarted);
         self.bindings.forget_choices();
-        if let Some(history) = self.recorder.wanted_mut().and_then(|w| w.history.as_mut()) {
+        if let Some(history) = self.recorder.history_mut() {
             history.forget_port_tables();
         }
     }

@@ -4,7 +4,7 @@
 
 use std::net::{IpAddr, Ipv4Addr};
 
-use crate::net::{AddressRange, AddressSet, Endpoint, Packet, Protocol};
+use crate::net::{AddressRange, AddressSet, Endpoint, Packet, Protocol, Tuple};
 
 /// An address as state is keyed by it; ordered as addresses are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
@@ -77,10 +77,17 @@ impl Key {
     }
 }
 
+/// Two ends as a packet between them carries them.
+#[inline]
+pub(crate) fn tuple_of(source: EndKey, destination: EndKey) -> Tuple {
+    let end = |end: EndKey| end.0.with_port(end.1);
+    Tuple { source: end(source), destination: end(destination) }
+}
+
 /// The first packet of a flow between two ends.
 pub(crate) fn first_packet(protocol: Protocol, source: EndKey, destination: EndKey) -> Packet {
-    let end = |end: EndKey| end.0.with_port(end.1);
-    Packet::first(protocol, end(source), end(destination))
+    let ends = tuple_of(source, destination);
+    Packet::first(protocol, ends.source, ends.destination)
 }
 
 /// How many neighbourhoods there are.

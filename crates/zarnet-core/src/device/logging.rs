@@ -32,7 +32,7 @@ impl Device {
     /// Takes what was logged since the last time, in the order of its time, and leaves room for
     /// more.
     pub(crate) fn take_log(&mut self, room: Vec<LogEntry>) -> Vec<LogEntry> {
-        match self.recorder.wanted_mut().and_then(|wanted| wanted.log.as_mut()) {
+        match self.recorder.log_mut() {
             Some(log) => log.take(room),
             None => room,
         }

@@ -41,7 +41,7 @@ use sinks::Recorder;
 pub use bindings::Cause as EndCause;
 pub use compiled::PrefixPair;
 pub(crate) use fast_path::{FastOutcome, FastPacket, FastPath, FlowKey};
-pub(crate) use key::{EndKey, Key};
+pub(crate) use key::{Key, tuple_of};
 pub(crate) use outcome::FlowSchedule;
 pub use outcome::{Forwarded, Outcome, Refusal, SessionRef, Taken};
 pub use pipeline::{Condition, ForwardedError, Judged, OwnSource, Verdicts};

@@ -40,7 +40,7 @@ impl Device {
         engine.rebuild(now.0, &Renumbered { renaming, targets: &targets });
         engine.hold_ends(&held);
         engine.pass_on(now);
-        if let Some(log) = self.recorder.wanted_mut().and_then(|wanted| wanted.log.as_mut()) {
+        if let Some(log) = self.recorder.log_mut() {
             log.update_blocks(now, &self.bindings);
         }
         self.bindings.externals.forget_returns();

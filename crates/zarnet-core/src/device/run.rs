@@ -3,7 +3,6 @@
 use super::Device;
 use super::outcome::{Outcome, Refusal, SessionRef};
 use super::pipeline::{ForwardedError, OwnSource};
-use super::sinks::Wanted;
 use crate::net::{IcmpError, Instant, Packet};
 use crate::observe::Observer;
 use crate::plan::InterfaceId;
@@ -100,9 +99,7 @@ impl Device {
 
     /// Ends everything whose time is up at `now`, after [`Device::release`].
     pub(crate) fn expire_finally(&mut self, now: Instant) {
-        // use over time and logs are told in their order
-        let is_told = |wanted: &Wanted| wanted.history.is_some() || wanted.log.is_some();
-        let ordered = self.recorder.wanted().is_some_and(is_told);
+        let ordered = self.recorder.is_told_in_order();
         self.engine().expire_finally(now, ordered);
     }
 }

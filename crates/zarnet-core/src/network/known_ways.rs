@@ -4,8 +4,8 @@
 use super::fast_paths::ShortWay;
 use super::ways::{Classes, Hop, KnownWay, MOST_HOPS, MOST_WAYS, Way, Ways};
 use super::{Network, Passage, Receiver};
-use crate::device::{EndKey, FlowSchedule, Key, Probe, SessionRef};
-use crate::net::{Instant, Packet, Tuple};
+use crate::device::{FlowSchedule, Key, Probe, SessionRef, tuple_of};
+use crate::net::{Instant, Packet};
 use crate::plan::DeviceId;
 
 impl Network {
@@ -210,8 +210,7 @@ impl Network {
                 return false;
             };
             (source, destination) = (flow.source, flow.destination);
-            let end = |end: EndKey| end.0.with_port(end.1);
-            let ends = Tuple { source: end(source), destination: end(destination) };
+            let ends = tuple_of(source, destination);
             if !hop.leads_alike(classes, known.packet.protocol, ends) {
                 return false;
             }

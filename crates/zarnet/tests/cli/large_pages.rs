@@ -2,38 +2,44 @@
 #![cfg(all(target_os = "linux", target_env = "gnu"))]
 
 use std::fs;
-use std::process::{Child, Command, Stdio};
+use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use super::estate;
 
-/// Waits until something is so of a process, for at most as long as a machine that is very busy
-/// would need.
-fn becomes(child: &Child, is_so: impl Fn(&[u8]) -> bool) -> bool {
-    let environment = format!("/proc/{}/environ", child.id());
+/// Starts the program with an environment, waits until it waits for its traffic, and gives what its
+/// environment and its arguments are then. Fails after as long as a very busy machine would need.
+fn once_it_waits(environment: &[(&str, &str)], is_there: impl Fn(&str) -> bool) -> [String; 2] {
+    let folder = estate();
+    let mut program = Command::new(env!("CARGO_BIN_EXE_zarnet"));
+    program.args(["predict", "harbour.toml", "-"]).current_dir(folder.path()).env_clear();
+    program.envs(environment.iter().copied()).stdin(Stdio::piped()).stdout(Stdio::piped());
+    let child = program.spawn().unwrap();
+    let read = |what: &str| {
+        let octets = fs::read(format!("/proc/{}/{what}", child.id())).unwrap_or_default();
+        String::from_utf8_lossy(&octets).into_owned()
+    };
     let began = Instant::now();
-    while began.elapsed() < Duration::from_secs(60) {
-        if fs::read(&environment).is_ok_and(|environment| is_so(&environment)) {
-            return true;
-        }
+    while !(read("stat").contains(") S ") && is_there(&read("environ"))) {
+        assert!(began.elapsed() < Duration::from_secs(60), "{:?}", read("environ"));
         std::thread::sleep(Duration::from_millis(5));
     }
-    false
+    let seen = [read("environ"), read("cmdline")];
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(2), "an empty list is no traffic");
+    seen
 }
 
 #[test]
 fn memory_comes_in_large_pages() {
-    let folder = estate();
-    let mut program = Command::new(env!("CARGO_BIN_EXE_zarnet"));
-    // waits for its traffic
-    program.args(["predict", "harbour.toml", "-"]).current_dir(folder.path()).env_clear();
-    let child = program.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
-    let asked = |environment: &[u8]| {
-        String::from_utf8_lossy(environment).contains("GLIBC_TUNABLES=glibc.malloc.hugetlb=1")
-    };
-    assert!(becomes(&child, asked));
-    let arguments = fs::read(format!("/proc/{}/cmdline", child.id())).unwrap();
-    assert!(arguments.ends_with(b"\0predict\0harbour.toml\0-\0"));
-    let output = child.wait_with_output().unwrap();
-    assert_eq!(output.status.code(), Some(2), "an empty list is no traffic");
+    let [environment, arguments] = once_it_waits(&[], |e| e.contains("GLIBC_TUNABLES="));
+    assert!(environment.starts_with("GLIBC_TUNABLES=glibc.malloc.hugetlb=1"), "{environment:?}");
+    assert!(arguments.ends_with("\0predict\0harbour.toml\0-\0"), "{arguments:?}");
+}
+
+#[test]
+fn what_a_user_says_about_memory_stays() {
+    let own = ("GLIBC_TUNABLES", "glibc.malloc.perturb=1");
+    let [environment, _] = once_it_waits(&[own], |e| e.contains("GLIBC_TUNABLES="));
+    assert_eq!(environment, "GLIBC_TUNABLES=glibc.malloc.perturb=1\0");
 }

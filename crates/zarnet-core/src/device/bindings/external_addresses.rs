@@ -28,7 +28,7 @@ pub(in crate::device) struct ExternalAddress {
 }
 
 impl ExternalAddress {
-    /// The port_table of a protocol, if it has been used.
+    /// The port table of a protocol, if it has been used.
     pub(in crate::device) fn port_table(&self, protocol: Protocol) -> Option<u32> {
         let port_table = self.port_tables[table_slot(protocol)?];
         (port_table != NONE).then_some(port_table)
@@ -45,10 +45,10 @@ pub(in crate::device) struct ExternalAddresses {
     by_address: HashMap<Key, u32, RandomState>,
     list: Vec<ExternalAddress>,
     port_tables: Vec<PortTable>,
-    /// Whose each port_table is: the position of its address, and the protocol. Apart from the
-    /// port_tables, as what follows: all of them together are few lines of a cache.
+    /// Whose each port table is: the position of its address, and the protocol. Apart from the
+    /// port tables, as what follows: all of them together are few lines of a cache.
     owners: Vec<(u32, Protocol)>,
-    /// The port last handed out, by port_table and class, for sequential assignment; 0 before the
+    /// The port last handed out, by port table and class, for sequential assignment; 0 before the
     /// first.
     lasts: Vec<u16>,
     classes: usize,
@@ -94,25 +94,25 @@ impl ExternalAddresses {
         &mut self.port_tables[port_table as usize]
     }
 
-    /// Whose a port_table is: the position of its address, and the protocol.
+    /// Whose a port table is: the position of its address, and the protocol.
     #[inline(always)]
     pub(in crate::device) fn owner(&self, port_table: u32) -> (u32, Protocol) {
         self.owners[port_table as usize]
     }
 
-    /// The position of a port_table's address.
+    /// The position of a port table's address.
     #[inline(always)]
     pub(in crate::device) fn external_of(&self, port_table: u32) -> u32 {
         self.owner(port_table).0
     }
 
-    /// The protocol of a port_table.
+    /// The protocol of a port table.
     #[inline(always)]
     pub(in crate::device) fn protocol_of(&self, port_table: u32) -> Protocol {
         self.owner(port_table).1
     }
 
-    /// The port last handed out on a port_table, in a class; 0 before the first.
+    /// The port last handed out on a port table, in a class; 0 before the first.
     #[inline(always)]
     pub(in crate::device) fn last(&self, port_table: u32, class: usize) -> u16 {
         self.lasts[port_table as usize * self.classes + class]
@@ -123,7 +123,7 @@ impl ExternalAddresses {
         self.lasts[port_table as usize * self.classes + class] = port;
     }
 
-    /// The port_table of an address and protocol, if it has been used.
+    /// The port table of an address and protocol, if it has been used.
     pub(in crate::device) fn find_port_table(
         &self,
         address: Key,
@@ -197,7 +197,7 @@ impl ExternalAddresses {
         }
     }
 
-    /// Counts one mapping less on a port_table's address, and gives the address if it is out of
+    /// Counts one mapping less on a port table's address, and gives the address if it is out of
     /// use.
     pub(super) fn leave(&mut self, port_table: u32) -> Option<Key> {
         let external = self.external_of(port_table);
@@ -270,37 +270,37 @@ impl ExternalAddresses {
         self.resting.next_end()
     }
 
-    /// Whether any host has anything on a port_table besides mappings.
+    /// Whether any host has anything on a port table besides mappings.
     pub(super) fn has_own_ports(&self) -> bool {
         !self.own.is_empty()
     }
 
-    /// What a host has on a port_table besides mappings, if it has anything.
+    /// What a host has on a port table besides mappings, if it has anything.
     #[inline(always)]
     pub(in crate::device) fn own_ports(&self, port_table: u32, host: Key) -> Option<&OwnPorts> {
         self.own.of(port_table, host)
     }
 
-    /// Reads where the parts of a port_table are.
+    /// Reads where the parts of a port table are.
     #[inline(always)]
     pub(super) fn touch_table(&self, port_table: u32) -> u32 {
         self.port_table(port_table).touch()
     }
 
-    /// Reads where is noted what a host has on a port_table besides mappings.
+    /// Reads where is noted what a host has on a port table besides mappings.
     #[inline(always)]
     pub(super) fn touch_own(&self, port_table: u32, host: Key) -> u64 {
         self.own.touch(port_table, host)
     }
 
-    /// Reads what there is of the first block of a host on a port_table.
+    /// Reads what there is of the first block of a host on a port table.
     #[inline(always)]
     pub(super) fn touch_first_block(&self, port_table: u32, host: Key) -> u32 {
         let block = self.own_ports(port_table, host).and_then(OwnPorts::first_block);
         block.map_or(0, |block| self.touch_block(port_table, block))
     }
 
-    /// Resting ports of a port_table that a host had: to it they are free, unless a plan has taken
+    /// Resting ports of a port table that a host had: to it they are free, unless a plan has taken
     /// them out since. In no order.
     pub(in crate::device) fn resting_for<'a>(
         &'a self,

@@ -1,4 +1,4 @@
-//! A short list of ports or blocks: most hosts have one.
+//! A short list of what is known by a number, as blocks are: most hosts have one.
 
 /// Some numbers, in ascending order.
 #[derive(Debug, Clone)]

@@ -25,7 +25,7 @@ struct Place<V> {
     value: V,
 }
 
-/// What hosts have.
+/// What hosts have, by host and something besides.
 #[derive(Debug, Clone)]
 pub(in crate::device) struct HostMap<V> {
     /// A power of two of them; none before the first host.

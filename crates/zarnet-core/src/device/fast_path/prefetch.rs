@@ -88,8 +88,8 @@ impl Context<'_> {
         external.and_then(|e| self.bindings.externals.get(e).port_table(flow.protocol))
     }
 
-    /// Whether it has to be waited for where a host's next port is entered: ports are not handed out
-    /// one after the other, or on many addresses, or are counted by many rules.
+    /// Whether it has to be waited for where a host's next port is entered: ports are not handed
+    /// out one after the other, or on many addresses, or are counted by many rules.
     pub(in crate::device) fn has_far_ports(&self) -> bool {
         let targets = &self.compiled.targets.list;
         self.is_careful()

@@ -65,7 +65,22 @@ impl Recorder {
         self.wanted.as_deref_mut()
     }
 
-    /// The same, now that something is wanted.
+    /// What was in use over time, where that is wanted.
+    pub(super) fn history_mut(&mut self) -> Option<&mut History> {
+        self.wanted_mut()?.history.as_deref_mut()
+    }
+
+    /// The translation log, where that is wanted.
+    pub(super) fn log_mut(&mut self) -> Option<&mut TranslationLog> {
+        self.wanted_mut()?.log.as_deref_mut()
+    }
+
+    /// Whether anybody is told of events in their order.
+    pub(super) fn is_told_in_order(&self) -> bool {
+        self.wanted().is_some_and(|wanted| wanted.history.is_some() || wanted.log.is_some())
+    }
+
+    /// What is wanted besides counters, now that something is.
     pub(super) fn want(&mut self) -> &mut Wanted {
         self.wanted.get_or_insert_default()
     }

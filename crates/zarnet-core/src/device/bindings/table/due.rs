@@ -21,8 +21,8 @@ impl Table {
         self.wheel.has_ahead()
     }
 
-    /// Reads the mapping of a session, or its tuples. For many at once: of those that are not beside
-    /// their mapping, the processor then waits for all together.
+    /// Reads the mapping of a session, or its tuples. For many at once: of those that are not
+    /// beside their mapping, the processor then waits for all together.
     #[inline(always)]
     pub(in crate::device::bindings) fn touch_owner(&self, id: u32) -> u32 {
         let session = &self.slots[id].session;

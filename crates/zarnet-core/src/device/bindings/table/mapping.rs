@@ -20,7 +20,7 @@ pub(in crate::device) enum Kind {
 pub(in crate::device) struct Mapping {
     pub internal: Key,
     /// Kind in the two highest bits, free choice in the third, whether it still waits for its first
-    /// session in the fourth; the port_table, or for a whole or portless mapping the external
+    /// session in the fourth; the port table, or for a whole or portless mapping the external
     /// address.
     pub(super) place: u32,
     /// First of its sessions, unless they are many.

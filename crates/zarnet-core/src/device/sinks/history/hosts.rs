@@ -188,7 +188,8 @@ mod tests {
             let told = |(host, count): (&u32, &u32)| {
                 (Key::from_number((*host).into()).address(), *count)
             };
-            let wanted: Vec<Vec<_>> = begun.iter().map(|of| of.iter().map(told).collect()).collect();
+            let wanted: Vec<Vec<_>> =
+                begun.iter().map(|of| of.iter().map(told).collect()).collect();
             prop_assert_eq!(hosts.by_line(&wider), wanted);
         }
     }

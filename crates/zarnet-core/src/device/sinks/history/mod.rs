@@ -53,7 +53,7 @@ pub struct History {
     compiled: Arc<Compiled>,
     lines: Vec<(Supply, Series)>,
     known: HashMap<Supply, u32, RandomState>,
-    /// Lines that a port of a port_table counts for, by port_table and port class.
+    /// Lines that a port of a port table counts for, by port table and port class.
     port_tables: Vec<Option<PortLines>>,
     /// Of each line, the wider ones that whatever is of it is of too.
     wider: Vec<[u32; 5]>,
@@ -203,7 +203,7 @@ const MAPPINGS: u32 = 0;
 const SESSIONS: u32 = 1;
 
 impl History {
-    /// A port of a port_table is taken or free again.
+    /// A port of a port table is taken or free again.
     #[inline(never)]
     fn change_port(&mut self, bindings: &Bindings, port_table: u32, port: u16, now: u64, up: bool) {
         let lines = self.port_lines(bindings, port_table, port).ports;
@@ -235,7 +235,7 @@ impl History {
         }
     }
 
-    /// A block of a port_table, by its class, belongs to a host or to none again.
+    /// A block of a port table, by its class, belongs to a host or to none again.
     fn change_block(
         &mut self,
         bindings: &Bindings,
