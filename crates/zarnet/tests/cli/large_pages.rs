@@ -13,8 +13,8 @@ fn once_it_waits(environment: &[(&str, &str)], is_there: impl Fn(&str) -> bool) 
     let folder = estate();
     let mut program = Command::new(env!("CARGO_BIN_EXE_zarnet"));
     program.args(["predict", "harbour.toml", "-"]).current_dir(folder.path()).env_clear();
-    program.envs(environment.iter().copied()).stdin(Stdio::piped()).stdout(Stdio::piped());
-    let child = program.spawn().unwrap();
+    program.envs(environment.iter().copied()).stdin(Stdio::piped());
+    let child = program.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let read = |what: &str| {
         let octets = fs::read(format!("/proc/{}/{what}", child.id())).unwrap_or_default();
         String::from_utf8_lossy(&octets).into_owned()
