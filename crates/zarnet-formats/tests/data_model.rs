@@ -1,10 +1,13 @@
 //! Data of the standard modules: every example is read, every invalid one refused where it is
-//! wrong.
+//! wrong; and what is read out of it.
 
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use zarnet_core::plan::DeviceId;
 use zarnet_formats::data_model::{Foreign, check, parse};
+use zarnet_formats::ietf_nat::{ModuleForm, export, import};
+use zarnet_formats::plan::from_text;
 
 fn examples(folder: &str) -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/standards").join(folder);
@@ -51,4 +54,34 @@ fn every_invalid_example_is_refused_with_the_path_of_its_fault() {
         fs::write(&expected, &told).unwrap();
     }
     assert_eq!(told, fs::read_to_string(expected).unwrap());
+}
+
+#[test]
+fn a_policy_is_for_the_one_of_several_external_interfaces_that_it_names() {
+    let uplinks =
+        [("first", "192.0.2.1/28"), ("second", "198.51.100.1/28")].map(|(name, address)| {
+            format!(
+                "  [[device.interface]]\n  name = \"{name}\"\n  realm = \"{name}\"\n  segment = \
+             \"internet\"\n  address = \"{address}\"\n"
+            )
+        });
+    let rules = ["first", "second"].map(|name| {
+        format!(
+            "  [[device.rule]]\n  name = \"by-{name}\"\n  type = \"overload\"\n  into = \
+             \"{name}\"\n  as = \"{name}\"\n"
+        )
+    });
+    let text = format!(
+        "[[segment]]\nname = \"internet\"\ninternet = true\n[[device]]\nname = \"edge\"\n  \
+         [[device.interface]]\n  name = \"quay\"\n  realm = \"internal\"\n  address = \
+         \"10.0.0.1/24\"\n{}{}",
+        uplinks.concat(),
+        rules.concat()
+    );
+    let loaded = from_text(Path::new("edge.toml"), text).unwrap();
+    let exported = export(&loaded.plan, DeviceId(0), ModuleForm::Standard);
+    let imported = import(&exported.document, "device").unwrap();
+    let told: Vec<&str> =
+        imported.text.lines().map(str::trim).filter(|l| l.starts_with("into")).collect();
+    assert_eq!(told, ["into = \"first\"", "into = \"second\""], "{}", imported.text);
 }

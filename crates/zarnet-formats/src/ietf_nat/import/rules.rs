@@ -114,8 +114,15 @@ impl Import<'_> {
     ) {
         let id = policy.number("id").unwrap_or_default();
         let outside = policy.get("external-realm").and_then(|r| r.text("external-interface"));
+        // where there are several, a policy is for the one that it names
+        let mut external = interfaces.iter().filter(|i| i.is_external);
+        let is_one_of_several =
+            external.clone().nth(1).is_some() && external.any(|i| outside == Some(i.name.as_str()));
+        let into: Vec<String> =
+            outside.filter(|_| is_one_of_several).map(str::to_owned).into_iter().collect();
         for pair in policy.list("nptv6-prefixes") {
             let mut rule = self.begin("prefix", "static", id, instance, is_enabled);
+            rule.list("into", &into);
             prefix_ends(&pair, &mut rule);
             rules.push(rule);
         }
@@ -124,6 +131,7 @@ impl Import<'_> {
             return;
         }
         let mut rule = self.begin(kind, kind, id, instance, is_enabled);
+        rule.list("into", &into);
         let senders: Vec<String> = policy
             .list("subscriber-match")
             .iter()

@@ -14,6 +14,8 @@ pub(super) struct Interface {
     pub(super) name: String,
     /// Its first IPv4 address.
     pub(super) primary: Option<IpAddr>,
+    /// Whether it is of the external realm.
+    pub(super) is_external: bool,
     pub(super) table: Table,
 }
 
@@ -115,7 +117,8 @@ impl Import<'_> {
                 table.text("note", note);
             }
             let primary = own.iter().map(|a| a.0).find(IpAddr::is_ipv4);
-            interfaces.push(Interface { name: named[i].into(), primary, table });
+            let is_external = realm == Some("external");
+            interfaces.push(Interface { name: named[i].into(), primary, is_external, table });
         }
         (interfaces, segments)
     }
