@@ -89,7 +89,7 @@ impl Held {
     pub fn take(&mut self) -> Vec<Holder> {
         let mut list: Vec<Holder> = std::mem::take(&mut self.hosts).into_values().collect();
         list.iter_mut().for_each(|h| h.rules.sort_unstable());
-        list.sort_by_key(|h| (std::cmp::Reverse(h.held), h.since, h.host));
+        list.sort_by_cached_key(|h| (std::cmp::Reverse(h.held), h.since, h.host));
         list
     }
 }

@@ -186,13 +186,11 @@ impl<S: Sink> Engine<'_, S> {
     }
 
     /// The same when no packet will come any more: nothing is looked up then, so that ports,
-    /// indexes and pairs are left as they are. `tells_ports`: somebody is told which ports are free.
+    /// indexes and pairs are left as they are.
     #[inline(always)]
-    pub(super) fn close_both_finally(&mut self, id: u32, at: u64, tells_ports: bool) -> bool {
+    pub(super) fn close_both_finally(&mut self, id: u32, at: u64) -> bool {
         let Some(m) = self.lone_mapping(id) else { return false };
-        if tells_ports {
-            self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
-        }
+        self.report(at, TableEvent::PortFreed { port_table: m.place(), port: m.external_port });
         self.both_closed(at, id, m.rule);
         self.bindings.table.forget_lone(id);
         if let Some(address) = self.bindings.externals.leave(m.place()) {

@@ -27,8 +27,7 @@ impl<S: Sink> Engine<'_, S> {
         for id in 0..self.bindings.table.places() {
             let session = self.bindings.table.session(id);
             let (expires, is_none) = (session.expires, session.owner == NONE);
-            if is_none || expires > now.0 || !ordered && self.close_both_finally(id, expires, false)
-            {
+            if is_none || expires > now.0 || !ordered && self.close_both_finally(id, expires) {
                 continue;
             }
             if ordered || self.bindings.table.uses_mapping(id) {
@@ -37,14 +36,15 @@ impl<S: Sink> Engine<'_, S> {
                 self.close_session(id, expires, Cause::Expired);
             }
         }
-        others.sort_unstable();
+        // compared as one number: that is no decision
+        others.sort_unstable_by_key(|(at, id)| u128::from(*at) << 32 | u128::from(*id));
         for some in others.chunks(TOGETHER) {
             let expires = |(_, id): &(u64, u32)| self.bindings.table.session(*id).expires;
             std::hint::black_box(some.iter().fold(0, |sum, other| sum ^ expires(other)));
             let owner = |(_, id): &(u64, u32)| self.bindings.table.touch_owner(*id);
             std::hint::black_box(some.iter().fold(0, |sum, other| sum ^ owner(other)));
             for &(at, id) in some {
-                if !ordered || !self.close_both_finally(id, at, true) {
+                if !ordered || !self.close_both_finally(id, at) {
                     self.close_session(id, at, Cause::Expired);
                 }
             }

@@ -77,7 +77,10 @@ impl Recorder {
 
     /// Whether anybody is told of events in their order.
     pub(super) fn is_told_in_order(&self) -> bool {
-        self.wanted().is_some_and(|wanted| wanted.history.is_some() || wanted.log.is_some())
+        let in_order = |history: &History| !history.drains();
+        self.wanted().is_some_and(|wanted| {
+            wanted.history.as_deref().is_some_and(in_order) || wanted.log.is_some()
+        })
     }
 
     /// What is wanted besides counters, now that something is.

@@ -60,8 +60,7 @@ pub struct Series {
 #[derive(Debug, Clone, Copy)]
 struct Drain {
     since: u64,
-    last: u64,
-    area: u128,
+    area: i128,
 }
 
 /// A sample of how long uses lasted: all of them as long as they are few, then every second one,
@@ -123,8 +122,9 @@ impl Series {
     pub fn note(&mut self, now: u64, value: u32, begun: bool, room: usize) {
         let before = std::mem::replace(&mut self.value, value);
         if let Some(drain) = &mut self.drain {
-            drain.area += u128::from(now.saturating_sub(drain.last)) * u128::from(before);
-            drain.last = now;
+            // each use that ends has gone on since then, whichever ends first
+            let ended = i128::from(before) - i128::from(value);
+            drain.area += i128::from(now.saturating_sub(drain.since)) * ended;
             return;
         }
         let span = self.span(now, before, room);
@@ -161,7 +161,7 @@ impl Series {
 
     /// The traffic is over: from now on it is only noted how long what is in use goes on.
     pub(in crate::device) fn drain(&mut self, now: u64) {
-        self.drain = Some(Drain { since: now, last: now, area: 0 });
+        self.drain = Some(Drain { since: now, area: 0 });
         if let Some(rest) = &mut self.with_rest {
             rest.drain(now);
         }

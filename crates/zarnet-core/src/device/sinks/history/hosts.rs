@@ -115,7 +115,7 @@ impl Hosts {
 
     /// By line, the hosts that began uses of it or of one that it is wider than, in order.
     pub(super) fn by_line(&self, wider: &[[u32; 5]]) -> Vec<Vec<(IpAddr, u32)>> {
-        let mut lines: Vec<Vec<(IpAddr, u32)>> = vec![Vec::new(); wider.len()];
+        let mut lines: Vec<Vec<(Key, u32)>> = vec![Vec::new(); wider.len()];
         let own = self.known.iter().flat_map(|(key, host)| {
             host.begun.into_iter().filter(|b| b.1 > 0).map(|(line, begun)| (*key, line, begun))
         });
@@ -123,11 +123,11 @@ impl Hosts {
         for (key, line, begun) in own.chain(others) {
             let all = [line].into_iter().chain(wider[line as usize]);
             for line in all.filter(|l| *l != NONE) {
-                lines[line as usize].push((key.address(), begun));
+                lines[line as usize].push((key, begun));
             }
         }
         for list in &mut lines {
-            list.sort_unstable();
+            list.sort_unstable_by_key(|(key, begun)| key.number() << 32 | u64::from(*begun));
             // a host may use several lines that a wider one spans
             list.dedup_by(|next, kept| {
                 let is_same = next.0 == kept.0;
@@ -135,7 +135,9 @@ impl Hosts {
                 is_same
             });
         }
-        lines
+        let told =
+            |list: Vec<(Key, u32)>| list.into_iter().map(|(k, n)| (k.address(), n)).collect();
+        lines.into_iter().map(told).collect()
     }
 }
 

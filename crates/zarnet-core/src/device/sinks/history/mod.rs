@@ -125,6 +125,11 @@ impl History {
         self.lines.iter_mut().for_each(|l| l.1.drain(now.0));
     }
 
+    /// Whether it is: what ends then is told in whichever order it is found.
+    pub(in crate::device) fn drains(&self) -> bool {
+        self.drains
+    }
+
     /// Nothing more comes: what was put off is done.
     pub(in crate::device) fn finish(&mut self) {
         self.end_rests(u64::MAX);

@@ -54,6 +54,11 @@ fn what_is_asked_of_use_over_time() {
     // 10 at one, 10 at two before the end, then 10 at two and 60 at one
     assert_eq!(drained.area(), 110.0);
     assert_eq!((drained.peak.count, drained.spans().len()), (2, 2));
+    let mut last_first = series(&[(10, 1), (20, 2)], ROOM);
+    last_first.drain(30);
+    last_first.note(100, 1, false, ROOM);
+    last_first.note(40, 0, false, ROOM);
+    assert_eq!(last_first.area(), 110.0, "whichever use ends first");
     let mut lengths = Lengths::default();
     (0..10_000).for_each(|n| lengths.note(n));
     assert!((200..=512).contains(&lengths.sample().len()));
