@@ -134,7 +134,7 @@ pub fn at_peak<W: Watch>(
     seed: u64,
     watch: &W,
 ) -> Result<Instant, AnalysisError> {
-    let options = Options { seed, sessions: false, ..Options::default() };
+    let options = Options { seed, mappings: false, sessions: false, ..Options::default() };
     let whole = play(traffic, options, watch, |items, options| {
         predict(plan.clone(), items, traffic.events(), options)
     })?;
