@@ -3,9 +3,9 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use foldhash::fast::RandomState;
 use zarnet_core::plan::field::{
-    DraftAcl, DraftHost, DraftInterface, DraftPolicy, DraftPool, DraftRoute, DraftRule,
-    DraftSegment, Field,
+    DraftAcl, DraftHost, DraftInterface, DraftPool, DraftRule, DraftSegment, Table,
 };
 use zarnet_core::plan::{Described, DevicePlan, Draft, DraftDevice, Plan};
 
@@ -57,10 +57,8 @@ const BY_PACKETS: [(&str, &[&str]); 6] = [
 /// effect packets show, if they have any.
 pub(super) fn written(old: &Draft, new: &Draft) -> (Vec<ChangedSetting>, Vec<ChangedSetting>) {
     let mut all = Compared::default();
-    all.named("segment", &old.segments, &new.segments, |s: &DraftSegment| {
-        (s.name.value.clone(), s.written())
-    });
-    all.named("host", &old.hosts, &new.hosts, |h: &DraftHost| (h.name.value.clone(), h.written()));
+    all.named("segment", &old.segments, &new.segments);
+    all.named("host", &old.hosts, &new.hosts);
     let there: HashMap<&str, &DraftDevice> =
         new.devices.iter().map(|d| (d.name.value.as_str(), d)).collect();
     for before in &old.devices {
@@ -127,60 +125,71 @@ struct Compared {
     list: Vec<ChangedSetting>,
 }
 
-type Keys = Vec<(&'static Field, String)>;
+/// A table with a name.
+trait Named: Table {
+    fn name(&self) -> &str;
+}
+
+macro_rules! named {
+    ($($draft:ident)*) => {
+        $(impl Named for $draft {
+            fn name(&self) -> &str {
+                &self.name.value
+            }
+        })*
+    };
+}
+
+named! { DraftAcl DraftHost DraftInterface DraftPool DraftRule DraftSegment }
 
 impl Compared {
     fn of_device(&mut self, old: &DraftDevice, new: &DraftDevice) {
-        self.named("interface", &old.interfaces, &new.interfaces, |i: &DraftInterface| {
-            (i.name.value.clone(), i.written())
-        });
-        self.named("filter", &old.acls, &new.acls, |a: &DraftAcl| {
-            (a.name.value.clone(), a.written())
-        });
-        self.named("pool", &old.pools, &new.pools, |p: &DraftPool| {
-            (p.name.value.clone(), p.written())
-        });
-        self.named("rule", &old.rules, &new.rules, |r: &DraftRule| {
-            (r.name.value.clone(), r.written())
-        });
-        self.unnamed("route", &old.routes, &new.routes, DraftRoute::written);
-        self.unnamed("policy entry", &old.policies, &new.policies, DraftPolicy::written);
+        self.named("interface", &old.interfaces, &new.interfaces);
+        self.named("filter", &old.acls, &new.acls);
+        self.named("pool", &old.pools, &new.pools);
+        self.named("rule", &old.rules, &new.rules);
+        self.unnamed("route", &old.routes, &new.routes);
+        self.unnamed("policy entry", &old.policies, &new.policies);
     }
 
     /// Tables with names: each against the one of its name.
-    fn named<T>(&mut self, kind: &str, old: &[T], new: &[T], keys: fn(&T) -> (String, Keys)) {
-        let (old, new): (Vec<_>, Vec<_>) =
-            (old.iter().map(keys).collect(), new.iter().map(keys).collect());
-        let by_name: HashMap<&str, &Keys> = new.iter().map(|n| (n.0.as_str(), &n.1)).collect();
-        let known: HashSet<&str> = old.iter().map(|o| o.0.as_str()).collect();
-        for (name, was) in &old {
-            let item = format!("{kind} {name}");
-            let Some(is) = by_name.get(name.as_str()) else {
-                self.whole(&item, "declared", "");
+    fn named<T: Named>(&mut self, kind: &str, old: &[T], new: &[T]) {
+        let by_name: HashMap<&str, &T, RandomState> = new.iter().map(|n| (n.name(), n)).collect();
+        let known: HashSet<&str, RandomState> = old.iter().map(Named::name).collect();
+        for was in old {
+            let Some(is) = by_name.get(was.name()) else {
+                self.whole(&format!("{kind} {}", was.name()), "declared", "");
                 continue;
             };
-            for ((field, before), (_, after)) in was.iter().zip(*is) {
+            // most of a plan stays as it is, and need not be put into words
+            if was.says_as(is) {
+                continue;
+            }
+            for ((field, before), (_, after)) in was.written().into_iter().zip(is.written()) {
                 if before != after && field.key != "note" {
                     self.list.push(ChangedSetting {
                         device: self.device.clone(),
-                        item: item.clone(),
+                        item: format!("{kind} {}", was.name()),
                         key: field.key.to_owned(),
-                        before: before.clone(),
-                        after: after.clone(),
+                        before,
+                        after,
                         meaning: field.meaning,
                     });
                 }
             }
         }
-        for (name, _) in new.iter().filter(|(name, _)| !known.contains(name.as_str())) {
-            self.whole(&format!("{kind} {name}"), "", "declared");
+        for is in new.iter().filter(|is| !known.contains(is.name())) {
+            self.whole(&format!("{kind} {}", is.name()), "", "declared");
         }
     }
 
     /// Tables without names: those that only one of the plans has.
-    fn unnamed<T>(&mut self, kind: &str, old: &[T], new: &[T], keys: fn(&T) -> Keys) {
+    fn unnamed<T: Table>(&mut self, kind: &str, old: &[T], new: &[T]) {
+        if old.len() == new.len() && old.iter().zip(new).all(|(was, is)| was.says_as(is)) {
+            return;
+        }
         let text = |table: &T| {
-            let told = keys(table).into_iter();
+            let told = table.written().into_iter();
             let told = told.filter(|(f, t)| *t != f.default && f.key != "note");
             told.map(|(f, t)| format!("{} {t}", f.key)).collect::<Vec<_>>().join(", ")
         };

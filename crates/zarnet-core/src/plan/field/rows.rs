@@ -55,12 +55,17 @@ macro_rules! fields {
                 keys.finish();
                 Some(Self { place, $($member: fields!(@given $member $kind [$($needed)?])),* })
             }
+        }
 
-            /// Every key with what counts for it: what is written, or the default, or nothing.
-            pub fn written(&self) -> Vec<(&'static Field, String)> {
+        impl Table for $draft {
+            fn written(&self) -> Vec<(&'static Field, String)> {
                 let texts = [$(self.$member.text()),*];
                 let default = |f: &Field| f.default.to_owned();
                 $name.iter().zip(texts).map(|(f, t)| (f, t.unwrap_or_else(|| default(f)))).collect()
+            }
+
+            fn says_as(&self, other: &Self) -> bool {
+                $(self.$member.is_as(&other.$member))&&*
             }
         }
 
@@ -68,6 +73,10 @@ macro_rules! fields {
             fn text(&self) -> Option<String> {
                 let all = self.written().into_iter().filter(|(f, t)| *t != f.default);
                 Some(all.map(|(f, t)| format!("{} {t}", f.key)).collect::<Vec<_>>().join(", "))
+            }
+
+            fn is_as(&self, other: &Self) -> bool {
+                self.says_as(other)
             }
         }
     };
