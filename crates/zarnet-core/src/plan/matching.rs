@@ -29,6 +29,17 @@ impl Rule {
             }
         }
     }
+
+    /// Whether a sender is one of these.
+    pub(crate) fn is_for_sender(&self, address: IpAddr) -> bool {
+        match &self.kind {
+            RuleKind::Static(s) => s.internal.contains(address),
+            RuleKind::Forward(f) => f.servers.iter().any(|s| s.address == address),
+            RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
+                self.parties.source.contains(address)
+            }
+        }
+    }
 }
 
 impl DevicePlan {

@@ -69,11 +69,12 @@ impl Context<'_> {
     /// The ports of an address that a host may have.
     fn free_for(&self, port_table: Option<u32>, address: Key, wish: Wish) -> Free<'_> {
         let Some(port_table) = port_table else {
-            let mut ports = PortMap::new();
+            // of many addresses each is looked at for the first time, and few have ports held
+            let mut ports = Cow::Borrowed(PortMap::unused());
             self.compiled.reserved(address.address(), wish.protocol, |first, last| {
-                ports.take_all(first, last)
+                ports.to_mut().take_all(first, last)
             });
-            return Free { ports: Cow::Owned(ports), rested: Vec::new() };
+            return Free { ports, rested: Vec::new() };
         };
         let ports = Cow::Borrowed(&self.bindings.externals.port_table(port_table).ports);
         let own = self.bindings.externals.own_ports(port_table, wish.host);

@@ -1,6 +1,8 @@
 //! The ports of one external address and protocol: which are taken, and how a free one is found.
 //! Read first: RFC 4787 §4.2.
 
+use std::sync::LazyLock;
+
 /// A run of ports, both ends included.
 pub(in crate::device) type PortSpan = (u16, u16);
 
@@ -28,6 +30,12 @@ impl PortMap {
         let mut map = Self { taken: zeros(), full: [0; 16], free: [4096; 16] };
         map.take(0);
         map
+    }
+
+    /// The same, to be looked at.
+    pub(in crate::device) fn unused() -> &'static Self {
+        static UNUSED: LazyLock<PortMap> = LazyLock::new(PortMap::new);
+        &UNUSED
     }
 
     /// Reads where its ports are.

@@ -151,7 +151,7 @@ impl Context<'_> {
                 rule.into.interfaces.contains(path.egress)
                     || path.hairpin.is_some_and(|into| into.intersects(&rule.into.interfaces))
             }
-            Condition::Source => rule.senders().contains(sent.source().address),
+            Condition::Source => rule.is_for_sender(sent.source().address),
             Condition::Destination => rule.parties.destination.contains(sent.destination().address),
             Condition::Service => serves_outbound(rule, sent),
             Condition::Direction => {
