@@ -72,7 +72,8 @@ impl Cut {
             }
         }
         steps.take(edges.len())?;
-        edges.sort_unstable();
+        // conditions come mostly in the order of their numbers: such runs are merged, not sorted
+        edges.sort();
         let mut cut = Self { intervals: Vec::new(), pieces: Vec::new(), met: Vec::new() };
         let mut places = HashMap::<u128, u32, RandomState>::default();
         let (mut here, mut active, mut i, mut start) = (0, Vec::<(u32, u32)>::new(), 0, 0);

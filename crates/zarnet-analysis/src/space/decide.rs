@@ -12,6 +12,7 @@ use rand_chacha::rand_core::{Rng, SeedableRng};
 use super::conditions::{Conditions, Constraint};
 use super::cut::{Cut, representative};
 use super::diagram::{Diagram, Nodes, Part};
+use super::regions::{Held, Regions};
 use super::steps::Steps;
 use super::{Field, Point, is_ipv4};
 
@@ -22,8 +23,8 @@ const KEPT: usize = 1 << 20;
 /// So many of the last answers are kept.
 const RECENT: usize = 1 << 12;
 
-/// The diagram of `answer`, which must give one number to all packets that meet the same of some
-/// conditions, 0 to those outside of their scope and to those between two families, which there are
+/// The diagram of `answer`, which must give one number to all packets that meet the same of those
+/// conditions that matter to them, 0 to those outside of their scope and to those between two families, which there are
 /// not; `None` if it takes more steps than there are. It is asked about one packet of each piece.
 pub fn decide(
     conditions: &Conditions,
@@ -40,6 +41,7 @@ pub fn decide(
         constraints,
         minds: constraints.iter().map(minds).collect(),
         scoped: conditions.is_scoped(),
+        regions: conditions.regions(),
         marks,
         answer,
         steps,
@@ -67,6 +69,9 @@ fn is_mixed(field: usize, point: &Point) -> bool {
     field == Field::Source as usize && is_ipv4(receiver) != is_ipv4(sender)
 }
 
+/// The first field: where conditions matter depends on it.
+const RECEIVERS: usize = Field::Destination as usize;
+
 /// The last field: what comes of it is asked, and not cut any further.
 const LAST: usize = Field::ALL.len() - 1;
 
@@ -75,6 +80,7 @@ struct Cutter<'a, F> {
     minds: Vec<u8>,
     /// Whether nothing is asked of packets that do not meet the first.
     scoped: bool,
+    regions: &'a Regions,
     marks: Vec<u128>,
     answer: F,
     steps: &'a mut Steps,
@@ -134,13 +140,18 @@ impl<F: FnMut(Point) -> u32> Cutter<'_, F> {
         self.steps.take(cut.intervals.len())?;
         let from = self.parts.len();
         let is_scoped = self.scoped && self.met[always.clone()].first() != Some(&0);
+        let mut mattering = Vec::new();
         for piece in &cut.pieces {
             point[field] = piece.number;
             let active = cut.met(piece);
+            let (base, always) = match field {
+                RECEIVERS => self.mattering((base, always.clone()), active, &mut mattering),
+                _ => (base, always.clone()),
+            };
             let is_beside = is_scoped && active.first() != Some(&0);
             let part = match is_beside || is_mixed(field, point) {
                 true => Part::leaf(0),
-                false => self.piece(field, base ^ piece.key, (always.clone(), active), point)?,
+                false => self.piece(field, base ^ piece.key, (always, active), point)?,
             };
             self.parts.push(part);
         }
@@ -154,6 +165,36 @@ impl<F: FnMut(Point) -> u32> Cutter<'_, F> {
         };
         self.parts.truncate(from);
         Some(part)
+    }
+
+    /// Of conditions that do not mind the receiver, as one number and by where they stand, those that
+    /// matter to receivers that meet some others. `known`: what that came to for other receivers.
+    fn mattering(
+        &mut self,
+        (base, always): (u128, Range<usize>),
+        active: &[u32],
+        known: &mut Vec<(Held, u128, Range<usize>)>,
+    ) -> (u128, Range<usize>) {
+        if self.regions.are_everywhere() {
+            return (base, always);
+        }
+        let held = self.regions.held(active);
+        if held.is_all() {
+            return (base, always);
+        }
+        if let Some((_, base, some)) = known.iter().find(|known| known.0 == held) {
+            return (*base, some.clone());
+        }
+        let (mut base, from) = (0, self.met.len());
+        for at in always {
+            let c = self.met[at];
+            if self.regions.matters(c, held) {
+                base ^= self.marks[c as usize];
+                self.met.push(c);
+            }
+        }
+        known.push((held, base, from..self.met.len()));
+        (base, from..self.met.len())
     }
 
     /// The part that numbers of a field lead to that meet the same conditions. `key`: these, as one

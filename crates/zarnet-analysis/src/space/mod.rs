@@ -12,6 +12,7 @@ mod cut;
 mod decide;
 mod diagram;
 mod meaning;
+mod regions;
 mod steps;
 
 pub use boxes::{Area, Intervals};

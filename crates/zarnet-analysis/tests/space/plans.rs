@@ -5,6 +5,24 @@ use zarnet_core::net::{Endpoint, Packet, Protocol};
 
 /// Small plans that use everything that decides about a first packet.
 pub(crate) fn plans() -> impl Strategy<Value = String> {
+    plans_by(
+        prop_oneof![
+            4 => Just(""),
+            1 => Just("\n into = \"yard\""),
+            1 => Just("\n into = [\"external\", \"yard\"]"),
+            1 => Just("\n into = [\"external\", \"internal\"]"),
+        ]
+        .boxed(),
+    )
+}
+
+/// The same, but that all rules lead into one realm.
+pub(crate) fn plans_of_one_outside() -> impl Strategy<Value = String> {
+    plans_by(Just("").boxed())
+}
+
+/// `into`: the key of that name in rules that hand out addresses.
+fn plans_by(into: BoxedStrategy<&'static str>) -> impl Strategy<Value = String> {
     let source = || {
         prop_oneof![
             3 => Just("10.0.0.0/24"),
@@ -16,7 +34,8 @@ pub(crate) fn plans() -> impl Strategy<Value = String> {
     };
     let far = || {
         prop_oneof![
-            4 => Just("0.0.0.0/0"),
+            3 => Just("any"),
+            1 => Just("0.0.0.0/0"),
             1 => Just("198.51.100.0/24"),
             1 => Just("198.51.100.16-198.51.100.20"),
             1 => Just("10.9.0.4"),
@@ -31,23 +50,25 @@ pub(crate) fn plans() -> impl Strategy<Value = String> {
     };
     let realm_set = || prop_oneof![3 => Just("internal"), 1 => Just("yard"), 1 => Just("external")];
     let enabled = || prop_oneof![6 => Just(true), 1 => Just(false)];
+    let into = || into.clone();
     let rule = prop_oneof![
-        (source(), far(), service(), prop_oneof![Just("uplink"), Just("192.0.2.7")]).prop_map(
-            |(s, d, p, a)| {
+        (source(), far(), service(), into(), prop_oneof![Just("uplink"), Just("192.0.2.7")])
+            .prop_map(|(s, d, p, z, a)| {
                 format!(
                     "type = \"overload\"\n source = \"{s}\"\n destination = \"{d}\"\n service = \
-                     {p}\n as = \"{a}\""
+                     {p}{z}\n as = \"{a}\""
                 )
-            }
-        ),
-        (source(), far(), service()).prop_map(|(s, d, p)| {
+            }),
+        (source(), far(), service(), into()).prop_map(|(s, d, p, z)| {
             format!(
-                "type = \"pool\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}\n \
-                     as = \"lines\""
+                "type = \"pool\"\n source = \"{s}\"\n destination = \"{d}\"\n service = \
+                     {p}{z}\n as = \"lines\""
             )
         }),
-        (source(), far(), service()).prop_map(|(s, d, p)| {
-            format!("type = \"exempt\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}")
+        (source(), far(), service(), into()).prop_map(|(s, d, p, z)| {
+            format!(
+                "type = \"exempt\"\n source = \"{s}\"\n destination = \"{d}\"\n service = {p}{z}"
+            )
         }),
         (
             prop_oneof![Just("10.0.0.20"), Just("10.9.0.4")],

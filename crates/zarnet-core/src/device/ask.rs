@@ -63,6 +63,12 @@ impl Device {
         self.context().way_of(ingress, packet)
     }
 
+    /// Whether packets to a destination that stays as it is may leave by one of some interfaces,
+    /// whoever sends them.
+    pub fn may_lead_over(&self, set: &plan::InterfaceSet, destination: IpAddr) -> bool {
+        self.compiled.routes.may_lead_over(set, destination)
+    }
+
     /// The source of a packet of its own to `destination`: the address of the interface that the
     /// route leads out by.
     pub fn own_source(&self, destination: IpAddr) -> Option<IpAddr> {

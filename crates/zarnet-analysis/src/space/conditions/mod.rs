@@ -7,18 +7,23 @@
 mod behind;
 mod constraint;
 mod fixed;
+mod led_over;
 mod prefix;
 mod sources;
 mod translated;
 
 pub use constraint::Constraint;
 use fixed::{Asked, Fixed};
+use led_over::{LedOver, Receivers};
 use prefix::without_counterpart;
 use sources::Sources;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use foldhash::fast::RandomState;
 
 use super::Field;
 use super::boxes::Intervals;
+use super::regions::Regions;
 use zarnet_core::device::Device;
 use zarnet_core::net::{AddressRange, AddressSet, Prefix, Protocol, Service, ServiceSet};
 use zarnet_core::plan::{self, InterfaceId, RuleId, RuleKind};
@@ -28,7 +33,10 @@ use zarnet_core::plan::{self, InterfaceId, RuleId, RuleKind};
 pub struct Conditions {
     /// The constraints, each once.
     pub list: Vec<Constraint>,
-    known: std::collections::HashSet<Constraint>,
+    /// Their positions.
+    known: HashMap<Constraint, u32, RandomState>,
+    /// Where each matters.
+    regions: Regions,
     /// A product of sets outside of which nothing matters, if there is one: it is the first of the
     /// list.
     scope: Option<Constraint>,
@@ -46,6 +54,11 @@ impl Conditions {
     /// Whether only packets that meet the first condition matter.
     pub(super) fn is_scoped(&self) -> bool {
         self.scope.is_some()
+    }
+
+    /// Where each matters.
+    pub(super) fn regions(&self) -> &Regions {
+        &self.regions
     }
 
     /// Whether packets with some addresses at an end may be within the scope: for rules that are
@@ -92,7 +105,7 @@ impl Conditions {
                 );
             }
         }
-        self.rules(device, ingress);
+        self.rules(device, ingress, &fixed);
         let sources = Sources::of(device);
         for acl in plan.interfaces.iter().filter_map(|i| i.egress_acl) {
             for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
@@ -151,22 +164,49 @@ impl Conditions {
     }
 
     fn push(&mut self, constraint: Constraint) {
+        self.push_for(None, constraint);
+    }
+
+    /// The same of a condition that matters to no receivers but those of another condition, by its
+    /// position. Gives its own, if it may be met by some packets and not by others.
+    fn push_for(&mut self, receivers: Option<u32>, constraint: Constraint) -> Option<u32> {
         let matters = self.scope.as_ref().is_none_or(|scope| scope.meets(&constraint));
-        if !constraint.is_empty()
-            && !constraint.is_everything()
-            && matters
-            && self.known.insert(constraint.clone())
-        {
-            self.list.push(constraint);
+        if constraint.is_empty() || constraint.is_everything() || !matters {
+            return None;
         }
+        // one that has receivers of its own is left with them
+        let receivers = receivers.filter(|_| constraint.of(Field::Destination).is_none());
+        let new = self.list.len() as u32;
+        let at = *self.known.entry(constraint).or_insert_with_key(|constraint| {
+            self.list.push(constraint.clone());
+            new
+        });
+        if at == new {
+            self.regions.add(receivers)
+        } else {
+            self.regions.widen(at, receivers)
+        }
+        Some(at)
     }
 
     /// A condition for each protocol that services name.
     fn entry(&mut self, base: &Constraint, service: &ServiceSet, source: Option<&ServiceSet>) {
+        self.entry_for(None, base, service, source);
+    }
+
+    fn entry_for(
+        &mut self,
+        receivers: Option<u32>,
+        base: &Constraint,
+        service: &ServiceSet,
+        source: Option<&ServiceSet>,
+    ) {
         for (protocol, ports) in by_protocol(service) {
             let one = with_ports(base.clone(), protocol, ports, Field::DestinationPort);
             match source.filter(|s| !s.is_any()) {
-                None => self.push(one),
+                None => {
+                    self.push_for(receivers, one);
+                }
                 Some(source) => {
                     for (other, ports) in by_protocol(source) {
                         if protocol.is_none() || other.is_none() || protocol == other {
@@ -176,7 +216,7 @@ impl Conditions {
                                 ports,
                                 Field::SourcePort,
                             );
-                            self.push(both);
+                            self.push_for(receivers, both);
                         }
                     }
                 }
@@ -242,9 +282,11 @@ impl Conditions {
         }
     }
 
-    /// The rules of step 8 that packets from here may meet.
-    fn rules(&mut self, device: &Device, ingress: InterfaceId) {
+    /// The rules of step 8 that packets from here may meet: whose packets they are for matters to
+    /// no packets but those that may leave into their realms.
+    fn rules(&mut self, device: &Device, ingress: InterfaceId, fixed: &[Fixed]) {
         let plan = device.plan();
+        let mut led = LedOver::new(device, fixed);
         for (i, rule) in plan.rules.iter().enumerate() {
             if !rule.from.interfaces.contains(ingress) || !device.is_enabled(RuleId(i as u16)) {
                 continue;
@@ -255,15 +297,22 @@ impl Conditions {
             {
                 continue;
             }
+            let receivers = match led.receivers(self, &rule.into.interfaces) {
+                Receivers::None => continue,
+                Receivers::All => None,
+                Receivers::Some(condition) => Some(condition),
+            };
             match &rule.kind {
                 RuleKind::Static(s) => {
                     if let Some(pair) = device.prefix_pair(s) {
                         let odd = without_counterpart(s.internal, &pair);
-                        self.push(Constraint::default().with(Field::Source, odd));
+                        let odd = Constraint::default().with(Field::Source, odd);
+                        self.push_for(receivers, odd);
                     }
                     let base = Constraint::parties(&s.internal.into(), destination);
                     for (protocol, ports) in by_protocol(&rule.service) {
-                        self.push(with_ports(base.clone(), protocol, ports, Field::SourcePort));
+                        let one = with_ports(base.clone(), protocol, ports, Field::SourcePort);
+                        self.push_for(receivers, one);
                     }
                 }
                 RuleKind::Forward(f) => {
@@ -275,14 +324,14 @@ impl Conditions {
                         let last =
                             u128::from(server.port) + u128::from(f.ports.last - f.ports.first);
                         let ports = Intervals::new(vec![(server.port.into(), last.min(65_535))]);
-                        self.push(with_ports(base, Some(f.protocol), ports, Field::SourcePort));
+                        let one = with_ports(base, Some(f.protocol), ports, Field::SourcePort);
+                        self.push_for(receivers, one);
                     }
                 }
-                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => self.entry(
-                    &Constraint::parties(&rule.parties.source, destination),
-                    &rule.service,
-                    None,
-                ),
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
+                    let parties = Constraint::parties(&rule.parties.source, destination);
+                    self.entry_for(receivers, &parties, &rule.service, None);
+                }
             }
         }
     }

@@ -190,6 +190,14 @@ impl Routes {
         first.or(for_all)
     }
 
+    /// Whether packets to a destination may leave by one of some interfaces, whoever sends them.
+    pub(in crate::device) fn may_lead_over(&self, set: &InterfaceSet, destination: IpAddr) -> bool {
+        let leads = |way: Way| set.contains(way.interface);
+        let holding = self.conditional.iter().filter(|(e, _)| e.to.contains(destination));
+        self.find_for_all(Query::to(destination)).is_some_and(leads)
+            || holding.into_iter().any(|(e, _)| leads(e.way))
+    }
+
     /// The interface of the longest prefix that holds a destination, default routes aside.
     pub(in crate::device) fn find_narrow(&self, destination: IpAddr) -> Option<InterfaceId> {
         let entry = self.all.longest(destination)?;
