@@ -29,8 +29,19 @@ pub(crate) struct Reader<'a> {
     /// Where the table begins.
     pub place: Place,
     what: &'static str,
+    /// Which keys there may be, by [`mark`]: most tables have few of those that they may have.
+    there: u64,
     asked: RefCell<Vec<&'static str>>,
     problems: &'a Collected,
+}
+
+/// One of 64 bits for a key, which others may share.
+#[inline]
+fn mark(key: &str) -> u64 {
+    let octets = key.as_bytes();
+    let (first, last) = (octets.first(), octets.last());
+    let number = first.into_iter().chain(last).fold(octets.len(), |n, o| n * 5 + usize::from(*o));
+    1 << (number % 64)
 }
 
 impl<'a> Reader<'a> {
@@ -41,9 +52,10 @@ impl<'a> Reader<'a> {
         what: &'static str,
         problems: &'a Collected,
     ) -> Self {
+        let there = table.keys().fold(0, |all, key| all | mark(key.get_ref()));
         // most tables have fewer keys to ask for
-        let asked = RefCell::new(Vec::with_capacity(16));
-        Self { file, table, place, what, asked, problems }
+        let asked = RefCell::new(Vec::with_capacity(24));
+        Self { file, table, place, what, there, asked, problems }
     }
 
     pub(crate) fn report(&self, error: PlanError, place: Place) {
@@ -56,7 +68,12 @@ impl<'a> Reader<'a> {
 
     fn get(&self, key: &'static str) -> Option<Value<'a>> {
         self.asked.borrow_mut().push(key);
-        self.table.get(key)
+        self.look_up(key)
+    }
+
+    #[inline]
+    fn look_up(&self, key: &str) -> Option<Value<'a>> {
+        if self.there & mark(key) == 0 { None } else { self.table.get(key) }
     }
 
     fn wrong_type(&self, key: &str, wanted: &'static str, value: Value<'a>) {
@@ -76,6 +93,10 @@ impl<'a> Reader<'a> {
 
     /// Reports a character that acts instead of showing.
     fn shows(&self, key: &str, text: &Text) {
+        // most texts hold nothing else
+        if text.value.bytes().all(|octet| matches!(octet, b' '..=b'~')) {
+            return;
+        }
         if let Some(hidden) = text.value.chars().find(|c| is_hidden(*c)) {
             let error = PlanError::HiddenCharacter { key: key.into(), code: hidden.into() };
             self.report(error, text.place);
@@ -195,7 +216,7 @@ impl<'a> Reader<'a> {
 
     /// Whether a key holds a table.
     pub(crate) fn is_table(&self, key: &'static str) -> bool {
-        self.table.get(key).is_some_and(|v| v.get_ref().is_table())
+        self.look_up(key).is_some_and(|v| v.get_ref().is_table())
     }
 }
 
@@ -205,12 +226,12 @@ impl<'a> Keys for Reader<'a> {
     }
 
     fn has(&self, key: &'static str) -> bool {
-        self.table.contains_key(key)
+        self.look_up(key).is_some()
     }
 
     fn report_missing(&self, key: &'static str) {
         self.asked.borrow_mut().push(key);
-        let name = self.table.get("name").and_then(|n| n.get_ref().as_str());
+        let name = self.look_up("name").and_then(|n| n.get_ref().as_str());
         let table = name.map_or(self.what.into(), |n| format!("{} `{n}`", self.what));
         self.report(PlanError::MissingKey { key, table }, self.place);
     }
@@ -242,7 +263,7 @@ impl<'a> Keys for Reader<'a> {
     }
 
     fn text_or_flag(&self, key: &'static str) -> Option<Text> {
-        let value = self.table.get(key)?;
+        let value = self.look_up(key)?;
         match value.get_ref().as_bool() {
             Some(flag) => {
                 self.asked.borrow_mut().push(key);

@@ -58,7 +58,8 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
             edges.push((first, true, i));
             edges.push((last + 1, false, i));
         }
-        edges.sort_unstable();
+        // ranges come mostly in order: such runs are merged, not sorted
+        edges.sort();
         let mut active = BTreeSet::new();
         let (mut starts, mut values) = (vec![0], vec![value(&active)]);
         let mut i = 0;
@@ -86,7 +87,7 @@ impl<V: Clone + PartialEq> IntervalMap<V> {
     /// From numbers at which the value may change. `value` tells it for a number.
     pub(crate) fn from_edges(mut edges: Vec<u64>, value: impl Fn(u64) -> V) -> Self {
         edges.push(0);
-        edges.sort_unstable();
+        edges.sort();
         edges.dedup();
         let (mut starts, mut values): (Vec<u64>, Vec<V>) = (Vec::new(), Vec::new());
         for at in edges {

@@ -7,7 +7,7 @@ use zarnet_core::limits;
 use zarnet_core::plan::nearest;
 use zarnet_formats::plan::{LoadError, load};
 
-use super::{reach, told};
+use super::{Kept, reach, told};
 use crate::args::{Check, Common, Format};
 use crate::exit::{FINE, Failure, NEGATIVE, WRONG_INPUT};
 use crate::present::{check, present};
@@ -20,7 +20,7 @@ pub fn run(args: &Check, common: &Common) -> Result<u8, Failure> {
     };
     args.allow.iter().chain(&args.deny).try_for_each(|name| known(name))?;
     let mut loaded = match load(path, reach(path, common)) {
-        Ok(loaded) => loaded,
+        Ok(loaded) => Kept::new(loaded),
         Err(LoadError::Problems { problems, sources }) if common.format != Format::Text => {
             let answer = CheckAnswer::of_problems(&problems, &sources);
             present(&answer, common, |_, _| Ok(()))?;

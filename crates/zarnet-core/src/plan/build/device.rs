@@ -66,7 +66,7 @@ impl Builder {
             }
         }
         for policy in &draft.policies {
-            let realm_set = |texts: &Option<Vec<Text>>| texts.as_ref().map(|t| self.realm_set(t));
+            let realm_set = |texts: &Option<Vec<Text>>| texts.clone().map(|t| self.realm_set(t));
             let (from, into) = (realm_set(&policy.from), realm_set(&policy.into));
             let parties = self.parties(policy.source.as_ref(), policy.destination.as_ref());
             let accept_drop =
@@ -124,7 +124,7 @@ impl Builder {
                 };
                 self.report(error, draft.place);
             }
-            self.realm_set(names)
+            self.realm_set(names.clone())
         });
         Some(RouteCondition { source, from })
     }
@@ -244,12 +244,12 @@ impl Builder {
 
     /// The interfaces that realm or interface names come to. A name that none has comes to nothing,
     /// which is what the device makes of it; the audit tells.
-    pub(super) fn realm_set(&self, names: &[Text]) -> RealmSet {
+    pub(super) fn realm_set(&self, names: Vec<Text>) -> RealmSet {
         let mut interfaces = InterfaceSet::default();
         names
             .iter()
             .filter_map(|n| self.scope.realm(&n.value))
             .for_each(|set| interfaces.extend(set));
-        RealmSet { names: names.to_vec(), interfaces }
+        RealmSet { names, interfaces }
     }
 }

@@ -9,6 +9,7 @@ use std::hash::Hash;
 use std::net::IpAddr;
 use std::sync::Arc;
 
+use super::names::Named;
 use crate::limits;
 use crate::net::{AddressRange, NotationError, Prefix, Service};
 use crate::plan::{Draft, Placed, PlanError, Problem, Problems};
@@ -21,8 +22,8 @@ pub(super) type Part = (AddressRange, Option<Prefix>);
 
 /// The groups of a plan, resolved; a host's name stands for its address.
 pub(super) struct Groups {
-    addresses: HashMap<String, Arc<[Part]>>,
-    services: HashMap<String, Arc<[Service]>>,
+    addresses: Named<Arc<[Part]>>,
+    services: Named<Arc<[Service]>>,
     budget: Budget,
 }
 
@@ -53,7 +54,7 @@ impl Budget {
 impl Groups {
     pub(super) fn new(draft: &Draft, problems: &mut Problems) -> Self {
         let mut budget = Budget { left: limits::MEMBERS };
-        let mut hosts: HashMap<String, Arc<[Part]>> = HashMap::new();
+        let mut hosts: Named<Arc<[Part]>> = Named::default();
         for host in &draft.hosts {
             // a wrong address is reported where the host is built
             if let Ok((address, _)) = Prefix::parse_with_address(host.address.value.trim()) {
@@ -69,7 +70,8 @@ impl Groups {
             parse: parse_part,
         };
         let addresses = of_addresses.resolve_all(&draft.addresses, hosts, &mut budget, problems);
-        let services = SERVICES.resolve_all(&draft.services, HashMap::new(), &mut budget, problems);
+        let services =
+            SERVICES.resolve_all(&draft.services, Named::default(), &mut budget, problems);
         Self { addresses, services, budget }
     }
 
@@ -127,12 +129,7 @@ const SERVICES: Kind<Service> = Kind {
 };
 
 impl<T: Copy + Eq + Hash> Kind<T> {
-    fn resolve(
-        &self,
-        text: &Text,
-        known: &HashMap<String, Arc<[T]>>,
-        problems: &mut Problems,
-    ) -> Arc<[T]> {
+    fn resolve(&self, text: &Text, known: &Named<Arc<[T]>>, problems: &mut Problems) -> Arc<[T]> {
         let name = text.value.trim();
         if let Some(values) = known.get(name) {
             return values.clone();
@@ -158,10 +155,10 @@ impl<T: Copy + Eq + Hash> Kind<T> {
     fn resolve_all(
         &self,
         draft: &[(Text, Vec<Text>)],
-        mut known: HashMap<String, Arc<[T]>>,
+        mut known: Named<Arc<[T]>>,
         budget: &mut Budget,
         problems: &mut Problems,
-    ) -> HashMap<String, Arc<[T]>> {
+    ) -> Named<Arc<[T]>> {
         let mut positions: HashMap<&str, usize> = HashMap::new();
         for (i, group) in draft.iter().enumerate() {
             if let Some(first) = positions.insert(&group.0.value, i) {

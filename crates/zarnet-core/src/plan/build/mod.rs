@@ -14,6 +14,8 @@ mod world;
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use foldhash::fast::RandomState;
+
 use super::{Draft, Place, Placed, Plan, PlanError, Problem, Problems};
 use crate::limits;
 use crate::net::{AddressSet, NotationError, ServiceSet};
@@ -182,7 +184,7 @@ impl Builder {
 
     /// Reports names that occur twice.
     fn unique<'a>(&mut self, what: &'static str, names: impl Iterator<Item = &'a Text>) {
-        let mut seen: HashMap<&str, Place> = HashMap::new();
+        let mut seen: HashMap<&str, Place, RandomState> = HashMap::default();
         for name in names {
             if let Some(first) = seen.get(name.value.as_str()) {
                 let error = PlanError::DuplicateName { what, name: name.value.clone() };

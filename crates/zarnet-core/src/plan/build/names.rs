@@ -4,14 +4,19 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
+use foldhash::fast::RandomState;
+
 use crate::plan::{
     AclId, DeviceId, DraftDevice, HostId, Interface, InterfaceId, InterfaceSet, Plan, PoolId,
     SegmentId,
 };
 
+/// What names stand for.
+pub(super) type Named<T> = HashMap<String, T, RandomState>;
+
 /// The first position of each name.
-fn positions<'a>(names: impl Iterator<Item = &'a str>) -> HashMap<String, usize> {
-    let mut positions = HashMap::new();
+fn positions<'a>(names: impl Iterator<Item = &'a str>) -> Named<usize> {
+    let mut positions = Named::default();
     for (i, name) in names.enumerate() {
         positions.entry(name.to_owned()).or_insert(i);
     }
@@ -21,11 +26,11 @@ fn positions<'a>(names: impl Iterator<Item = &'a str>) -> HashMap<String, usize>
 /// Names of segments, hosts and devices.
 #[derive(Debug, Default)]
 pub(super) struct World {
-    segments: HashMap<String, usize>,
-    hosts: HashMap<String, usize>,
-    devices: HashMap<String, usize>,
+    segments: Named<usize>,
+    hosts: Named<usize>,
+    devices: Named<usize>,
     /// How many hosts have an address.
-    addresses: HashMap<IpAddr, usize>,
+    addresses: HashMap<IpAddr, usize, RandomState>,
 }
 
 impl World {
@@ -64,11 +69,11 @@ impl World {
 /// Names of a device: its interfaces, the realms of these, its filters and pools.
 #[derive(Debug, Default)]
 pub(super) struct Scope {
-    interfaces: HashMap<String, usize>,
-    filters: HashMap<String, usize>,
-    pools: HashMap<String, usize>,
+    interfaces: Named<usize>,
+    filters: Named<usize>,
+    pools: Named<usize>,
     /// Interfaces by their own name and by that of their realm.
-    realms: HashMap<String, InterfaceSet>,
+    realms: Named<InterfaceSet>,
 }
 
 impl Scope {

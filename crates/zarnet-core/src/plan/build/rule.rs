@@ -34,7 +34,7 @@ impl Builder {
         // everything that does not depend on the type first, so that all its problems are told
         let from = self.side(draft.from.as_ref(), "internal", draft);
         let into = self.side(draft.into.as_ref(), "external", draft);
-        let hairpin = draft.hairpin.as_ref().map_or_else(RealmSet::default, |h| self.realm_set(h));
+        let hairpin = self.realm_set(draft.hairpin.clone().unwrap_or_default());
         let parties = self.parties(draft.source.as_ref(), draft.destination.as_ref());
         let service = self.services_or_any(draft.service.as_ref());
         let limit = draft.limit.as_ref().and_then(|l| {
@@ -123,8 +123,8 @@ impl Builder {
     }
 
     fn side(&mut self, names: Option<&Vec<Text>>, default: &str, draft: &DraftRule) -> RealmSet {
-        let fallback = [Placed::new(default.to_owned(), draft.name.place)];
-        self.realm_set(names.map_or(&fallback[..], |n| n))
+        let fallback = || vec![Placed::new(default.to_owned(), draft.name.place)];
+        self.realm_set(names.cloned().unwrap_or_else(fallback))
     }
 
     pub(super) fn needed<'a, T>(
