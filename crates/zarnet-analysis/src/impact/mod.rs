@@ -6,6 +6,7 @@ mod scope;
 mod settings;
 
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
 use scope::{Part, scope};
 
@@ -107,7 +108,7 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         let Some(after) = there.get(before.name.as_str()).map(|j| &new.devices[*j]) else {
             continue;
         };
-        let pair = Pair::new(Device::new(before, &taken_old, 0), Device::new(after, &taken_new, 0));
+        let pair = Pair::of((before, &taken_old), (after, &taken_new));
         let known = impact.classes.len();
         let behind: Vec<AddressSet> = (0..before.interfaces.len() as u16)
             .map(|i| senders(old, before, InterfaceId(i)))
@@ -181,12 +182,27 @@ struct Pair {
     scope: Option<Vec<Part>>,
 }
 
+/// A plan of a device, and the addresses that are taken around it.
+type Planned<'a> = (&'a Arc<plan::DevicePlan>, &'a Arc<AddressSet>);
+
 impl Pair {
-    fn new(before: Device, after: Device) -> Self {
+    fn of(before: Planned<'_>, after: Planned<'_>) -> Self {
+        let made = |(plan, taken): Planned<'_>| Device::new(plan, taken, 0);
+        let (before, after) = if before.0.rules.len() < MANY {
+            (made(before), made(after))
+        } else {
+            std::thread::scope(|scope| {
+                let other = scope.spawn(|| made(after));
+                (made(before), other.join().unwrap_or_else(|_| made(after)))
+            })
+        };
         let scope = scope(&before, &after);
         Self { before, after, scope }
     }
 }
+
+/// With so many rules, a device takes longer to be made than a thread.
+const MANY: usize = 1000;
 
 /// `behind`: who may send what comes in by each interface of the old device.
 fn interfaces(pair: &Pair, behind: &[AddressSet], impact: &mut Impact) {

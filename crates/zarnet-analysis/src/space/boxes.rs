@@ -95,10 +95,12 @@ impl Intervals {
 
     /// Whether it holds one of some addresses.
     pub fn holds_any(&self, set: &AddressSet) -> bool {
-        set.is_all()
-            || set
-                .ranges()
-                .any(|r| !self.overlapping(number(r.first()), number(r.last())).is_empty())
+        set.is_all() || set.ranges().any(|r| self.meets((number(r.first()), number(r.last()))))
+    }
+
+    /// Whether it holds a number of an interval.
+    pub fn meets(&self, (first, last): (u128, u128)) -> bool {
+        !self.overlapping(first, last).is_empty()
     }
 
     /// What this one holds and the other does not.

@@ -1,6 +1,7 @@
 //! What the conditions of filters and policies ask of a packet: asked by the engine and by every
 //! question about a plan, told once.
 
+use std::borrow::Cow;
 use std::net::IpAddr;
 
 use super::{
@@ -18,14 +19,14 @@ impl RealmSet {
 
 impl Rule {
     /// Whose packets it translates on their way out: of a fixed rule, its internal end.
-    pub fn senders(&self) -> AddressSet {
+    pub fn senders(&self) -> Cow<'_, AddressSet> {
         match &self.kind {
-            RuleKind::Static(s) => s.internal.into(),
+            RuleKind::Static(s) => Cow::Owned(s.internal.into()),
             RuleKind::Forward(f) => {
-                f.servers.iter().map(|s| AddressRange::one(s.address)).collect()
+                Cow::Owned(f.servers.iter().map(|s| AddressRange::one(s.address)).collect())
             }
             RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => {
-                self.parties.source.clone()
+                Cow::Borrowed(&self.parties.source)
             }
         }
     }

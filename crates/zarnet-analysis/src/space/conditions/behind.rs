@@ -19,29 +19,35 @@ impl Conditions {
         let plan = device.plan();
         let mut entered = Vec::new();
         let mut barred: BTreeMap<(Option<u8>, (u128, u128)), Spans> = BTreeMap::new();
+        let concerned = self.concerned(Field::Destination);
         for (_, rule) in
             plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16)))
         {
+            let external = match &rule.kind {
+                RuleKind::Static(s) => device.external_of(s.external),
+                RuleKind::Forward(f) => device.external_of(f.external),
+                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => None,
+            };
+            let Some(external) = external else { continue };
+            let ends = (number(external.first()), number(external.last()));
+            if concerned.as_ref().is_some_and(|set| !set.meets(ends)) {
+                continue;
+            }
             let mut prefix = None;
-            let (external, internal, services, ports_by) = match &rule.kind {
+            let (internal, services, ports_by) = match &rule.kind {
                 RuleKind::Static(s) => {
-                    let Some(external) = device.external_of(s.external) else { continue };
                     prefix = device.prefix_pair(s);
-                    (external, s.internal, rule.service.clone(), 0)
+                    (s.internal, rule.service.clone(), 0)
                 }
                 RuleKind::Forward(f) => {
-                    let Some(external) = device.external_of(f.external) else { continue };
                     let service = Service { protocol: Some(f.protocol), ports: f.ports };
                     let Some(server) = f.servers.first() else { continue };
                     let by = server.port.wrapping_sub(f.ports.first);
-                    (external, AddressRange::one(server.address), ServiceSet(vec![service]), by)
+                    (AddressRange::one(server.address), ServiceSet(vec![service]), by)
                 }
                 RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => continue,
             };
             let destination: AddressSet = external.into();
-            if !self.concerns(Field::Destination, &destination) {
-                continue;
-            }
             let here =
                 rule.into.interfaces.contains(ingress) || rule.hairpin.interfaces.contains(ingress);
             if here {
@@ -59,11 +65,7 @@ impl Conditions {
                 entered.push(Fixed { external, internal, services, prefix, ports_by });
             } else {
                 for (protocol, ports) in by_protocol(&services) {
-                    let key = (
-                        protocol.map(|p| p.0),
-                        (number(external.first()), number(external.last())),
-                    );
-                    barred.entry(key).or_default().extend(ports.list());
+                    barred.entry((protocol.map(|p| p.0), ends)).or_default().extend(ports.list());
                 }
             }
         }

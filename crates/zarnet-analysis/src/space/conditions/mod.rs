@@ -61,11 +61,10 @@ impl Conditions {
         &self.regions
     }
 
-    /// Whether packets with some addresses at an end may be within the scope: for rules that are
-    /// for none of them, no conditions need be made up.
-    fn concerns(&self, end: Field, set: &AddressSet) -> bool {
-        let scope = self.scope.as_ref().and_then(|scope| scope.of(end));
-        scope.is_none_or(|scope| scope.holds_any(set))
+    /// What of an end is within the scope, if it is not everything: for rules that are for none of
+    /// it, no conditions need be made up.
+    fn concerned(&self, end: Field) -> Option<Intervals> {
+        self.scope.as_ref().and_then(|scope| scope.of(end)).cloned()
     }
 
     /// Adds those of a device.
@@ -106,8 +105,12 @@ impl Conditions {
             }
         }
         self.rules(device, ingress, &fixed);
+        let filters: Vec<_> = plan.interfaces.iter().filter_map(|i| i.egress_acl).collect();
+        if filters.is_empty() {
+            return;
+        }
         let sources = Sources::of(device);
-        for acl in plan.interfaces.iter().filter_map(|i| i.egress_acl) {
+        for acl in filters {
             for e in plan.acls[acl.index()].entries.iter().filter(|e| !e.answers) {
                 self.entry(
                     &Constraint::parties(&e.parties.source, &e.parties.destination),
@@ -287,13 +290,14 @@ impl Conditions {
     fn rules(&mut self, device: &Device, ingress: InterfaceId, fixed: &[Fixed]) {
         let plan = device.plan();
         let mut led = LedOver::new(device, fixed);
+        let [from, to] = [Field::Source, Field::Destination].map(|end| self.concerned(end));
         for (i, rule) in plan.rules.iter().enumerate() {
             if !rule.from.interfaces.contains(ingress) || !device.is_enabled(RuleId(i as u16)) {
                 continue;
             }
             let destination = &rule.parties.destination;
-            if !self.concerns(Field::Source, &rule.senders())
-                || !self.concerns(Field::Destination, destination)
+            if from.as_ref().is_some_and(|from| !from.holds_any(&rule.senders()))
+                || to.as_ref().is_some_and(|to| !to.holds_any(destination))
             {
                 continue;
             }
