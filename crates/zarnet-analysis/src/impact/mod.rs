@@ -108,7 +108,8 @@ pub fn impact(old: &Plan, new: &Plan) -> Impact {
         let Some(after) = there.get(before.name.as_str()).map(|j| &new.devices[*j]) else {
             continue;
         };
-        let pair = Pair::of((before, &taken_old), (after, &taken_new));
+        let [was, is] = made((before, &taken_old), (after, &taken_new));
+        let pair = Pair::new(was, is);
         let known = impact.classes.len();
         let behind: Vec<AddressSet> = (0..before.interfaces.len() as u16)
             .map(|i| senders(old, before, InterfaceId(i)))
@@ -182,20 +183,8 @@ struct Pair {
     scope: Option<Vec<Part>>,
 }
 
-/// A plan of a device, and the addresses that are taken around it.
-type Planned<'a> = (&'a Arc<plan::DevicePlan>, &'a Arc<AddressSet>);
-
 impl Pair {
-    fn of(before: Planned<'_>, after: Planned<'_>) -> Self {
-        let made = |(plan, taken): Planned<'_>| Device::new(plan, taken, 0);
-        let (before, after) = if before.0.rules.len() < MANY {
-            (made(before), made(after))
-        } else {
-            std::thread::scope(|scope| {
-                let other = scope.spawn(|| made(after));
-                (made(before), other.join().unwrap_or_else(|_| made(after)))
-            })
-        };
+    fn new(before: Device, after: Device) -> Self {
         let scope = scope(&before, &after);
         Self { before, after, scope }
     }
@@ -203,6 +192,21 @@ impl Pair {
 
 /// With so many rules, a device takes longer to be made than a thread.
 const MANY: usize = 1000;
+
+/// A plan of a device, and the addresses that are taken around it.
+type Planned<'a> = (&'a Arc<plan::DevicePlan>, &'a Arc<AddressSet>);
+
+/// Makes two devices, side by side where that takes long.
+fn made(one: Planned<'_>, other: Planned<'_>) -> [Device; 2] {
+    let make = |(plan, taken): Planned<'_>| Device::new(plan, taken, 0);
+    if one.0.rules.len() < MANY {
+        return [make(one), make(other)];
+    }
+    std::thread::scope(|scope| {
+        let beside = scope.spawn(|| make(other));
+        [make(one), beside.join().unwrap_or_else(|_| make(other))]
+    })
+}
 
 /// `behind`: who may send what comes in by each interface of the old device.
 fn interfaces(pair: &Pair, behind: &[AddressSet], impact: &mut Impact) {

@@ -1,5 +1,6 @@
 //! Changes of a plan carried out on its text: comments, order and layout of all the rest stay.
 
+mod alone;
 mod arrays;
 mod lists;
 mod values;
@@ -101,6 +102,9 @@ fn on_table(
     mut change: impl FnMut(&mut dyn TableLike) -> Option<()>,
 ) -> Option<()> {
     let device = |d: DeviceId| &plan.devices[d.index()];
+    if on_table_alone(sources, plan, table, &mut change).is_some() {
+        return Some(());
+    }
     let place = match table {
         Table::Host(h) => plan.hosts[h.index()].place,
         Table::Route(d, i) => device(d).routes[i].place,
@@ -181,6 +185,44 @@ fn on_table(
             })
         }
     }
+}
+
+/// The same where the table has a header of its own.
+fn on_table_alone(
+    sources: &mut Sources,
+    plan: &Plan,
+    table: Table,
+    change: &mut dyn FnMut(&mut dyn TableLike) -> Option<()>,
+) -> Option<()> {
+    let device = |d: DeviceId| &plan.devices[d.index()];
+    let (place, name) = match table {
+        Table::Host(h) => (plan.hosts[h.index()].place, Some(&plan.hosts[h.index()].name)),
+        Table::Interface(d, i) => {
+            let interface = &device(d).interfaces[i.index()];
+            (interface.place, Some(&interface.name))
+        }
+        Table::Rule(d, r) => {
+            (device(d).rules[r.index()].place, Some(&device(d).rules[r.index()].name))
+        }
+        Table::Pool(d, p) => {
+            (device(d).pools[p.index()].place, Some(&device(d).pools[p.index()].name))
+        }
+        Table::Route(d, i) => (device(d).routes[i].place, None),
+        Table::Policy(d, i) => (device(d).policies[i].place, None),
+        Table::Segment(_)
+        | Table::Routed(..)
+        | Table::Device(_)
+        | Table::Groups
+        | Table::Services
+        | Table::Behaviour(_)
+        | Table::Timers(_) => return None,
+    };
+    let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
+    alone::on_table(text, place.start as usize, |table| {
+        let own = table.get("name").and_then(Item::as_str);
+        name.is_none_or(|name| own == Some(name)).then_some(())?;
+        change(table)
+    })
 }
 
 /// How many of a list stand before one in its file.
