@@ -24,8 +24,9 @@ const KEPT: usize = 1 << 20;
 const RECENT: usize = 1 << 12;
 
 /// The diagram of `answer`, which must give one number to all packets that meet the same of those
-/// conditions that matter to them, 0 to those outside of their scope and to those between two families, which there are
-/// not; `None` if it takes more steps than there are. It is asked about one packet of each piece.
+/// conditions that matter to them, 0 to those outside of their scope and to those between two
+/// families, which there are not; `None` if it takes more steps than there are. It is asked about
+/// one packet of each piece.
 pub fn decide(
     conditions: &Conditions,
     steps: &mut Steps,
