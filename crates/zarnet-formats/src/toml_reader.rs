@@ -337,7 +337,8 @@ fn type_name(value: &DeValue<'_>) -> &'static str {
 /// of followers only: after an unclosed bracket every line would be another. A text with more
 /// values than are taken is not parsed at all.
 pub(crate) fn parse<'a>(file: u16, text: &'a str, problems: &Collected) -> Spanned<DeTable<'a>> {
-    if values(text) > limits::VALUES {
+    // a value takes an octet at least
+    if text.len() > limits::VALUES && values(text) > limits::VALUES {
         let error = PlanError::TooMany { what: "values in a file", most: limits::VALUES };
         problems.borrow_mut().push(Problem::new(error, place(file, 0..0)));
         return Spanned::new(0..0, DeTable::new());

@@ -299,3 +299,42 @@ fn the_file_that_has_it_is_changed() {
         "# others\n[[host]]\nname = \"desk\"\naddress = \"10.0.0.9/24\"\ngateway = \"10.0.0.1\"\n"
     );
 }
+
+/// A text of several lines in a rule looks like the header of the next table.
+#[test]
+fn what_only_looks_like_a_header_stays_with_its_table() {
+    let note = "  name = \"one\"\n  note = \"\"\"\n[see the list]\n[[device.rule]]\n\"\"\"\n";
+    let text = PLAN.replace("  name = \"one\"\n", note);
+    let plan = from_text(Path::new("shop.toml"), text.clone()).unwrap_or_else(|e| panic!("{e:?}"));
+    let rule = RuleId(0);
+    let after = |edit| edited(&plan, &[vec![edit]]).unwrap().sources.0[0].text().to_owned();
+    let removed = after(Edit::RemoveRule(EDGE, rule));
+    assert!(!removed.contains("[see the list]") && removed.contains("# what came later"));
+    let moved = after(Edit::MoveRule(EDGE, RuleId(1), rule));
+    assert!(moved.contains(note), "{moved}");
+    let limited = after(Edit::Set(Table::Rule(EDGE, rule), "limit".into(), Value::Number(5)));
+    assert!(limited.contains(note) && limited.contains("  limit = 5\n"), "{limited}");
+}
+
+/// As if each line had been changed in a file with the other kind of line ends.
+#[test]
+fn lines_end_as_they_did() {
+    let with_returns = |text: &str| text.replace('\n', "\r\n");
+    let plan = from_text(Path::new("shop.toml"), with_returns(PLAN)).unwrap();
+    let own = Value::Entry(vec![("name", "more".into()), ("addresses", "192.0.2.9".into())]);
+    let Value::Entry(keys) = own else { unreachable!() };
+    let edits = || {
+        [
+            set(Table::Rule(EDGE, RuleId(0)), "note", "by the door"),
+            append(Table::Groups, "tills", "10.0.0.200"),
+            Edit::Insert(EDGE, List::Pools, None, keys.clone()),
+            Edit::RemoveRule(EDGE, RuleId(1)),
+            Edit::MoveRule(EDGE, RuleId(1), RuleId(0)),
+        ]
+    };
+    for (plain, edit) in edits().into_iter().zip(edits()) {
+        let wanted = edited(&loaded(), &[vec![plain]]).unwrap();
+        let after = edited(&plan, &[vec![edit]]).unwrap();
+        assert_eq!(after.sources.0[0].text(), with_returns(wanted.sources.0[0].text()));
+    }
+}

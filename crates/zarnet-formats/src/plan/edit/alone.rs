@@ -2,7 +2,7 @@
 
 use toml_edit::{DocumentMut, Item, Table, TableLike};
 
-/// So many lines are taken for the header of the next table before the whole file is read.
+/// So many lines are taken for the header of the next table before it is given up.
 const HEADERS: usize = 8;
 
 /// Does something to the table of a text whose header begins at an octet. `None`: nothing was done,
@@ -22,12 +22,12 @@ pub(super) fn on_table(
 }
 
 /// The table that a text begins with, and where it ends. What looks like the next header may stand
-/// in a list or a text of several lines: up to there it is no document.
-fn first_table(text: &str) -> Option<(usize, DocumentMut)> {
+/// in a list or a text of several lines: up to there it is no document. `None`: it does not end soon.
+pub(super) fn first_table(text: &str) -> Option<(usize, DocumentMut)> {
     let lines = memchr::memchr_iter(b'\n', text.as_bytes()).map(|end| end + 1);
     let headers = lines.filter(|start| text[*start..].trim_start().starts_with('['));
-    let ends = headers.take(HEADERS).chain([text.len()]);
-    ends.into_iter().find_map(|end| Some((end, text[..end].parse().ok()?)))
+    let mut ends = headers.chain([text.len()]).take(HEADERS);
+    ends.find_map(|end| Some((end, text[..end].parse().ok()?)))
 }
 
 /// The only table of a document, in the lists that its header names.

@@ -7,6 +7,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, TableLike};
 use zarnet_core::plan::edit::{List, Value};
 use zarnet_core::plan::{DevicePlan, Place, RuleId};
 
+use super::alone::first_table;
 use super::values::{set, to_toml};
 use super::{arrays, on_device, tables};
 use crate::source::Sources;
@@ -201,15 +202,7 @@ fn block(text: &str, place: Place) -> Option<Range<usize>> {
     let header = text.get(..place.start as usize)?.rfind('\n').map_or(0, |n| n + 1);
     let own = text.get(header..)?;
     own.trim_start().starts_with("[[").then_some(())?;
-    let next = own.split_inclusive('\n').scan(0, |at, line| {
-        let start = *at;
-        *at += line.len();
-        Some((start, line))
-    });
-    let end = next
-        .skip(1)
-        .find(|(_, line)| line.trim_start().starts_with('['))
-        .map_or(text.len(), |(at, _)| header + at);
+    let end = header + first_table(own)?.0;
     Some(with_comments(text, header)..if end < text.len() { with_comments(text, end) } else { end })
 }
 

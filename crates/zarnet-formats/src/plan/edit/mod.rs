@@ -26,10 +26,23 @@ pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<L
         for edit in list.iter().filter(|e| !e.is_on_device()) {
             let mut sources = loaded.sources.clone();
             apply(&mut sources, &loaded.plan, edit).ok_or(None)?;
+            keep_line_ends(&loaded.sources, &mut sources);
             loaded = build_from(sources, 0, loaded.reach.clone()).map_err(Some)?;
         }
     }
     Ok(loaded)
+}
+
+/// Files whose lines all end as some systems write them (CR LF) go on so.
+fn keep_line_ends(old: &Sources, new: &mut Sources) {
+    let ends = |text: &str| (text.matches("\r\n").count(), text.matches('\n').count());
+    for (old, new) in old.0.iter().zip(&mut new.0) {
+        let (with_return, all) = ends(old.text());
+        if all > 0 && with_return == all && new.text() != old.text() {
+            let plain = new.text().replace("\r\n", "\n");
+            *new.text_mut() = plain.replace('\n', "\r\n");
+        }
+    }
 }
 
 fn apply(sources: &mut Sources, plan: &Plan, edit: &Edit) -> Option<()> {
