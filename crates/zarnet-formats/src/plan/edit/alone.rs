@@ -25,7 +25,8 @@ pub(super) fn on_table(
 /// in a list or a text of several lines: up to there it is no document. `None`: it does not end soon.
 pub(super) fn first_table(text: &str) -> Option<(usize, DocumentMut)> {
     let lines = memchr::memchr_iter(b'\n', text.as_bytes()).map(|end| end + 1);
-    let headers = lines.filter(|start| text[*start..].trim_start().starts_with('['));
+    let is_header = |start: &usize| text[*start..].trim_start_matches([' ', '\t']).starts_with('[');
+    let headers = lines.filter(is_header);
     let mut ends = headers.chain([text.len()]).take(HEADERS);
     ends.find_map(|end| Some((end, text[..end].parse().ok()?)))
 }
