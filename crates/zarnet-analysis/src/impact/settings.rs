@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use foldhash::fast::RandomState;
 use zarnet_core::plan::field::{
-    DraftAcl, DraftHost, DraftInterface, DraftPool, DraftRule, DraftSegment, Table,
+    DraftAcl, DraftHost, DraftInterface, DraftPool, DraftRule, DraftSegment, WrittenTable,
 };
 use zarnet_core::plan::{Described, DevicePlan, Draft, DraftDevice, Plan};
 
@@ -126,7 +126,7 @@ struct Compared {
 }
 
 /// A table with a name.
-trait Named: Table {
+trait Named: WrittenTable {
     fn name(&self) -> &str;
 }
 
@@ -184,7 +184,7 @@ impl Compared {
     }
 
     /// Tables without names: those that only one of the plans has.
-    fn unnamed<T: Table>(&mut self, kind: &str, old: &[T], new: &[T]) {
+    fn unnamed<T: WrittenTable>(&mut self, kind: &str, old: &[T], new: &[T]) {
         if old.len() == new.len() && old.iter().zip(new).all(|(was, is)| was.says_as(is)) {
             return;
         }

@@ -8,9 +8,10 @@ use zarnet_core::plan::{InterfaceId, RuleId, RuleKind};
 
 use super::super::boxes::Intervals;
 use super::super::{Field, number};
+use super::Conditions;
+use super::constraint::{Constraint, Spans, by_protocol, with_ports};
 use super::fixed::{Asked, Fixed};
 use super::prefix::without_counterpart;
-use super::{Conditions, Constraint, Spans, by_protocol, with_ports};
 
 impl Conditions {
     /// The external ends of fixed rules: of those that let in from here, each; of the others, all

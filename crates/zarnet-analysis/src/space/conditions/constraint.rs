@@ -1,6 +1,8 @@
 //! A condition on some fields of a packet.
 
-use zarnet_core::net::AddressSet;
+use std::collections::BTreeMap;
+
+use zarnet_core::net::{AddressSet, Protocol, ServiceSet};
 
 use super::super::Field;
 use super::super::boxes::Intervals;
@@ -44,5 +46,34 @@ impl Constraint {
         Self::default()
             .with(Field::Source, source)
             .with(Field::Destination, Intervals::addresses(destination))
+    }
+}
+
+/// First and last numbers.
+pub(super) type Spans = Vec<(u128, u128)>;
+
+/// The ports of each protocol that services name; `None` is any protocol.
+pub(super) fn by_protocol(services: &ServiceSet) -> Vec<(Option<Protocol>, Intervals)> {
+    let mut map: BTreeMap<Option<u8>, Vec<(u128, u128)>> = BTreeMap::new();
+    for s in &services.0 {
+        let ports = (u128::from(s.ports.first), u128::from(s.ports.last));
+        map.entry(s.protocol.map(|p| p.0)).or_default().push(ports);
+    }
+    map.into_iter().map(|(p, list)| (p.map(Protocol), Intervals::new(list))).collect()
+}
+
+/// A condition with these ports at one end, of a protocol.
+pub(super) fn with_ports(
+    base: Constraint,
+    protocol: Option<Protocol>,
+    ports: Intervals,
+    field: Field,
+) -> Constraint {
+    match protocol {
+        None => base,
+        Some(p) => {
+            let base = base.with(Field::Protocol, Intervals::one(p.0.into()));
+            if p.has_ports() { base.with(field, ports) } else { base }
+        }
     }
 }

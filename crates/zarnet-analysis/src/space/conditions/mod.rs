@@ -13,11 +13,12 @@ mod sources;
 mod translated;
 
 pub use constraint::Constraint;
+use constraint::{by_protocol, with_ports};
 use fixed::{Asked, Fixed};
-use led_over::{LedOver, Receivers};
+use led_over::LedOver;
 use prefix::without_counterpart;
 use sources::Sources;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 
 use foldhash::fast::RandomState;
 
@@ -26,7 +27,7 @@ use super::boxes::Intervals;
 use super::regions::Regions;
 use zarnet_core::device::Device;
 use zarnet_core::net::{AddressRange, AddressSet, Prefix, Protocol, Service, ServiceSet};
-use zarnet_core::plan::{self, InterfaceId, RuleId, RuleKind};
+use zarnet_core::plan::{self, InterfaceId, InterfaceSet, RuleId, RuleKind};
 
 /// The conditions of a device that packets on an interface may meet.
 #[derive(Debug, Clone, Default)]
@@ -285,11 +286,32 @@ impl Conditions {
         }
     }
 
+    /// The receivers whose packets may leave by some interfaces, as a condition.
+    fn led_over<'a>(
+        &mut self,
+        led: &LedOver<'_>,
+        interfaces: &'a InterfaceSet,
+        known: &mut Vec<(&'a InterfaceSet, Receivers)>,
+    ) -> Receivers {
+        if let Some((_, known)) = known.iter().find(|known| known.0 == interfaces) {
+            return *known;
+        }
+        let those = Constraint::default().with(Field::Destination, led.receivers(interfaces));
+        let receivers = if those.is_everything() {
+            Receivers::All
+        } else {
+            self.push_for(None, those).map_or(Receivers::None, Receivers::Some)
+        };
+        known.push((interfaces, receivers));
+        receivers
+    }
+
     /// The rules of step 8 that packets from here may meet: whose packets they are for matters to
     /// no packets but those that may leave into their realms.
     fn rules(&mut self, device: &Device, ingress: InterfaceId, fixed: &[Fixed]) {
         let plan = device.plan();
-        let mut led = LedOver::new(device, fixed);
+        let led = LedOver::new(device, &prefixes(plan), fixed);
+        let mut known = Vec::new();
         let [from, to] = [Field::Source, Field::Destination].map(|end| self.concerned(end));
         for (i, rule) in plan.rules.iter().enumerate() {
             if !rule.from.interfaces.contains(ingress) || !device.is_enabled(RuleId(i as u16)) {
@@ -301,7 +323,7 @@ impl Conditions {
             {
                 continue;
             }
-            let receivers = match led.receivers(self, &rule.into.interfaces) {
+            let receivers = match self.led_over(&led, &rule.into.interfaces, &mut known) {
                 Receivers::None => continue,
                 Receivers::All => None,
                 Receivers::Some(condition) => Some(condition),
@@ -341,36 +363,22 @@ impl Conditions {
     }
 }
 
+/// Receivers as a condition.
+#[derive(Debug, Clone, Copy)]
+enum Receivers {
+    /// There are none.
+    None,
+    /// It may be any.
+    All,
+    /// Those of the condition at a position.
+    Some(u32),
+}
+
 /// Prefixes that a device has a way to.
 fn prefixes(plan: &plan::DevicePlan) -> Vec<Prefix> {
     let connected = plan.interfaces.iter().flat_map(|i| i.addresses.iter().map(|a| a.1));
     connected.chain(plan.routes.iter().map(|r| r.to)).collect()
 }
 
-/// First and last numbers.
-type Spans = Vec<(u128, u128)>;
-
-/// The ports of each protocol that services name; `None` is any protocol.
-fn by_protocol(services: &ServiceSet) -> Vec<(Option<Protocol>, Intervals)> {
-    let mut map: BTreeMap<Option<u8>, Vec<(u128, u128)>> = BTreeMap::new();
-    for s in &services.0 {
-        let ports = (u128::from(s.ports.first), u128::from(s.ports.last));
-        map.entry(s.protocol.map(|p| p.0)).or_default().push(ports);
-    }
-    map.into_iter().map(|(p, list)| (p.map(Protocol), Intervals::new(list))).collect()
-}
-
-fn with_ports(
-    base: Constraint,
-    protocol: Option<Protocol>,
-    ports: Intervals,
-    field: Field,
-) -> Constraint {
-    match protocol {
-        None => base,
-        Some(p) => {
-            let base = base.with(Field::Protocol, Intervals::one(p.0.into()));
-            if p.has_ports() { base.with(field, ports) } else { base }
-        }
-    }
-}
+#[cfg(test)]
+mod tests;

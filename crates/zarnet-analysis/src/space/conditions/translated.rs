@@ -4,9 +4,10 @@ use zarnet_core::net::{AddressSet, ServiceSet};
 
 use super::super::Field;
 use super::super::boxes::Intervals;
+use super::Conditions;
+use super::constraint::{Constraint, by_protocol, with_ports};
 use super::fixed::{Asked, Fixed};
 use super::sources::{MovedPorts, Sources};
-use super::{Conditions, Constraint, by_protocol, with_ports};
 
 impl Conditions {
     /// A condition on a packet as it leaves, for every source that could have become one that meets

@@ -1,7 +1,7 @@
 //! Keys of devices, and of what stands inside them.
 
 use super::rows::fields;
-use super::written::{Table, Written};
+use super::written::{Written, WrittenTable};
 use super::{Field, FieldValue, Keys};
 use crate::plan::{Place, Placed};
 

@@ -17,7 +17,7 @@ pub use world::{
     CHECK, DraftExpect, DraftHost, DraftRouted, DraftSeenBy, DraftSegment, EXPECT, HOST, PLAN,
     ROUTED, SEEN_BY, SEGMENT,
 };
-pub use written::Table;
+pub use written::WrittenTable;
 
 /// A key of a table of the plan.
 #[derive(Debug, Clone, Copy)]

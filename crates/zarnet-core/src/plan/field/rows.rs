@@ -57,7 +57,7 @@ macro_rules! fields {
             }
         }
 
-        impl Table for $draft {
+        impl WrittenTable for $draft {
             fn written(&self) -> Vec<(&'static Field, String)> {
                 let texts = [$(self.$member.text()),*];
                 let default = |f: &Field| f.default.to_owned();

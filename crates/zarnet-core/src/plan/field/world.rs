@@ -1,7 +1,7 @@
 //! Keys of the plan itself, of segments, hosts, expectations and `[check]`.
 
 use super::rows::fields;
-use super::written::{Table, Written};
+use super::written::{Written, WrittenTable};
 use super::{DEVICE, Field, FieldValue, Keys};
 use crate::plan::{Place, Placed};
 

@@ -4,7 +4,7 @@ use super::Field;
 use crate::plan::Placed;
 
 /// A table of a plan as written.
-pub trait Table {
+pub trait WrittenTable {
     /// Every key with what counts for it: what is written, or the default, or nothing.
     fn written(&self) -> Vec<(&'static Field, String)>;
 
