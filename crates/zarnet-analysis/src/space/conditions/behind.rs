@@ -24,12 +24,7 @@ impl Conditions {
         for (_, rule) in
             plan.rules.iter().enumerate().filter(|(i, _)| device.is_enabled(RuleId(*i as u16)))
         {
-            let external = match &rule.kind {
-                RuleKind::Static(s) => device.external_of(s.external),
-                RuleKind::Forward(f) => device.external_of(f.external),
-                RuleKind::Exempt | RuleKind::Pool { .. } | RuleKind::Overload { .. } => None,
-            };
-            let Some(external) = external else { continue };
+            let Some(external) = plan.external_end(rule) else { continue };
             let ends = (number(external.first()), number(external.last()));
             if concerned.as_ref().is_some_and(|set| !set.meets(ends)) {
                 continue;

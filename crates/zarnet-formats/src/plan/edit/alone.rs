@@ -1,5 +1,7 @@
 //! A table changed by itself: of a file with very many, the others are not read.
 
+use std::ops::Range;
+
 use toml_edit::{DocumentMut, Item, Table, TableLike};
 
 /// So many lines are taken for the header of the next table before it is given up.
@@ -12,18 +14,25 @@ pub(super) fn on_table(
     header: usize,
     change: impl FnOnce(&mut dyn TableLike) -> Option<()>,
 ) -> Option<()> {
-    text.get(header..)?.starts_with("[[").then_some(())?;
-    let start = text[..header].rfind('\n').map_or(0, |end| end + 1);
-    text[start..header].trim().is_empty().then_some(())?;
-    let (end, mut document) = first_table(&text[start..])?;
+    let (lines, mut document) = table_at(text, header)?;
     change(only(document.as_table_mut())?)?;
-    text.replace_range(start..start + end, &document.to_string());
+    text.replace_range(lines, &document.to_string());
     Some(())
 }
 
+/// The lines of the table whose header begins at an octet, and what they hold.
+pub(super) fn table_at(text: &str, header: usize) -> Option<(Range<usize>, DocumentMut)> {
+    text.get(header..)?.starts_with("[[").then_some(())?;
+    let start = text[..header].rfind('\n').map_or(0, |end| end + 1);
+    text[start..header].trim().is_empty().then_some(())?;
+    let (end, document) = first_table(&text[start..])?;
+    Some((start..start + end, document))
+}
+
 /// The table that a text begins with, and where it ends. What looks like the next header may stand
-/// in a list or a text of several lines: up to there it is no document. `None`: it does not end soon.
-pub(super) fn first_table(text: &str) -> Option<(usize, DocumentMut)> {
+/// in a list or a text of several lines: up to there it is no document. `None`: it does not end
+/// soon.
+fn first_table(text: &str) -> Option<(usize, DocumentMut)> {
     let lines = memchr::memchr_iter(b'\n', text.as_bytes()).map(|end| end + 1);
     let is_header = |start: &usize| text[*start..].trim_start_matches([' ', '\t']).starts_with('[');
     let headers = lines.filter(is_header);
@@ -32,7 +41,7 @@ pub(super) fn first_table(text: &str) -> Option<(usize, DocumentMut)> {
 }
 
 /// The only table of a document, in the lists that its header names.
-fn only(table: &mut Table) -> Option<&mut dyn TableLike> {
+pub(super) fn only(table: &mut Table) -> Option<&mut dyn TableLike> {
     let one = table.len() == 1;
     match table.iter_mut().next().filter(|_| one)?.1 {
         Item::Table(table) if table.is_implicit() => only(table),

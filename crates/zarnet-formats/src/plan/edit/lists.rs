@@ -7,9 +7,9 @@ use toml_edit::{Array, DocumentMut, InlineTable, TableLike};
 use zarnet_core::plan::edit::{List, Value};
 use zarnet_core::plan::{DevicePlan, Place, RuleId};
 
-use super::alone::first_table;
+use super::alone::{only, table_at};
 use super::values::{set, to_toml};
-use super::{arrays, on_device, tables};
+use super::{arrays, on_device};
 use crate::source::Sources;
 
 /// Writes a new table, in the layout of those beside it; at the end, or before another.
@@ -68,7 +68,7 @@ pub(super) fn copy(
         let text = sources.0.get_mut(usize::from(place.file))?.text_mut();
         let range = block(text, place)?;
         let mut copy: DocumentMut = text.get(range.clone())?.parse().ok()?;
-        change(tables(copy.get_mut("device")?.get_mut("rule")?).next()?)?;
+        change(only(copy.as_table_mut())?)?;
         let mut copy = copy.to_string();
         if !copy.ends_with("\n\n") {
             copy.push('\n');
@@ -199,11 +199,8 @@ fn under_header(
 
 /// The lines of a table: from the comments right above its header to where the next one's begin.
 fn block(text: &str, place: Place) -> Option<Range<usize>> {
-    let header = text.get(..place.start as usize)?.rfind('\n').map_or(0, |n| n + 1);
-    let own = text.get(header..)?;
-    own.trim_start().starts_with("[[").then_some(())?;
-    let end = header + first_table(own)?.0;
-    Some(with_comments(text, header)..if end < text.len() { with_comments(text, end) } else { end })
+    let (Range { start, end }, _) = table_at(text, place.start as usize)?;
+    Some(with_comments(text, start)..if end < text.len() { with_comments(text, end) } else { end })
 }
 
 /// A table without the comments behind a blank line after it: they are about what follows.

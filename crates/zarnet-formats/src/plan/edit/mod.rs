@@ -35,10 +35,11 @@ pub fn edited(loaded: &Loaded, changes: &[Vec<Edit>]) -> Result<Loaded, Option<L
 
 /// Files whose lines all end as some systems write them (CR LF) go on so.
 fn keep_line_ends(old: &Sources, new: &mut Sources) {
-    let ends = |text: &str| (text.matches("\r\n").count(), text.matches('\n').count());
+    let has_return = |line: &str| line.ends_with("\r\n") || !line.ends_with('\n');
     for (old, new) in old.0.iter().zip(&mut new.0) {
-        let (with_return, all) = ends(old.text());
-        if all > 0 && with_return == all && new.text() != old.text() {
+        // mostly the first line tells that they do not
+        let have_returns = old.text().split_inclusive('\n').all(has_return);
+        if have_returns && old.text().contains('\n') && new.text() != old.text() {
             let plain = new.text().replace("\r\n", "\n");
             *new.text_mut() = plain.replace('\n', "\r\n");
         }
@@ -118,21 +119,6 @@ fn on_table(
     if on_table_alone(sources, plan, table, &mut change).is_some() {
         return Some(());
     }
-    let place = match table {
-        Table::Host(h) => plan.hosts[h.index()].place,
-        Table::Route(d, i) => device(d).routes[i].place,
-        Table::Policy(d, i) => device(d).policies[i].place,
-        Table::Segment(_)
-        | Table::Routed(..)
-        | Table::Device(_)
-        | Table::Interface(..)
-        | Table::Rule(..)
-        | Table::Pool(..)
-        | Table::Groups
-        | Table::Services
-        | Table::Behaviour(_)
-        | Table::Timers(_) => Place::default(),
-    };
     match table {
         Table::Host(h) => {
             let name = plan.hosts[h.index()].name.clone();
@@ -180,14 +166,14 @@ fn on_table(
             change(t.get_mut("timers")?.as_table_like_mut()?)
         }),
         // what has no name is told apart by its order in one file
-        Table::Route(d, _) => {
-            let places = device(d).routes.iter().map(|r| r.place);
-            let position = position_of(place, places);
+        Table::Route(d, i) => {
+            let routes = &device(d).routes;
+            let position = position_of(routes[i].place, routes.iter().map(|r| r.place));
             on_device(sources, &device(d).name, |t| change(nth(t.get_mut("route")?, position)?))
         }
-        Table::Policy(d, _) => {
-            let places = device(d).policies.iter().map(|p| p.place);
-            let position = position_of(place, places);
+        Table::Policy(d, i) => {
+            let policies = &device(d).policies;
+            let position = position_of(policies[i].place, policies.iter().map(|p| p.place));
             on_device(sources, &device(d).name, |t| change(nth(t.get_mut("policy")?, position)?))
         }
         Table::Routed(s, i) => {
